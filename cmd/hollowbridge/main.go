@@ -1,0 +1,12 @@
+// Hollowbridge traces connections through gateways.
+package main
+
+import (
+	"os"
+
+	"hollowbridge/internal/cli"
+)
+
+func main() {
+	os.Exit(cli.Run(os.Args[1:], cli.System()))
+}

@@ -1,0 +1,45 @@
+package engine
+
+import (
+	"fmt"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// arrive is the first step: the interface is up, and the source can be there.
+func (w *Walk) arrive(g *gateway, in *network.Interface, p *header.Packet) bool {
+	if !in.IsUp() {
+		w.end(Unrouted, g.Name, StepArrive, nil)
+		if w.trace != nil {
+			w.why("%s is down: nothing passes it.", in)
+		}
+		return false
+	}
+	if w.trace != nil && !w.back {
+		w.note(g.Name, StepArrive, "arrives", "", fmt.Sprintf("on %s (%s)", in.Name, in.Zone))
+	}
+	if !g.possibleSource(in, p) {
+		w.end(Dropped, g.Name, StepArrive, nil)
+		if w.trace != nil {
+			w.why("%s cannot come in by %s: it is an address of this network's own, so its sender is forged.", p.Source, in.Name)
+		}
+		return false
+	}
+	return true
+}
+
+// possibleSource reports whether a packet with this source can arrive by the
+// interface: not one of the gateway's own addresses, and on an uplink not one
+// that is routed to the inside.
+func (g *gateway) possibleSource(in *network.Interface, p *header.Packet) bool {
+	if _, own := g.own[p.Source]; own {
+		return false
+	}
+	v6 := p.Source.Is6()
+	if !in.FacesInternet(v6) {
+		return true
+	}
+	r := g.routes.lookup(p.Source)
+	return r == nil || r.blackhole || r.prefix.Bits() == 0 || r.out == in || r.out.FacesInternet(v6)
+}

@@ -1,0 +1,293 @@
+// Package engine compiles a network and walks connections through it: the nine
+// steps at each gateway, the host, and the way back.
+package engine
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// An Engine is a compiled network. It is never changed and may be used by many
+// walks at once.
+type Engine struct {
+	net      *network.Network
+	gateways []*gateway
+	segments map[*network.Segment]*segment
+	abroad   map[netip.Addr]*network.Host // hosts that are on no segment
+	claimed  header.Addresses             // outside addresses of all NAT rules
+}
+
+// A segment is who has which address on it.
+type segment struct {
+	*network.Segment
+	owners map[netip.Addr]*network.Interface
+	hosts  map[netip.Addr]*network.Host
+}
+
+// A gateway is one gateway's compiled tables. The destination and source tables
+// are one for each interface: that it arrives on, and that it leaves by.
+type gateway struct {
+	*network.Gateway
+	own         map[netip.Addr]*network.Interface
+	claims      header.Addresses
+	routes      *routeTable
+	zones       []int // of each interface, its number in the matchers' sets
+	trust       []int // of each interface
+	destination []*table
+	source      []*table
+	filter      *table
+	uplinks     []uplinkRoutes // of each interface
+}
+
+// uplinkRoutes are the ways out by an uplink, for sessions that must stay on it.
+type uplinkRoutes struct{ beside, upstream route }
+
+// Compile makes an engine of a network.
+func Compile(n *network.Network) *Engine {
+	e := &Engine{net: n, segments: map[*network.Segment]*segment{}, abroad: map[netip.Addr]*network.Host{}}
+	for _, s := range n.Segments {
+		c := &segment{Segment: s, owners: map[netip.Addr]*network.Interface{}, hosts: map[netip.Addr]*network.Host{}}
+		for _, i := range s.Interfaces {
+			for _, p := range i.Addresses {
+				c.owners[p.Addr()] = i
+			}
+		}
+		e.segments[s] = c
+	}
+	for _, h := range n.Hosts {
+		for _, a := range h.Addresses {
+			if s := h.Segment(a); s != nil {
+				e.segments[s].hosts[a] = h
+			} else {
+				e.abroad[a] = h
+			}
+		}
+	}
+	var claims []header.Range
+	for _, g := range n.Gateways {
+		c := compileGateway(n, g)
+		e.gateways = append(e.gateways, c)
+		claims = append(claims, c.claims.Ranges()...)
+	}
+	e.claimed = header.AddressesOf(claims...)
+	return e
+}
+
+// Network returns the network the engine was compiled from.
+func (e *Engine) Network() *network.Network { return e.net }
+
+func compileGateway(n *network.Network, g *network.Gateway) *gateway {
+	c := &gateway{
+		Gateway: g, own: map[netip.Addr]*network.Interface{}, claims: g.Claims(), routes: newRouteTable(g),
+		zones: make([]int, len(g.Interfaces)), trust: make([]int, len(g.Interfaces)),
+	}
+	zones := c.zoneNames()
+	for i, iface := range g.Interfaces {
+		for _, p := range iface.Addresses {
+			c.own[p.Addr()] = iface
+		}
+		c.zones[i] = slices.Index(zones, iface.Zone)
+		c.uplinks = append(c.uplinks, uplinkRoutes{beside: route{out: iface}, upstream: route{out: iface, via: netip.IPv4Unspecified(), upstream: true}})
+		if z := n.Zone(iface.Zone); z != nil {
+			c.trust[i] = z.Trust
+		}
+	}
+	c.compileNAT(zones)
+	c.compileFilter(zones)
+	return c
+}
+
+// zoneNames returns the zones of the gateway's interfaces, in the order of the
+// matchers' sets.
+func (c *gateway) zoneNames() []string {
+	var zones []string
+	for _, i := range c.Interfaces {
+		if !slices.Contains(zones, i.Zone) {
+			zones = append(zones, i.Zone)
+		}
+	}
+	return zones
+}
+
+// newMatcher compiles an expression for the zones, within a family's addresses.
+func newMatcher(e network.Expression, zones []string, within header.Addresses) matcher {
+	if e.IsAny() {
+		return setMatcher(within)
+	}
+	limit := func(set header.Addresses) header.Addresses {
+		if within.IsAll() {
+			return set
+		}
+		return set.Intersect(within)
+	}
+	if len(e.Zones()) == 0 {
+		return setMatcher(limit(e.Addresses()))
+	}
+	m := matcher{sets: make([]header.Addresses, len(zones))}
+	for i, zone := range zones {
+		m.sets[i] = limit(e.In(zone))
+	}
+	return m
+}
+
+func setMatcher(set header.Addresses) matcher {
+	return matcher{any: set.IsAll(), sets: []header.Addresses{set}}
+}
+
+func (c *gateway) compileNAT(zones []string) {
+	destination := make([][]condition, len(c.Interfaces))
+	source := make([][]condition, len(c.Interfaces))
+	for index, r := range c.NAT {
+		for _, i := range c.Interfaces {
+			if condition, ok := destinationCondition(r, i, zones); ok {
+				condition.index = index
+				destination[i.Index] = append(destination[i.Index], condition)
+			}
+			if condition, ok := sourceCondition(r, i, zones); ok {
+				condition.index = index
+				source[i.Index] = append(source[i.Index], condition)
+			}
+		}
+	}
+	c.destination = make([]*table, len(c.Interfaces))
+	c.source = make([]*table, len(c.Interfaces))
+	for i := range c.Interfaces {
+		if c.Handling.SpecificFirst {
+			c.sortSpecificFirst(destination[i])
+			c.sortSpecificFirst(source[i])
+		}
+		c.destination[i] = newTable(destination[i])
+		c.source[i] = newTable(source[i])
+	}
+}
+
+// destinationCondition returns what a packet that arrives by the interface must
+// meet for the rule to translate its destination, or false where it never does.
+func destinationCondition(r *network.NATRule, in *network.Interface, zones []string) (condition, bool) {
+	if !r.Does.RewritesDestination() {
+		return condition{}, false
+	}
+	listed := slices.Contains(r.On, in)
+	hairpin := !listed && r.Hairpin && !in.FacesInternet(false) && !in.FacesInternet(true)
+	if !listed && !hairpin {
+		return condition{}, false
+	}
+	to, families := r.At, r.Target.Families()
+	switch {
+	case r.Does == network.OneToOne || r.Does == network.PrefixNAT:
+		to, families = header.AddressesOf(r.Outside), header.AllAddresses()
+	case r.AtOwn && listed:
+		to = ownAddresses(in)
+	case r.AtOwn:
+		to = header.Addresses{}
+		for _, on := range r.On {
+			to = to.Union(ownAddresses(on))
+		}
+	}
+	if to = to.Intersect(families); to.Empty() {
+		return condition{}, false
+	}
+	c := condition{rule: &r.Rule, from: newMatcher(r.From, zones, header.AllAddresses()), to: setMatcher(to)}
+	if hairpin {
+		c.from = setMatcher(header.AllAddresses())
+	}
+	for _, m := range r.Ports {
+		c.services = append(c.services, header.Service{Protocol: m.Protocol, Ports: m.Ports})
+	}
+	return c, true
+}
+
+func ownAddresses(i *network.Interface) header.Addresses {
+	var ranges []header.Range
+	for _, p := range i.Addresses {
+		ranges = append(ranges, header.Range{First: p.Addr(), Last: p.Addr()})
+	}
+	return header.AddressesOf(ranges...)
+}
+
+// sourceCondition returns what a packet that leaves by the interface must meet
+// for the rule to translate its source, or false where it never does.
+func sourceCondition(r *network.NATRule, out *network.Interface, zones []string) (condition, bool) {
+	if !r.Does.RewritesSource() || len(r.On) > 0 && !slices.Contains(r.On, out) {
+		return condition{}, false
+	}
+	within := header.AllAddresses()
+	switch r.Does {
+	case network.OneToOne, network.PrefixNAT:
+		within = header.AddressesOf(r.Inside)
+	case network.SourceNAT:
+		within = poolFamilies(&r.As, out)
+		if r.Destination.IsValid() {
+			within = within.Intersect(header.Family(r.Destination.Is6()))
+		}
+	}
+	if within.Empty() {
+		return condition{}, false
+	}
+	return condition{rule: &r.Rule, from: newMatcher(r.From, zones, within), to: newMatcher(r.To, zones, header.AllAddresses())}, true
+}
+
+// poolFamilies returns all addresses of the families the pool has an address of.
+func poolFamilies(pool *network.Pool, out *network.Interface) header.Addresses {
+	families := header.Addresses{}
+	for _, v6 := range []bool{false, true} {
+		has := false
+		if pool.Interface {
+			_, has = out.Address(v6)
+		} else {
+			_, has = pool.Set.FirstOf(v6)
+		}
+		if has {
+			families = families.Union(header.Family(v6))
+		}
+	}
+	return families
+}
+
+// sortSpecificFirst puts conditions for fewer destinations first, then those for
+// fewer ports, then for fewer sources; else the list's order stays.
+func (c *gateway) sortSpecificFirst(conditions []condition) {
+	size := func(m *matcher) float64 {
+		most := 0.0
+		for i := range m.sets {
+			most = max(most, m.sets[i].Size())
+		}
+		return most
+	}
+	slices.SortStableFunc(conditions, func(a, b condition) int {
+		return cmp.Or(cmp.Compare(size(&a.to), size(&b.to)), cmp.Compare(portCount(a.services), portCount(b.services)),
+			cmp.Compare(size(&a.from), size(&b.from)))
+	})
+}
+
+// portCount returns how many ports services have together; everything counts as
+// more than all ports.
+func portCount(services header.Services) int {
+	if len(services) == 0 {
+		return 1 << 30
+	}
+	count := 0
+	for _, s := range services {
+		if s.Protocol == header.AnyProtocol {
+			return 1 << 30
+		}
+		count += s.Ports.Count()
+	}
+	return count
+}
+
+func (c *gateway) compileFilter(zones []string) {
+	var conditions []condition
+	for index, r := range c.Filter {
+		conditions = append(conditions, condition{
+			rule: &r.Rule, index: index,
+			from: newMatcher(r.From, zones, header.AllAddresses()), to: newMatcher(r.To, zones, header.AllAddresses()),
+			services: r.Services, sourcePorts: r.SourcePorts,
+		})
+	}
+	c.filter = newTable(conditions)
+}

@@ -1,0 +1,139 @@
+package engine_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gen"
+	"hollowbridge/internal/netfile"
+)
+
+// What is compared; -short takes fewer networks.
+const (
+	comparedNetworks    = 20000
+	comparedInShortMode = 1000
+	connectionsOfEach   = 16
+	rememberedOfEach    = 8 // the first ones leave their sessions behind
+)
+
+// The engine and the plain reference agree on every connection: same outcome, same
+// place, same rule, same addresses delivered and answered.
+func TestEngineAgreesWithReference(t *testing.T) {
+	networks := uint64(comparedNetworks)
+	if testing.Short() {
+		networks = comparedInShortMode
+	}
+	const shards = 2
+	var met [shards][16]int
+	t.Run("networks", func(t *testing.T) {
+		for shard := range uint64(shards) {
+			t.Run(fmt.Sprint(shard), func(t *testing.T) {
+				t.Parallel()
+				for seed := shard; seed < networks; seed += shards {
+					text := gen.Small(seed)
+					n, err := netfile.Parse("random.yaml", []byte(text))
+					if err != nil {
+						t.Fatalf("seed %d: %v\n%s", seed, err, text)
+					}
+					if !compareNetwork(t, seed, n, &met[shard]) {
+						t.Fatalf("network of seed %d:\n%s", seed, text)
+					}
+				}
+			})
+		}
+	})
+	for _, o := range engine.Outcomes() {
+		t.Logf("%-14s %7d", o, met[0][o]+met[1][o])
+		if met[0][o]+met[1][o] == 0 {
+			t.Errorf("no connection was %s, so it was not compared", o)
+		}
+	}
+}
+
+func compareNetwork(t *testing.T, seed uint64, n *network.Network, outcomes *[16]int) bool {
+	random := rand.New(rand.NewPCG(seed, 1))
+	e := engine.Compile(n)
+	walk, slow := e.NewWalk(), &reference{n: n}
+	for i := range connectionsOfEach {
+		c, ok := randomConnection(random, e, n)
+		if !ok {
+			continue
+		}
+		remember := i < rememberedOfEach
+		want := slow.run(c, remember)
+		got := walk.Verdict(c)
+		if remember {
+			got = walk.Remember(c)
+		}
+		outcomes[got.Outcome]++
+		if describe(got) != describe(want) {
+			trace := e.NewWalk().Trace(c)
+			t.Errorf("seed %d, connection %d: %s -> %s %s from %s\n engine    %s\n reference %s\n%s", seed, i, c.Packet.From(), c.Packet.To(), c.Packet.Protocol, c.From.Name(), describe(got), describe(want), stepsText(trace))
+			return false
+		}
+	}
+	return true
+}
+
+func describe(v engine.Verdict) string {
+	rule := ""
+	if v.Rule != nil {
+		rule = v.Rule.Name
+	}
+	return fmt.Sprintf("%s at %s by %q, host %q, delivered %s, answered %s", v.Outcome, v.At, rule, v.Host, packetText(v.Delivered), packetText(v.Answered))
+}
+
+func packetText(p header.Packet) string {
+	if p == (header.Packet{}) {
+		return "-"
+	}
+	return fmt.Sprintf("%s#%d->%s#%d", p.From(), p.SourcePort, p.To(), p.DestinationPort)
+}
+
+func stepsText(t *engine.Trace) string {
+	var b strings.Builder
+	for _, s := range t.Steps {
+		fmt.Fprintf(&b, "   %-8s %-10s %-8s %s\n", s.At, s.Label, s.Rule, s.Text)
+	}
+	return b.String() + "   " + strings.Join(t.Why, " ")
+}
+
+func randomConnection(random *rand.Rand, e *engine.Engine, n *network.Network) (engine.Connection, bool) {
+	pick := func(list []string) string { return list[random.IntN(len(list))] }
+	sources := []string{"203.0.113.4", "203.0.113.9", "192.0.2.7", "192.0.2.77", "10.1.0.9", "10.1.1.3", "10.1.2.5", "10.64.0.7", "198.51.100.5", "198.51.100.6", "2001:db8:f::4", "2001:db8:f::9", "fd00:1:1::7", "fd00:1:0::9", "10.2.1.5"}
+	targets := []string{"198.51.100.2", "198.51.100.2", "198.51.100.2", "198.51.100.3", "198.51.100.4", "198.51.100.5", "192.0.2.99", "192.0.2.7", "203.0.113.4", "203.0.113.66", "100.64.7.2", "10.1.0.1", "10.1.0.4", "10.1.1.5", "10.2.1.2", "2001:db8:1::2", "2001:db8:a2:1::4", "fd00:1:0::4", "fd00:1:1::5", "2001:db8:f::4", "10.64.0.7", "203.0.113.12"}
+	for _, h := range n.Hosts {
+		for _, a := range h.Addresses {
+			sources, targets = append(sources, a.String()), append(targets, a.String(), a.String())
+		}
+	}
+	var c engine.Connection
+	p := &c.Packet
+	p.Source, p.Destination = netip.MustParseAddr(pick(sources)), netip.MustParseAddr(pick(targets))
+	if p.Source.Is6() != p.Destination.Is6() || p.Source == p.Destination {
+		return c, false
+	}
+	services := []header.Service{{Protocol: header.TCP, Ports: header.Ports{First: 443}}, {Protocol: header.TCP, Ports: header.Ports{First: 80}}, {Protocol: header.TCP, Ports: header.Ports{First: 22}},
+		{Protocol: header.TCP, Ports: header.Ports{First: 8085}}, {Protocol: header.UDP, Ports: header.Ports{First: 53}}, {Protocol: header.UDP, Ports: header.Ports{First: 5003}},
+		{Protocol: header.ICMP}, {Protocol: header.UDP, Ports: header.Ports{First: 37020}}, {Protocol: header.GRE}}
+	s := services[random.IntN(len(services))]
+	p.Protocol, p.DestinationPort = s.Protocol, s.Ports.First
+	if p.Protocol != header.GRE {
+		p.SourcePort = []uint16{40000, 40000, 40001, 500}[random.IntN(4)]
+	}
+	c.Moment = network.MomentOf(random.IntN(7), random.IntN(1440))
+	if random.IntN(12) == 0 {
+		g := n.Gateways[random.IntN(len(n.Gateways))]
+		c.From = e.Behind(g.Interfaces[random.IntN(len(g.Interfaces))], p.Source)
+		return c, true
+	}
+	var err error
+	c.From, err = e.Locate(p.Source)
+	return c, err == nil
+}

@@ -1,0 +1,157 @@
+package engine
+
+import (
+	"strings"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// atHost asks the machine a packet was delivered to: its firewall, its relays,
+// whether it serves that port. It returns true where the machine answers, or the
+// packet a relay sends on to another machine, or neither where it ends.
+func (w *Walk) atHost(at Place, p header.Packet) (next *header.Packet, reached bool) {
+	w.verdict.Outcome, w.verdict.At, w.verdict.Host, w.verdict.Delivered = Reached, at.Name(), at.Name(), p
+	h := at.Host
+	if w.followed {
+		if w.trace != nil {
+			w.note(at.Name(), StepHost, "takes", "", "the answer it waits for")
+		}
+		return nil, true
+	}
+	if h == nil {
+		if w.trace != nil {
+			w.note(at.Name(), StepHost, "takes it", "", "what is there is outside this network")
+		}
+		return nil, true
+	}
+	if !w.hostPermits(h, &p) {
+		return nil, false
+	}
+	for range mostRelays {
+		r := relayFor(h, &p)
+		if r == nil {
+			w.verdict.Delivered = p
+			return nil, w.hostServes(h, &p)
+		}
+		before := p
+		p.Destination = r.To
+		if r.ToPort != 0 {
+			p.DestinationPort = r.ToPort
+		}
+		if w.trace != nil {
+			w.note(h.Name, StepHost, "relays", "", before.To()+" -> "+p.To())
+		}
+		if !r.To.IsLoopback() && !h.Has(r.To) {
+			return w.handOn(h, p)
+		}
+	}
+	w.end(Loop, h.Name, StepHost, nil)
+	if w.trace != nil {
+		w.why("The relays of %s hand the connection to each other without end.", h.Name)
+	}
+	return nil, false
+}
+
+// handOn begins the connection that a relay makes to another machine, from the
+// host's own address.
+func (w *Walk) handOn(h *network.Host, p header.Packet) (*header.Packet, bool) {
+	from, has := h.AddressOf(p.Destination.Is6())
+	if !has {
+		w.end(Unrouted, h.Name, StepHost, nil)
+		if w.trace != nil {
+			w.why("%s has no %s address to hand it on from.", h.Name, familyName(p.Destination.Is6()))
+		}
+		return nil, false
+	}
+	p.Source = from
+	w.relayed = p
+	return &w.relayed, false
+}
+
+func relayFor(h *network.Host, p *header.Packet) *network.Relay {
+	for i := range h.Relays {
+		if h.Relays[i].Listen.Matches(p.Protocol, p.DestinationPort) {
+			return &h.Relays[i]
+		}
+	}
+	return nil
+}
+
+func (w *Walk) hostPermits(h *network.Host, p *header.Packet) bool {
+	if h.Firewall == nil {
+		return true
+	}
+	for i := range h.Firewall.Rules {
+		r := &h.Firewall.Rules[i]
+		if !r.Services.Matches(p.Protocol, p.DestinationPort) || !r.From.Contains(p.Source) {
+			continue
+		}
+		if w.trace != nil {
+			w.note(h.Name, StepHost, string(r.Verb), "", "its own firewall: "+r.Text)
+		}
+		if r.Verb == network.Allow {
+			return true
+		}
+		w.end(HostFirewall, h.Name, StepHost, nil)
+		if w.trace != nil {
+			w.why("The firewall of %s itself says %s.", h.Name, r.Text)
+		}
+		return false
+	}
+	w.end(HostFirewall, h.Name, StepHost, nil)
+	if w.trace != nil {
+		w.why("The firewall of %s itself has no rule that allows %s from %s.", h.Name, serviceOf(p), p.Source)
+	}
+	return false
+}
+
+func (w *Walk) hostServes(h *network.Host, p *header.Packet) bool {
+	if p.Protocol == header.ICMP {
+		if !h.AnswersPing {
+			w.end(Unanswered, h.Name, StepHost, nil)
+			if w.trace != nil {
+				w.why("%s does not answer pings; what it serves may still be there.", h.Name)
+			}
+			return false
+		}
+		if w.trace != nil {
+			w.note(h.Name, StepHost, "answers", "", "pings")
+		}
+		return true
+	}
+	if s := h.Listener(p.Destination, p.Protocol, p.DestinationPort); s != nil {
+		if w.trace != nil {
+			w.note(h.Name, StepHost, "serves", "", s.Text)
+		}
+		return true
+	}
+	w.end(Refused, h.Name, StepHost, nil)
+	if w.trace != nil {
+		w.note(h.Name, StepHost, "refuses", "", "nothing listens on "+serviceOf(p))
+		w.why("%s is up, but nothing on it listens on %s%s.", h.Name, serviceOf(p), boundElsewhere(h, p))
+		w.why("%s", hostServesText(h))
+	}
+	return false
+}
+
+// boundElsewhere names the address a service is bound to where the port is right.
+func boundElsewhere(h *network.Host, p *header.Packet) string {
+	for _, s := range h.Serves {
+		if s.At.IsValid() && s.Services.Matches(p.Protocol, p.DestinationPort) {
+			return " at " + p.Destination.String() + ": the service is bound to " + s.At.String() + " only"
+		}
+	}
+	return ""
+}
+
+func hostServesText(h *network.Host) string {
+	if len(h.Serves) == 0 {
+		return h.Name + " serves nothing."
+	}
+	var texts []string
+	for _, s := range h.Serves {
+		texts = append(texts, s.Text)
+	}
+	return h.Name + " serves " + strings.Join(texts, ", ") + "."
+}

@@ -1,0 +1,153 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A Near is a rule that would have mattered if one field of it, or of the
+// connection, were different.
+type Near struct {
+	Rule    *network.Rule
+	Differs string // the one field
+	Text    string // how it differs
+}
+
+// mostNear is how many near rules a trace names.
+const mostNear = 5
+
+// A standing is how a packet stood at the gateway where it ended.
+type standing struct {
+	gateway       *gateway
+	in, out       *network.Interface // out is nil before the route is known
+	before, after header.Packet      // as it came, and after the third step
+}
+
+// near returns the rules that nearly matched where the walk ended: forwards where
+// nothing redirected the packet, filter rules where none let it through.
+func (w *Walk) near() []Near {
+	s := w.stood
+	var found []Near
+	switch {
+	case s.gateway == nil || w.verdict.At != s.gateway.Name:
+		return nil
+	case w.verdict.Outcome == Itself:
+		found = w.nearForwards(s)
+	case w.verdict.Outcome == Dropped && w.verdict.Step == StepFilter, w.verdict.Outcome == Rejected:
+		found = w.nearFilterRules(s)
+	}
+	return found[:min(len(found), mostNear)]
+}
+
+func (w *Walk) nearForwards(s standing) []Near {
+	var found []Near
+	zone := s.gateway.zones[s.in.Index]
+	zones := s.gateway.zoneNames()
+	for _, r := range s.gateway.NAT {
+		if !r.Does.RewritesDestination() {
+			continue
+		}
+		var differs []Near
+		c, listens := destinationCondition(r, s.in, zones)
+		if !listens {
+			if len(r.On) == 0 {
+				continue
+			}
+			if c, listens = destinationCondition(r, r.On[0], zones); !listens {
+				continue
+			}
+			differs = append(differs, Near{&r.Rule, "interface", fmt.Sprintf("%s, not %s", interfaceNames(r.On), s.in.Name)})
+		}
+		q := newQuery(s.before, zone, zone, w.moment)
+		differs = append(differs, fieldDifferences(&c, &q, r.From.Text, c.to.sets[0].String())...)
+		if len(differs) == 1 {
+			found = append(found, differs[0])
+		}
+	}
+	return found
+}
+
+func (w *Walk) nearFilterRules(s standing) []Near {
+	var found []Near
+	q := w.filterQuery(s.gateway, s.in, s.out, &s.before, &s.after)
+	other := s.after
+	if !s.gateway.Handling.FilterSeesOriginal {
+		other.Destination, other.DestinationPort = s.before.Destination, s.before.DestinationPort
+	}
+	otherSide := newQuery(other, q.fromZone, q.toZone, q.moment)
+	for i := range s.gateway.filter.conditions {
+		c := &s.gateway.filter.conditions[i]
+		r := s.gateway.Filter[c.index]
+		if r.Verb != network.Allow {
+			continue
+		}
+		differs := fieldDifferences(c, &q, r.From.Text, r.To.Text)
+		switch {
+		case len(differs) == 0 && w.verdict.Rule != nil:
+			found = append(found, Near{&r.Rule, "order", "behind " + w.verdict.Rule.Name + ", which decided first"})
+		case len(differs) > 0 && s.before != s.after && len(fieldDifferences(c, &otherSide, r.From.Text, r.To.Text)) == 0:
+			found = append(found, Near{&r.Rule, "side of the translation", sideText(s)})
+		case len(differs) == 1:
+			found = append(found, differs[0])
+		}
+	}
+	return found
+}
+
+func sideText(s standing) string {
+	if s.gateway.Handling.FilterSeesOriginal {
+		return fmt.Sprintf("%s, but this filter sees the destination as it came in, %s", s.after.To(), s.before.To())
+	}
+	return fmt.Sprintf("%s, but this filter sees the destination as translated, %s", s.before.To(), s.after.To())
+}
+
+// fieldDifferences compares each field of a condition by itself.
+func fieldDifferences(c *condition, q *query, fromText, toText string) []Near {
+	var found []Near
+	differ := func(field, format string, args ...any) {
+		found = append(found, Near{c.rule, field, fmt.Sprintf(format, args...)})
+	}
+	if len(c.services) > 0 && !c.services.Matches(q.protocol, q.port) {
+		sameProtocol := slices.ContainsFunc(c.services, func(s header.Service) bool { return s.Protocol == q.protocol })
+		if sameProtocol {
+			differ("port", "%s, not %d", c.services, q.port)
+		} else {
+			differ("protocol", "%s, not %s", c.services, q.protocol)
+		}
+	}
+	if !c.from.contains(q.source, q.fromZone) {
+		differ("from", "%s, not %s", textOr(fromText, "any"), q.source)
+	}
+	if !c.to.contains(q.destination, q.toZone) {
+		differ("to", "%s, not %s", textOr(toText, "any"), q.destination)
+	}
+	if !c.meetsSourcePort(q) {
+		differ("source port", "not %d", q.sourcePort)
+	}
+	switch {
+	case c.rule.Disabled:
+		differ("disabled", "the rule is disabled")
+	case !c.rule.Active(q.moment):
+		differ("time", "only %s", c.rule.When.Text)
+	}
+	return found
+}
+
+func interfaceNames(list []*network.Interface) string {
+	names := make([]string, len(list))
+	for i := range list {
+		names[i] = list[i].Name
+	}
+	return strings.Join(names, ", ")
+}
+
+func textOr(text, otherwise string) string {
+	if text == "" {
+		return otherwise
+	}
+	return text
+}

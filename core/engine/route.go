@@ -1,0 +1,120 @@
+package engine
+
+import (
+	"net/netip"
+	"slices"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A route is one way a gateway knows.
+type route struct {
+	prefix    netip.Prefix
+	out       *network.Interface // nil for a blackhole
+	via       netip.Addr         // next hop; the zero address where the destination is on the segment
+	clients   bool               // the destination is a VPN client of out
+	upstream  bool               // via is the way to the internet
+	blackhole bool
+	distance  int
+}
+
+// A routeTable answers longest-prefix questions: it holds, for each stretch of
+// addresses between two borders of prefixes, the route that wins there.
+type routeTable struct {
+	starts  []netip.Addr
+	winners []int32 // route of the stretch that begins at starts[i], or none
+	routes  []route
+}
+
+// newRouteTable compiles a gateway's routes: connected ones, VPN clients, static
+// ones, each where its interface is up. Of several to one prefix the lowest
+// administrative distance wins, then the first in the file.
+func newRouteTable(g *network.Gateway) *routeTable {
+	var routes []route
+	for _, i := range g.Interfaces {
+		if !i.IsUp() {
+			continue
+		}
+		for _, p := range i.Addresses {
+			routes = append(routes, route{prefix: p.Masked(), out: i})
+		}
+		for _, p := range i.Clients {
+			routes = append(routes, route{prefix: p.Masked(), out: i, clients: true})
+		}
+	}
+	upstreams := g.Upstreams()
+	for _, r := range g.Routes {
+		if r.Blackhole {
+			routes = append(routes, route{prefix: r.To, blackhole: true, distance: r.Distance})
+		} else if i := g.Reaches(r.Via); i != nil && i.IsUp() {
+			routes = append(routes, route{prefix: r.To, out: i, via: r.Via, upstream: slices.Contains(upstreams, r.Via), distance: r.Distance})
+		}
+	}
+	slices.SortStableFunc(routes, func(a, b route) int {
+		if c := a.prefix.Addr().Compare(b.prefix.Addr()); c != 0 {
+			return c
+		}
+		if c := a.prefix.Bits() - b.prefix.Bits(); c != 0 {
+			return c
+		}
+		return a.distance - b.distance
+	})
+	t := &routeTable{routes: slices.CompactFunc(routes, func(a, b route) bool { return a.prefix == b.prefix })}
+	t.sweep()
+	return t
+}
+
+// sweep walks the prefixes in order of address; they nest, so the ones that
+// are open at an address are a stack and its top is the longest.
+func (t *routeTable) sweep() {
+	var open []int32
+	begin := func(at netip.Addr, winner int32) {
+		if n := len(t.starts); n > 0 && t.starts[n-1] == at {
+			t.winners[n-1] = winner
+			return
+		}
+		t.starts = append(t.starts, at)
+		t.winners = append(t.winners, winner)
+	}
+	closeBefore := func(next netip.Addr) {
+		for len(open) > 0 {
+			last := header.RangeOf(t.routes[open[len(open)-1]].prefix).Last
+			if next.IsValid() && last.BitLen() == next.BitLen() && !last.Less(next) {
+				return
+			}
+			open = open[:len(open)-1]
+			if after := last.Next(); after.IsValid() {
+				winner := none
+				if len(open) > 0 {
+					winner = open[len(open)-1]
+				}
+				begin(after, winner)
+			}
+		}
+	}
+	for i := range t.routes {
+		first := t.routes[i].prefix.Addr()
+		closeBefore(first)
+		open = append(open, int32(i))
+		begin(first, int32(i))
+	}
+	closeBefore(netip.Addr{})
+}
+
+// lookup returns the route for an address, or nil.
+func (t *routeTable) lookup(a netip.Addr) *route {
+	low, high := 0, len(t.starts)
+	for low < high {
+		mid := int(uint(low+high) >> 1)
+		if a.Less(t.starts[mid]) {
+			high = mid
+		} else {
+			low = mid + 1
+		}
+	}
+	if low == 0 || t.winners[low-1] == none || t.starts[low-1].BitLen() != a.BitLen() {
+		return nil
+	}
+	return &t.routes[t.winners[low-1]]
+}

@@ -1,0 +1,218 @@
+package engine
+
+import (
+	"net/netip"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// send puts a packet on the way at a machine and returns where it comes first.
+func (w *Walk) send(from Place, p *header.Packet) position {
+	if from.Through != nil && !w.back {
+		return w.enter(from.Through, from.Internet, p)
+	}
+	if from.Clients != nil {
+		return w.arriveAt(from.Clients)
+	}
+	if from.Segment == nil {
+		return w.overInternet(p)
+	}
+	if from.Segment.Contains(p.Destination) {
+		return w.handOver(from.Segment, p)
+	}
+	if from.Host != nil {
+		for _, a := range from.Host.Addresses {
+			if s := from.Host.Segment(a); s != nil && s.Contains(p.Destination) {
+				return w.handOver(s, p)
+			}
+		}
+	}
+	return w.toDefaultGateway(from, p)
+}
+
+// toDefaultGateway sends a packet to the gateway the host names, else to the
+// first on its segment; beside an uplink, to the internet.
+func (w *Walk) toDefaultGateway(from Place, p *header.Packet) position {
+	v6 := p.Destination.Is6()
+	if h := from.Host; h != nil && h.Gateway != nil {
+		for _, a := range h.Addresses {
+			if s := h.Segment(a); s != nil {
+				for _, i := range s.Interfaces {
+					if _, has := i.Address(v6); has && i.Gateway == h.Gateway {
+						return w.arriveAt(i)
+					}
+				}
+			}
+		}
+	} else {
+		for _, i := range from.Segment.Interfaces {
+			if i.FacesInternet(v6) {
+				return w.overInternet(p)
+			}
+		}
+		for _, i := range from.Segment.Interfaces {
+			if _, has := i.Address(v6); has {
+				return w.arriveAt(i)
+			}
+		}
+	}
+	w.end(Unrouted, from.Name(), StepRoute, nil)
+	if w.trace != nil {
+		w.why("%s has no gateway for %s on its segment.", from.Name(), familyName(v6))
+	}
+	return position{}
+}
+
+func familyName(v6 bool) string {
+	if v6 {
+		return "IPv6"
+	}
+	return "IPv4"
+}
+
+func (w *Walk) arriveAt(i *network.Interface) position {
+	return position{kind: atGateway, gateway: w.engine.gateways[i.Gateway.Index], in: i}
+}
+
+// overInternet takes a packet over the internet: to a host that lives there, to
+// an uplink of the network, or to a machine the file does not name.
+func (w *Walk) overInternet(p *header.Packet) position {
+	if at, ok := w.throughCarrier(p); ok {
+		return at
+	}
+	if h := w.engine.abroad[p.Destination]; h != nil && network.Carried(p.Destination) {
+		return position{kind: atMachine, machine: Place{Host: h, Internet: true}}
+	}
+	if i := w.engine.entry(p.Destination); i != nil {
+		return w.enter(i, true, p)
+	}
+	if w.engine.net.Internet().Contains(p.Destination) && network.Carried(p.Destination) {
+		return position{kind: atMachine, machine: Place{Internet: true}}
+	}
+	w.end(Unrouted, internetName, StepRoute, nil)
+	if w.trace != nil {
+		if network.Carried(p.Destination) {
+			w.why("No uplink of this network has %s behind it.", p.Destination)
+		} else {
+			w.why("%s is a private address: the internet does not carry packets to it.", p.Destination)
+		}
+	}
+	return position{}
+}
+
+const internetName = "the internet"
+
+// throughCarrier gives an answer back to the uplink whose carrier translated the
+// connection's source on the way out.
+func (w *Walk) throughCarrier(p *header.Packet) (position, bool) {
+	for i := range w.carriers {
+		if c := &w.carriers[i]; c.packet.Answer() == *p {
+			return w.arriveAt(c.uplink), true
+		}
+	}
+	return position{}, false
+}
+
+// enter brings a packet in by an interface; from the internet it passes what is
+// upstream of it first.
+func (w *Walk) enter(i *network.Interface, fromInternet bool, p *header.Packet) position {
+	if fromInternet && !w.back {
+		switch {
+		case i.Upstream.CarrierNAT && p.Destination.Is4():
+			w.end(UpstreamBlocks, internetName, StepUpstream, nil)
+			if w.trace != nil {
+				w.why("%s is behind a carrier's NAT: nobody outside can begin a connection to it, and no forward there can be reached.", i)
+			}
+			return position{}
+		case i.Upstream.Blocks.Matches(p.Protocol, p.DestinationPort):
+			w.upstreamBlocks(i, p)
+			return position{}
+		}
+	}
+	return w.arriveAt(i)
+}
+
+func (w *Walk) upstreamBlocks(i *network.Interface, p *header.Packet) {
+	w.end(UpstreamBlocks, internetName, StepUpstream, nil)
+	if w.trace != nil {
+		w.why("The upstream of %s blocks %s.", i, serviceOf(p))
+	}
+}
+
+func serviceOf(p *header.Packet) string {
+	return header.Service{Protocol: p.Protocol, Ports: header.Ports{First: p.DestinationPort, Last: p.DestinationPort}}.String()
+}
+
+// handOver delivers a packet on a segment to whoever has its destination.
+func (w *Walk) handOver(on *network.Segment, p *header.Packet) position {
+	s := w.engine.segments[on]
+	if i := s.owners[p.Destination]; i != nil {
+		return w.arriveAt(i)
+	}
+	if h := s.hosts[p.Destination]; h != nil {
+		return position{kind: atMachine, machine: Place{Host: h, Segment: on}}
+	}
+	for _, i := range on.Interfaces {
+		if w.engine.gateways[i.Gateway.Index].claims.Contains(p.Destination) {
+			return w.arriveAt(i)
+		}
+	}
+	if w.back || w.followed {
+		return position{kind: atMachine, machine: Place{Segment: on}}
+	}
+	w.end(Absent, on.Name, StepLeave, nil)
+	if w.trace != nil {
+		w.why("No host has %s.", p.Destination)
+	}
+	return position{}
+}
+
+// leave is the ninth step: to the next gateway, to the host, or to the internet.
+func (w *Walk) leave(g *gateway, r *route, p *header.Packet) position {
+	switch {
+	case r.clients:
+		return position{kind: atMachine, machine: Place{Clients: r.out}}
+	case !r.via.IsValid():
+		return w.handOver(r.out.Segment, p)
+	case r.upstream:
+		return w.toUpstream(r.out, p)
+	}
+	s := w.engine.segments[r.out.Segment]
+	if i := s.owners[r.via]; i != nil && i.Gateway != g.Gateway {
+		return w.arriveAt(i)
+	}
+	w.end(Unrouted, g.Name, StepRoute, nil)
+	if w.trace != nil {
+		switch h := s.hosts[r.via]; {
+		case h != nil:
+			w.why("The route to %s leads to %s, which is %s: a host, it passes nothing on.", r.prefix, r.via, h.Name)
+		case s.owners[r.via] != nil:
+			w.why("The route to %s leads to %s, which is the gateway itself.", r.prefix, r.via)
+		default:
+			w.why("The route to %s leads to %s, and nobody has that address.", r.prefix, r.via)
+		}
+	}
+	return position{}
+}
+
+// toUpstream hands a packet to the network on the other side of an uplink.
+func (w *Walk) toUpstream(out *network.Interface, p *header.Packet) position {
+	if !w.back && out.Upstream.Blocks.Matches(p.Protocol, p.DestinationPort) {
+		w.upstreamBlocks(out, p)
+		return position{}
+	}
+	if out.Upstream.CarrierNAT && p.Source.Is4() && inPrefixes(out.Addresses, p.Source) {
+		w.carriers = append(w.carriers, carrier{out, *p})
+	}
+	return w.overInternet(p)
+}
+
+func inPrefixes(prefixes []netip.Prefix, a netip.Addr) bool {
+	for _, p := range prefixes {
+		if p.Contains(a) {
+			return true
+		}
+	}
+	return false
+}

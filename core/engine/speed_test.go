@@ -1,0 +1,111 @@
+package engine_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"testing"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gen"
+	"hollowbridge/internal/netfile"
+)
+
+func parse(tb testing.TB, text string) *network.Network {
+	tb.Helper()
+	n, err := netfile.Parse("test.yaml", []byte(text))
+	if err != nil {
+		tb.Fatalf("%v\n%s", err, text)
+	}
+	return n
+}
+
+// largeConnections are connections to the forwards of a large network, from all over.
+func largeConnections(rules int) []engine.Connection {
+	random := rand.New(rand.NewPCG(7, 7))
+	list := make([]engine.Connection, 4096)
+	for i := range list {
+		forward := random.IntN(rules)
+		list[i] = engine.Connection{
+			Packet: header.Packet{
+				Source:          netip.AddrFrom4([4]byte{203, byte(random.IntN(100)), byte(random.IntN(256)), byte(random.IntN(256))}),
+				Destination:     netip.MustParseAddr(gen.LargeOutside(forward)),
+				SourcePort:      40000,
+				DestinationPort: uint16(gen.LargePort(forward)), Protocol: header.TCP,
+			},
+			From: engine.Place{Internet: true}, Moment: network.Always,
+		}
+	}
+	return list
+}
+
+func BenchmarkVerdict(b *testing.B) {
+	for _, rules := range []int{100, 1000, 10000, 100000} {
+		b.Run(fmt.Sprint(rules), func(b *testing.B) {
+			e := engine.Compile(parse(b, gen.Large(1, rules)))
+			walk, connections := e.NewWalk(), largeConnections(rules)
+			b.ReportAllocs()
+			i := 0
+			for b.Loop() {
+				walk.Verdict(connections[i%len(connections)])
+				i++
+			}
+			b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "verdicts/s")
+		})
+	}
+}
+
+// The same questions put to the plain reference, which tries one rule after the other.
+func BenchmarkLinearScan(b *testing.B) {
+	slow, connections := &reference{n: parse(b, gen.Large(1, 10000))}, largeConnections(10000)
+	i := 0
+	for b.Loop() {
+		slow.run(connections[i%len(connections)], false)
+		i++
+	}
+}
+
+func BenchmarkCompile(b *testing.B) {
+	n := parse(b, gen.Large(1, 10000))
+	b.ReportAllocs()
+	for b.Loop() {
+		engine.Compile(n)
+	}
+}
+
+func BenchmarkReadAndCompile(b *testing.B) {
+	text := []byte(gen.Large(1, 10000))
+	b.ReportAllocs()
+	for b.Loop() {
+		n, err := netfile.Parse("large.yaml", text)
+		if err != nil {
+			b.Fatal(err)
+		}
+		engine.Compile(n)
+	}
+}
+
+func TestVerdictAllocatesNothing(t *testing.T) {
+	e := engine.Compile(parse(t, gen.Large(1, 1000)))
+	walk, connections := e.NewWalk(), largeConnections(1000)
+	i := 0
+	if allocs := testing.AllocsPerRun(2000, func() {
+		walk.Verdict(connections[i%len(connections)])
+		i++
+	}); allocs > 0 {
+		t.Errorf("a verdict allocates %v times", allocs)
+	}
+}
+
+// On a large network the tables and the reference agree too.
+func TestLargeNetworkAgreesWithReference(t *testing.T) {
+	n := parse(t, gen.Large(3, 400))
+	walk, slow := engine.Compile(n).NewWalk(), &reference{n: n}
+	for i, c := range largeConnections(400)[:2000] {
+		if got, want := describe(walk.Verdict(c)), describe(slow.run(c, false)); got != want {
+			t.Fatalf("connection %d, %s -> %s:\n engine    %s\n reference %s", i, c.Packet.From(), c.Packet.To(), got, want)
+		}
+	}
+}

@@ -1,0 +1,341 @@
+package engine
+
+import (
+	"cmp"
+	"encoding/binary"
+	"math"
+	"net/netip"
+	"slices"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A table finds the first of its conditions that a packet meets, in time that
+// grows with the logarithm of their number where they do not all overlap.
+//
+// It is a tree. A node cuts one field (source, destination, service) at a value:
+// conditions that lie wholly below go left, wholly above go right, and those that
+// the cut goes through stay in the middle, where another field may tell them apart.
+// So no condition is held twice. The tree compares only the outermost values of a
+// condition; a leaf compares it exactly. Every node knows its lowest number, so
+// branches that can't hold an earlier match are passed over.
+type table struct {
+	conditions []condition // in the order they are tried
+	nodes      []node
+	members    []int32 // of the leaves, one after the other
+}
+
+// A condition is what a packet must meet for a rule.
+type condition struct {
+	rule        *network.Rule
+	index       int // in the gateway's nat or filter list
+	from, to    matcher
+	services    header.Services // empty: every service
+	sourcePorts []header.Ports  // empty: every port
+}
+
+// A matcher is an address expression compiled for the zones of one gateway.
+type matcher struct {
+	any  bool
+	sets []header.Addresses // one for all zones, or one a zone
+}
+
+func (m *matcher) contains(a netip.Addr, zone int) bool {
+	switch {
+	case m.any:
+		return true
+	case len(m.sets) == 1:
+		return m.sets[0].Contains(a)
+	}
+	return m.sets[zone].Contains(a)
+}
+
+// A query is what conditions are compared with.
+type query struct {
+	source, destination netip.Addr
+	sourcePort, port    uint16
+	protocol            header.Protocol
+	fromZone, toZone    int
+	moment              network.Moment
+	keys                [fields]key
+}
+
+func newQuery(p header.Packet, fromZone, toZone int, moment network.Moment) query {
+	return query{
+		source: p.Source, destination: p.Destination, sourcePort: p.SourcePort, port: p.DestinationPort, protocol: p.Protocol,
+		fromZone: fromZone, toZone: toZone, moment: moment,
+		keys: [fields]key{addressKey(p.Source), addressKey(p.Destination), serviceKey(p.Protocol, p.DestinationPort)},
+	}
+}
+
+func (c *condition) meets(q *query) bool {
+	if len(c.services) > 0 && !c.services.Matches(q.protocol, q.port) {
+		return false
+	}
+	if !c.to.contains(q.destination, q.toZone) || !c.from.contains(q.source, q.fromZone) {
+		return false
+	}
+	return c.meetsSourcePort(q) && c.rule.Active(q.moment)
+}
+
+func (c *condition) meetsSourcePort(q *query) bool {
+	if len(c.sourcePorts) == 0 {
+		return true
+	}
+	if !q.protocol.HasPorts() {
+		return false
+	}
+	for _, ports := range c.sourcePorts {
+		if ports.Contains(q.sourcePort) {
+			return true
+		}
+	}
+	return false
+}
+
+// The fields a node can cut.
+const (
+	sourceField = iota
+	destinationField
+	serviceField
+	fields
+)
+
+// A key is a field's value as a number.
+type key struct{ high, low uint64 }
+
+func (k key) compare(l key) int {
+	if c := cmp.Compare(k.high, l.high); c != 0 {
+		return c
+	}
+	return cmp.Compare(k.low, l.low)
+}
+
+func (k key) after(l key) bool { return k.high > l.high || k.high == l.high && k.low > l.low }
+
+func addressKey(a netip.Addr) key {
+	bytes := a.As16()
+	return key{binary.BigEndian.Uint64(bytes[:8]), binary.BigEndian.Uint64(bytes[8:])}
+}
+
+func serviceKey(protocol header.Protocol, port uint16) key {
+	return key{low: uint64(protocol)<<16 | uint64(port)}
+}
+
+type span struct{ first, last key }
+
+var everything = span{last: key{math.MaxUint64, math.MaxUint64}}
+
+type spans [fields]span
+
+func spansOf(c *condition) spans {
+	return spans{addressSpan(&c.from), addressSpan(&c.to), serviceSpan(c.services)}
+}
+
+func addressSpan(m *matcher) span {
+	if m.any {
+		return everything
+	}
+	hull, empty := span{}, true
+	for _, set := range m.sets {
+		for _, r := range outermost(set) {
+			s := span{addressKey(r.First), addressKey(r.Last)}
+			if empty {
+				hull, empty = s, false
+				continue
+			}
+			hull = span{lower(hull.first, s.first), higher(hull.last, s.last)}
+		}
+	}
+	return hull
+}
+
+// outermost returns ranges whose ends are also the ends of the whole set, for
+// each family by itself.
+func outermost(set header.Addresses) []header.Range {
+	ranges := set.Ranges()
+	if len(ranges) <= 2 {
+		return ranges
+	}
+	v6 := slices.IndexFunc(ranges, func(r header.Range) bool { return r.First.Is6() })
+	if v6 <= 0 {
+		return []header.Range{ranges[0], ranges[len(ranges)-1]}
+	}
+	return []header.Range{ranges[0], ranges[v6-1], ranges[v6], ranges[len(ranges)-1]}
+}
+
+func serviceSpan(services header.Services) span {
+	hull := everything
+	for i, s := range services {
+		if s.Protocol == header.AnyProtocol {
+			return everything
+		}
+		one := span{serviceKey(s.Protocol, 0), serviceKey(s.Protocol, math.MaxUint16)}
+		if s.Protocol.HasPorts() {
+			one = span{serviceKey(s.Protocol, s.Ports.First), serviceKey(s.Protocol, s.Ports.Last)}
+		}
+		if i == 0 {
+			hull = one
+			continue
+		}
+		hull = span{lower(hull.first, one.first), higher(hull.last, one.last)}
+	}
+	return hull
+}
+
+func lower(a, b key) key {
+	if a.after(b) {
+		return b
+	}
+	return a
+}
+
+func higher(a, b key) key {
+	if a.after(b) {
+		return a
+	}
+	return b
+}
+
+// A node is a leaf where field is fields: then its conditions are members[left:right].
+type node struct {
+	cut                 key
+	lowest              int32 // number of the first condition below
+	left, right, middle int32 // nodes, none where negative
+	field               int8
+}
+
+const (
+	leafSize   = 6
+	sampleSize = 63
+	none       = int32(-1)
+	noMatch    = int32(math.MaxInt32)
+)
+
+func newTable(conditions []condition) *table {
+	t := &table{conditions: conditions}
+	b := builder{table: t, spans: make([]spans, len(conditions))}
+	order := make([]int32, len(conditions))
+	for i := range conditions {
+		b.spans[i] = spansOf(&conditions[i])
+		order[i] = int32(i)
+	}
+	b.build(order)
+	return t
+}
+
+type builder struct {
+	*table
+	spans []spans
+}
+
+// build makes a node of the conditions, which are in ascending order, and returns it.
+func (b *builder) build(order []int32) int32 {
+	if len(order) == 0 {
+		return none
+	}
+	at := int32(len(b.nodes))
+	b.nodes = append(b.nodes, node{lowest: order[0], left: none, right: none, middle: none})
+	field, cut, ok := b.bestCut(order)
+	if !ok {
+		b.nodes[at].field = fields
+		b.nodes[at].left = int32(len(b.members))
+		b.members = append(b.members, order...)
+		b.nodes[at].right = int32(len(b.members))
+		return at
+	}
+	var left, right, middle []int32
+	for _, i := range order {
+		switch s := b.spans[i][field]; {
+		case !s.last.after(cut):
+			left = append(left, i)
+		case s.first.after(cut):
+			right = append(right, i)
+		default:
+			middle = append(middle, i)
+		}
+	}
+	l, r, m := b.build(left), b.build(right), b.build(middle)
+	n := &b.nodes[at]
+	n.field, n.cut, n.left, n.right, n.middle = int8(field), cut, l, r, m
+	return at
+}
+
+// bestCut picks the field and value that leave the fewest conditions to be looked
+// at, judged by a sample. It returns false where no cut is worth a node.
+func (b *builder) bestCut(order []int32) (field int, cut key, ok bool) {
+	if len(order) <= leafSize {
+		return 0, key{}, false
+	}
+	step := max(1, len(order)/sampleSize)
+	var sample []int32
+	for i := 0; i < len(order); i += step {
+		sample = append(sample, order[i])
+	}
+	fewest := len(sample)
+	ends := make([]key, len(sample))
+	for f := range fields {
+		for i, c := range sample {
+			ends[i] = b.spans[c][f].last
+		}
+		slices.SortFunc(ends, key.compare)
+		for _, at := range []int{len(ends) / 2, len(ends) / 4} {
+			left, right := 0, 0
+			for _, c := range sample {
+				switch s := b.spans[c][f]; {
+				case !s.last.after(ends[at]):
+					left++
+				case s.first.after(ends[at]):
+					right++
+				}
+			}
+			if look := max(left, right) + len(sample) - left - right; look < fewest && left > 0 {
+				fewest, field, cut, ok = look, f, ends[at], true
+			}
+		}
+	}
+	return field, cut, ok
+}
+
+// find returns the number of the first condition the query meets, or noMatch.
+func (t *table) find(q *query) int32 {
+	if len(t.nodes) == 0 {
+		return noMatch
+	}
+	return t.findBelow(0, q, noMatch)
+}
+
+// findBelow returns the lower of best and the first match below node n.
+func (t *table) findBelow(n int32, q *query, best int32) int32 {
+	for n != none {
+		at := &t.nodes[n]
+		if at.lowest >= best {
+			return best
+		}
+		if at.field == fields {
+			for _, i := range t.members[at.left:at.right] {
+				if i >= best {
+					break
+				}
+				if t.conditions[i].meets(q) {
+					return i
+				}
+			}
+			return best
+		}
+		side := at.left
+		if q.keys[at.field].after(at.cut) {
+			side = at.right
+		}
+		n = at.middle
+		if side == none {
+			continue
+		}
+		if n != none && t.nodes[n].lowest < t.nodes[side].lowest {
+			side, n = n, side
+		}
+		best = t.findBelow(side, q, best)
+	}
+	return best
+}

@@ -1,0 +1,51 @@
+package engine
+
+// A StepKind is one of the steps of a trace.
+type StepKind string
+
+// The steps: the nine of a gateway, those outside, and the way back.
+const (
+	StepUpstream    StepKind = "upstream"
+	StepArrive      StepKind = "arrive"
+	StepSession     StepKind = "session"
+	StepDestination StepKind = "destination"
+	StepItself      StepKind = "itself"
+	StepRoute       StepKind = "route"
+	StepFilter      StepKind = "filter"
+	StepTurnBack    StepKind = "turn-back"
+	StepSource      StepKind = "source"
+	StepLeave       StepKind = "leave"
+	StepHost        StepKind = "host"
+	StepBack        StepKind = "back"
+)
+
+// A Step is one thing that happened to the packet.
+type Step struct {
+	At    string // gateway or host
+	Kind  StepKind
+	Label string // what happened, in a word
+	Rule  string // the rule, or the prefix of a route
+	Text  string
+	Back  bool // on the way back
+}
+
+// A Trace is a verdict with everything that led to it.
+type Trace struct {
+	Connection Connection
+	Verdict
+	Steps []Step
+	Why   []string // sentences, for any outcome but reached
+	Near  []Near   // the rules that nearly matched where it ended
+}
+
+// Trace walks one connection and writes down every step.
+func (w *Walk) Trace(c Connection) *Trace {
+	t := &Trace{Connection: c}
+	w.trace = t
+	w.run(c)
+	t.Verdict = w.verdict
+	t.Near = w.near()
+	w.trace = nil
+	w.sessions = w.sessions[:w.earlier]
+	return t
+}

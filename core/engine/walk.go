@@ -1,0 +1,254 @@
+package engine
+
+import (
+	"fmt"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A Verdict is what became of a connection.
+type Verdict struct {
+	Outcome   Outcome
+	At        string        // the gateway or host where it ended; "the internet" outside
+	Step      StepKind      // the step that ended it
+	Rule      *network.Rule // the rule that ended it, or nil
+	Host      string        // who it was delivered to, empty if nobody
+	Delivered header.Packet // as it was delivered; zero if it was not
+	Answered  header.Packet // the answer as the client gets it; zero if it gets none
+}
+
+// mostGateways is how many gateways a packet passes before it counts as going round.
+const mostGateways = 32
+
+// mostRelays is how many relays a connection is handed on by before it counts as
+// going round.
+const mostRelays = 32
+
+// A Walk takes connections through an engine, one after the other. It keeps the
+// sessions they leave only if Remember is called. It is not safe for use by
+// several goroutines; make one for each.
+type Walk struct {
+	engine   *Engine
+	sessions []session // those of earlier connections, then those of this one
+	earlier  int       // how many are of earlier connections
+
+	moment   network.Moment
+	verdict  Verdict
+	back     bool      // the answer is on its way
+	followed bool      // the packet belongs to a session of an earlier connection
+	passages []passage // gateways passed in this direction
+	legs     []leg
+	carriers []carrier
+	relayed  header.Packet // what a relay sends on
+	stood    standing      // at the last gateway on the way in
+	trace    *Trace        // where steps are written down; nil for a bare verdict
+}
+
+// A passage is a packet that arrived at an interface.
+type passage struct {
+	in     *network.Interface
+	packet header.Packet
+}
+
+// A leg is the way from a client to a machine: the first from the client of the
+// connection, any other from a relay.
+type leg struct {
+	from      Place
+	packet    header.Packet // as it was sent
+	to        Place
+	gateway   *gateway      // set where a gateway itself answers
+	delivered header.Packet // as it came
+}
+
+// A carrier is an uplink's network that has translated a source.
+type carrier struct {
+	uplink *network.Interface
+	packet header.Packet // as it left
+}
+
+// A position is where a packet is next: arriving at a gateway, delivered to a
+// machine, or nowhere because it ended.
+type position struct {
+	gateway *gateway
+	in      *network.Interface
+	machine Place
+	kind    positionKind
+}
+
+type positionKind uint8
+
+const (
+	ended positionKind = iota
+	atGateway
+	atMachine
+	answeredByGateway
+)
+
+// NewWalk returns a walk without sessions.
+func (e *Engine) NewWalk() *Walk { return &Walk{engine: e} }
+
+// Verdict walks one connection. It allocates nothing once the walk is warm.
+func (w *Walk) Verdict(c Connection) Verdict {
+	w.trace = nil
+	w.run(c)
+	w.sessions = w.sessions[:w.earlier]
+	return w.verdict
+}
+
+// Remember walks one connection and keeps the sessions it leaves at gateways, so
+// that later connections find them.
+func (w *Walk) Remember(c Connection) Verdict {
+	w.trace = nil
+	w.run(c)
+	if w.verdict.Outcome != Reached && w.verdict.Outcome != Unanswered {
+		w.sessions = w.sessions[:w.earlier]
+	}
+	w.earlier = len(w.sessions)
+	return w.verdict
+}
+
+func (w *Walk) run(c Connection) {
+	w.sessions = w.sessions[:w.earlier]
+	w.moment, w.verdict = c.Moment, Verdict{}
+	w.back, w.followed, w.stood = false, false, standing{}
+	w.legs, w.carriers = w.legs[:0], w.carriers[:0]
+	if w.there(c.From, c.Packet) {
+		w.andBack()
+	}
+}
+
+// there walks the way in, from relay to relay, and reports whether the last
+// machine answers.
+func (w *Walk) there(from Place, p header.Packet) bool {
+	for {
+		w.passages = w.passages[:0]
+		w.legs = append(w.legs, leg{from: from, packet: p})
+		at := w.carry(w.send(from, &p), &p)
+		this := &w.legs[len(w.legs)-1]
+		this.delivered = p
+		switch at.kind {
+		case ended:
+			return false
+		case answeredByGateway:
+			this.gateway = at.gateway
+			w.verdict.Delivered = p
+			return true
+		}
+		this.to = at.machine
+		next, reached := w.atHost(at.machine, p)
+		if reached {
+			return true
+		}
+		if next == nil {
+			return false
+		}
+		if len(w.legs) > mostRelays {
+			w.end(Loop, at.machine.Name(), StepHost, nil)
+			if w.trace != nil {
+				w.why("Relays hand the connection on %d times: they hand it to each other.", mostRelays)
+			}
+			return false
+		}
+		from, p = at.machine, *next
+	}
+}
+
+// carry moves a packet from gateway to gateway until it ends or is delivered.
+func (w *Walk) carry(at position, p *header.Packet) position {
+	for at.kind == atGateway {
+		for i := range w.passages {
+			if w.passages[i].in == at.in && w.passages[i].packet == *p {
+				w.end(Loop, at.gateway.Name, StepRoute, nil)
+				if w.trace != nil {
+					w.why("The packet comes to %s a second time, unchanged: the gateways' routes send it round.", at.gateway.Name)
+				}
+				return position{}
+			}
+		}
+		if len(w.passages) == mostGateways {
+			w.end(Loop, at.gateway.Name, StepRoute, nil)
+			if w.trace != nil {
+				w.why("It has passed %d gateways and is not there yet.", mostGateways)
+			}
+			return position{}
+		}
+		w.passages = append(w.passages, passage{at.in, *p})
+		at = w.pass(at.gateway, at.in, p)
+	}
+	return at
+}
+
+// pass takes a packet through one gateway: the nine steps.
+func (w *Walk) pass(g *gateway, in *network.Interface, p *header.Packet) position {
+	if !w.arrive(g, in, p) {
+		return position{}
+	}
+	if s, forward := w.session(g, p); s != nil {
+		return w.follow(g, s, forward, p)
+	}
+	if w.back && p.Protocol == header.TCP {
+		w.end(Unanswered, g.Name, StepSession, nil)
+		if w.trace != nil {
+			w.why("%s did not see the connection begin, so it throws the answer away: the answer takes another way back than the connection took in.", g.Name)
+		}
+		return position{}
+	}
+	before := *p
+	forward := w.translateDestination(g, in, p)
+	if !w.back {
+		w.stood = standing{gateway: g, in: in, before: before, after: *p}
+	}
+	if _, own := g.own[p.Destination]; own || g.claims.Contains(p.Destination) {
+		return w.itself(g, in, before, p)
+	}
+	r := w.route(g, p)
+	if r == nil {
+		return position{}
+	}
+	if !w.back {
+		w.stood.out = r.out
+	}
+	if !w.permit(g, in, r.out, forward, &before, p) {
+		return position{}
+	}
+	if r.out == in && !g.Handling.TurnBack {
+		w.end(Dropped, g.Name, StepTurnBack, nil)
+		if w.trace != nil {
+			w.why("It would leave by %s, where it came in, and %s does not turn packets back.", in.Name, g.Name)
+		}
+		return position{}
+	}
+	if r.out == in {
+		if w.trace != nil {
+			w.note(g.Name, StepTurnBack, "turns back", "", "leaves by "+in.Name+", where it came in")
+		}
+	}
+	r = w.translateSource(g, in, r, forward, p)
+	if r == nil {
+		return position{}
+	}
+	w.sessions = append(w.sessions, session{gateway: g, in: in, out: r.out, before: before, after: *p})
+	return w.leave(g, r, p)
+}
+
+// end sets how the walk ends. Whatever goes wrong on the way back means that the
+// answer is lost.
+func (w *Walk) end(o Outcome, at string, step StepKind, rule *network.Rule) {
+	if w.back {
+		o = Unanswered
+	}
+	w.verdict.Outcome, w.verdict.At, w.verdict.Step, w.verdict.Rule = o, at, step, rule
+	w.verdict.Answered = header.Packet{}
+}
+
+// why writes down the reason of the end. It is called only where w.trace is set,
+// so that a bare verdict builds no text.
+func (w *Walk) why(format string, args ...any) {
+	w.trace.Why = append(w.trace.Why, fmt.Sprintf(format, args...))
+}
+
+// note writes down a step. It is called only where w.trace is set.
+func (w *Walk) note(at string, kind StepKind, label, rule, text string) {
+	w.trace.Steps = append(w.trace.Steps, Step{At: at, Kind: kind, Label: label, Rule: rule, Text: text, Back: w.back})
+}

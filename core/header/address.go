@@ -1,0 +1,354 @@
+// Package header holds the values a connection is made of: addresses,
+// protocols and ports, and exact sets of them.
+package header
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"sort"
+	"strings"
+)
+
+// A Range is the addresses from First to Last, both included. Both are of one
+// family and First is not after Last.
+type Range struct{ First, Last netip.Addr }
+
+// RangeOf returns the addresses of a prefix.
+func RangeOf(p netip.Prefix) Range {
+	p = p.Masked()
+	return Range{p.Addr(), lastOf(p)}
+}
+
+func lastOf(p netip.Prefix) netip.Addr {
+	bytes := p.Addr().AsSlice()
+	for bit := p.Bits(); bit < len(bytes)*8; bit++ {
+		bytes[bit/8] |= 0x80 >> (bit % 8)
+	}
+	last, _ := netip.AddrFromSlice(bytes)
+	return last
+}
+
+// Contains reports whether a is in the range.
+func (r Range) Contains(a netip.Addr) bool {
+	return !a.Less(r.First) && !r.Last.Less(a)
+}
+
+// String writes the range as an address, a prefix where it is exactly one, or FIRST-LAST.
+func (r Range) String() string {
+	if r.First == r.Last {
+		return r.First.String()
+	}
+	if p, ok := r.prefix(); ok {
+		return p.String()
+	}
+	return r.First.String() + "-" + r.Last.String()
+}
+
+func (r Range) prefix() (netip.Prefix, bool) {
+	for bits := r.First.BitLen(); bits >= 0; bits-- {
+		p := netip.PrefixFrom(r.First, bits)
+		if p.Masked().Addr() != r.First {
+			break
+		}
+		if lastOf(p) == r.Last {
+			return p, true
+		}
+	}
+	return netip.Prefix{}, false
+}
+
+// Addresses is an exact set of IPv4 and IPv6 addresses. The zero value is empty.
+// A set is never changed once made.
+type Addresses struct {
+	ranges []Range // sorted, disjoint, not adjacent; IPv4 before IPv6
+}
+
+var (
+	all4 = RangeOf(netip.MustParsePrefix("0.0.0.0/0"))
+	all6 = RangeOf(netip.MustParsePrefix("::/0"))
+	all  = Addresses{[]Range{all4, all6}}
+)
+
+// AllAddresses returns the set of every IPv4 and every IPv6 address.
+func AllAddresses() Addresses { return all }
+
+// Family returns the set of all IPv6 addresses if v6 is set, else of all IPv4 addresses.
+func Family(v6 bool) Addresses {
+	if v6 {
+		return Addresses{all.ranges[1:]}
+	}
+	return Addresses{all.ranges[:1:1]}
+}
+
+// AddressesOf returns the set of the given ranges, which may overlap and be in any order.
+func AddressesOf(ranges ...Range) Addresses {
+	if len(ranges) == 0 {
+		return Addresses{}
+	}
+	sorted := slices.Clone(ranges)
+	slices.SortFunc(sorted, func(a, b Range) int { return a.First.Compare(b.First) })
+	merged := sorted[:1]
+	for _, r := range sorted[1:] {
+		last := &merged[len(merged)-1]
+		if r.First.BitLen() == last.Last.BitLen() && (!last.Last.Less(r.First) || last.Last.Next() == r.First) {
+			if last.Last.Less(r.Last) {
+				last.Last = r.Last
+			}
+			continue
+		}
+		merged = append(merged, r)
+	}
+	return Addresses{slices.Clip(merged)}
+}
+
+// AddressesOfPrefixes returns the set of all addresses in the prefixes.
+func AddressesOfPrefixes(prefixes ...netip.Prefix) Addresses {
+	ranges := make([]Range, len(prefixes))
+	for i, p := range prefixes {
+		ranges[i] = RangeOf(p)
+	}
+	return AddressesOf(ranges...)
+}
+
+// Single returns the set that holds only a.
+func Single(a netip.Addr) Addresses { return Addresses{[]Range{{a, a}}} }
+
+// Ranges returns the set as sorted, disjoint ranges. The caller must not change them.
+func (s Addresses) Ranges() []Range { return s.ranges }
+
+// Empty reports whether the set holds nothing.
+func (s Addresses) Empty() bool { return len(s.ranges) == 0 }
+
+// IsAll reports whether the set holds every address of both families.
+func (s Addresses) IsAll() bool { return s.Equal(all) }
+
+// Equal reports whether both sets hold the same addresses.
+func (s Addresses) Equal(t Addresses) bool { return slices.Equal(s.ranges, t.ranges) }
+
+// Contains reports whether a is in the set.
+func (s Addresses) Contains(a netip.Addr) bool {
+	low, high := 0, len(s.ranges)
+	for low < high {
+		mid := int(uint(low+high) >> 1)
+		if s.ranges[mid].Last.Less(a) {
+			low = mid + 1
+		} else {
+			high = mid
+		}
+	}
+	return low < len(s.ranges) && !a.Less(s.ranges[low].First)
+}
+
+// Union returns the addresses that are in s or in t.
+func (s Addresses) Union(t Addresses) Addresses {
+	if s.Empty() {
+		return t
+	}
+	if t.Empty() {
+		return s
+	}
+	return AddressesOf(append(slices.Clone(s.ranges), t.ranges...)...)
+}
+
+// Intersect returns the addresses that are in both sets.
+func (s Addresses) Intersect(t Addresses) Addresses {
+	var out []Range
+	for i, j := 0, 0; i < len(s.ranges) && j < len(t.ranges); {
+		a, b := s.ranges[i], t.ranges[j]
+		first, last := a.First, a.Last
+		if first.Less(b.First) {
+			first = b.First
+		}
+		if b.Last.Less(last) {
+			last = b.Last
+		}
+		if !last.Less(first) {
+			out = append(out, Range{first, last})
+		}
+		if a.Last.Less(b.Last) {
+			i++
+		} else {
+			j++
+		}
+	}
+	return Addresses{out}
+}
+
+// Minus returns the addresses that are in s and not in t.
+func (s Addresses) Minus(t Addresses) Addresses {
+	var out []Range
+	j := 0
+	for _, r := range s.ranges {
+		first, open := r.First, true
+		for j < len(t.ranges) && t.ranges[j].Last.Less(first) {
+			j++
+		}
+		for k := j; k < len(t.ranges) && !r.Last.Less(t.ranges[k].First); k++ {
+			if first.Less(t.ranges[k].First) {
+				out = append(out, Range{first, t.ranges[k].First.Prev()})
+			}
+			if !t.ranges[k].Last.Less(r.Last) {
+				open = false
+				break
+			}
+			first = t.ranges[k].Last.Next()
+		}
+		if open {
+			out = append(out, Range{first, r.Last})
+		}
+	}
+	return Addresses{out}
+}
+
+// First returns the lowest address of the set, IPv4 before IPv6.
+// It returns false for an empty set.
+func (s Addresses) First() (netip.Addr, bool) {
+	if s.Empty() {
+		return netip.Addr{}, false
+	}
+	return s.ranges[0].First, true
+}
+
+// FirstOf returns the lowest address of one family, IPv6 if v6 is set.
+// It returns false where there is none.
+func (s Addresses) FirstOf(v6 bool) (netip.Addr, bool) {
+	i := sort.Search(len(s.ranges), func(i int) bool { return !v6 || s.ranges[i].First.Is6() })
+	if i == len(s.ranges) || s.ranges[i].First.Is6() != v6 {
+		return netip.Addr{}, false
+	}
+	return s.ranges[i].First, true
+}
+
+// Size returns how many addresses the set holds, as a number that compares
+// rightly but is rounded above 2^53.
+func (s Addresses) Size() float64 {
+	size := 0.0
+	for _, r := range s.ranges {
+		size += distance(r.First, r.Last) + 1
+	}
+	return size
+}
+
+func distance(a, b netip.Addr) float64 {
+	x, y := wide(a), wide(b)
+	return (float64(y.high)-float64(x.high))*(1<<64) + (float64(y.low) - float64(x.low))
+}
+
+type uint128 struct{ high, low uint64 }
+
+func wide(a netip.Addr) uint128 {
+	var w uint128
+	bytes := a.As16()
+	for i := range 8 {
+		w.high = w.high<<8 | uint64(bytes[i])
+		w.low = w.low<<8 | uint64(bytes[i+8])
+	}
+	return w
+}
+
+// Shift returns the address that lies as far behind to as a lies behind from.
+// All three are of one family, and the result must exist: it is used where two
+// ranges of equal length are mapped one to one.
+func Shift(a, from, to netip.Addr) netip.Addr {
+	x, f, t := a.As16(), from.As16(), to.As16()
+	var out [16]byte
+	carry := 0
+	for i := 15; i >= 0; i-- {
+		sum := int(x[i]) - int(f[i]) + int(t[i]) + carry
+		out[i] = byte(sum)
+		carry = sum >> 8
+	}
+	if to.Is4() {
+		return netip.AddrFrom16(out).Unmap()
+	}
+	return netip.AddrFrom16(out)
+}
+
+// String lists the set's ranges, "any" for all addresses and "none" for an empty set.
+func (s Addresses) String() string {
+	if s.IsAll() {
+		return "any"
+	}
+	if s.Empty() {
+		return "none"
+	}
+	texts := make([]string, len(s.ranges))
+	for i, r := range s.ranges {
+		texts[i] = r.String()
+	}
+	return strings.Join(texts, ", ")
+}
+
+// ParseAddress reads one address. IPv4 written as IPv6 is IPv4; an address with
+// an interface behind % is refused, because it means something on one machine only.
+func ParseAddress(text string) (netip.Addr, error) {
+	a, err := netip.ParseAddr(text)
+	if err != nil {
+		return netip.Addr{}, fmt.Errorf("%s: not an address", text)
+	}
+	if a.Zone() != "" {
+		return netip.Addr{}, fmt.Errorf("%s: an address may not name an interface", text)
+	}
+	return a.Unmap(), nil
+}
+
+// ParsePrefix reads ADDRESS/BITS. Bits of the address behind the prefix are kept.
+func ParsePrefix(text string) (netip.Prefix, error) {
+	address, bits, found := strings.Cut(text, "/")
+	if !found {
+		return netip.Prefix{}, fmt.Errorf("%s: not a prefix; write it as ADDRESS/BITS", text)
+	}
+	a, err := ParseAddress(address)
+	if err != nil {
+		return netip.Prefix{}, err
+	}
+	n, err := parseNumber(bits, a.BitLen())
+	if err != nil {
+		return netip.Prefix{}, fmt.Errorf("%s: a prefix length goes from 0 to %d", text, a.BitLen())
+	}
+	return netip.PrefixFrom(a, n), nil
+}
+
+// ParseRange reads an address, a prefix or FIRST-LAST.
+func ParseRange(text string) (Range, error) {
+	if strings.Contains(text, "/") {
+		p, err := ParsePrefix(text)
+		if err != nil {
+			return Range{}, err
+		}
+		if p.Masked() != p {
+			return Range{}, fmt.Errorf("%s: the address has bits behind the prefix; the network is %s", text, p.Masked())
+		}
+		return RangeOf(p), nil
+	}
+	if first, last, found := strings.Cut(text, "-"); found {
+		a, err := ParseAddress(first)
+		if err != nil {
+			return Range{}, err
+		}
+		b, err := ParseAddress(last)
+		if err != nil {
+			return Range{}, err
+		}
+		if a.BitLen() != b.BitLen() {
+			return Range{}, fmt.Errorf("%s: the ends of a range are both IPv4 or both IPv6", text)
+		}
+		if b.Less(a) {
+			return Range{}, fmt.Errorf("%s: the range is backwards; write %s-%s", text, b, a)
+		}
+		return Range{a, b}, nil
+	}
+	a, err := ParseAddress(text)
+	return Range{a, a}, err
+}
+
+// LooksLikeAddress reports whether text was meant as an address, prefix or
+// range rather than as a name: it holds only what addresses are written with.
+func LooksLikeAddress(text string) bool {
+	if text == "" || (!strings.ContainsAny(text, ".:") && !strings.Contains(text, "/")) {
+		return false
+	}
+	digits := strings.ContainsAny(text, "0123456789") || strings.HasPrefix(text, "::")
+	return digits && strings.Trim(text, "0123456789abcdefABCDEF.:/-%") == ""
+}

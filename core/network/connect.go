@@ -1,0 +1,249 @@
+package network
+
+import (
+	"net/netip"
+	"slices"
+
+	"hollowbridge/core/header"
+)
+
+// notCarried are the addresses that the internet does not carry (IANA special-purpose
+// address registries, RFC 6890). Documentation ranges are left in, because
+// examples live in them.
+var notCarried = func() header.Addresses {
+	var prefixes []netip.Prefix
+	for _, p := range []string{
+		"0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12",
+		"192.168.0.0/16", "224.0.0.0/3",
+	} {
+		prefixes = append(prefixes, netip.MustParsePrefix(p))
+	}
+	v6 := header.AddressesOfPrefixes(netip.MustParsePrefix("::/0")).Minus(header.AddressesOfPrefixes(netip.MustParsePrefix("2000::/3")))
+	return header.AddressesOfPrefixes(prefixes...).Union(v6)
+}()
+
+// Carried reports whether the internet carries packets to and from the address.
+func Carried(a netip.Addr) bool { return !notCarried.Contains(a) }
+
+// CanSend reports whether the address can be a source at all: not unspecified,
+// not multicast or broadcast, not loopback.
+func CanSend(a netip.Addr) bool {
+	return a.IsValid() && !a.IsUnspecified() && !a.IsMulticast() && !a.IsLoopback() && a != netip.AddrFrom4([4]byte{255, 255, 255, 255})
+}
+
+// Connect finds the segments, puts hosts on them, and finds which interfaces
+// face the internet. It is called once, when interfaces, routes and hosts are known.
+func (n *Network) Connect() {
+	n.findSegments()
+	n.hosts = map[string]*Host{}
+	for _, h := range n.Hosts {
+		n.hosts[h.Name] = h
+		h.segments = make([]*Segment, len(h.Addresses))
+		for i, a := range h.Addresses {
+			h.segments[i] = n.SegmentOf(a, h.SegmentName)
+		}
+	}
+	n.findUplinks()
+	n.internet = n.findInternet()
+}
+
+// findSegments puts interfaces on one segment that name the same segment or, where
+// they name none, have an address in the same prefix.
+func (n *Network) findSegments() {
+	n.Segments = nil
+	named := map[string]*Segment{}
+	shared := map[netip.Prefix]*Segment{}
+	for _, g := range n.Gateways {
+		for _, i := range g.Interfaces {
+			if len(i.Addresses) == 0 {
+				continue
+			}
+			var s *Segment
+			if i.SegmentName != "" {
+				s = named[i.SegmentName]
+			} else {
+				for _, p := range i.Addresses {
+					if found := shared[p.Masked()]; found != nil {
+						s = found
+						break
+					}
+				}
+			}
+			if s == nil {
+				s = &Segment{Name: i.SegmentName}
+				if s.Name == "" {
+					s.Name = i.String()
+				} else {
+					named[s.Name] = s
+				}
+				n.Segments = append(n.Segments, s)
+			}
+			i.Segment = s
+			s.Interfaces = append(s.Interfaces, i)
+			for _, p := range i.Addresses {
+				if p = p.Masked(); !slices.Contains(s.Prefixes, p) {
+					s.Prefixes = append(s.Prefixes, p)
+				}
+				if i.SegmentName == "" {
+					shared[p] = s
+				}
+			}
+		}
+	}
+}
+
+// SegmentOf returns the segment an address is on: the one that is named, else the
+// one with the longest prefix that holds it, else nil.
+func (n *Network) SegmentOf(a netip.Addr, name string) *Segment {
+	var best *Segment
+	bits := -1
+	for _, s := range n.Segments {
+		if name != "" && s.Name != name {
+			continue
+		}
+		for _, p := range s.Prefixes {
+			if p.Contains(a) && p.Bits() > bits {
+				best, bits = s, p.Bits()
+			}
+		}
+	}
+	return best
+}
+
+// OwnerOn returns the interface on the segment that has the address, or nil.
+func (s *Segment) OwnerOn(a netip.Addr) *Interface {
+	for _, i := range s.Interfaces {
+		for _, p := range i.Addresses {
+			if p.Addr() == a {
+				return i
+			}
+		}
+	}
+	return nil
+}
+
+func (n *Network) findUplinks() {
+	for _, g := range n.Gateways {
+		for _, hop := range g.Upstreams() {
+			g.Reaches(hop).internet[family(hop.Is6())] = true
+		}
+	}
+}
+
+// Reaches returns the interface whose longest prefix holds the address, or nil.
+func (g *Gateway) Reaches(a netip.Addr) *Interface {
+	var best *Interface
+	bits := -1
+	for _, i := range g.Interfaces {
+		for _, p := range i.Addresses {
+			if p.Contains(a) && p.Bits() > bits {
+				best, bits = i, p.Bits()
+			}
+		}
+	}
+	return best
+}
+
+// Upstreams returns the next hops to the internet: what default routes of the
+// gateway lead to where no gateway of the file has that address.
+func (g *Gateway) Upstreams() []netip.Addr {
+	var hops []netip.Addr
+	for _, r := range g.Routes {
+		if r.To.Bits() != 0 || r.Blackhole {
+			continue
+		}
+		if i := g.Reaches(r.Via); i != nil && i.Segment.OwnerOn(r.Via) == nil {
+			hops = append(hops, r.Via)
+		}
+	}
+	return hops
+}
+
+func (n *Network) findInternet() header.Addresses {
+	var uplinks [2]bool
+	var inside, beside []header.Range
+	for _, g := range n.Gateways {
+		for _, i := range g.Interfaces {
+			for _, p := range i.Addresses {
+				v6 := p.Addr().Is6()
+				inside = append(inside, header.Range{First: p.Addr(), Last: p.Addr()})
+				if i.FacesInternet(v6) {
+					uplinks[family(v6)] = true
+					beside = append(beside, header.RangeOf(p))
+				} else {
+					inside = append(inside, header.RangeOf(p))
+				}
+			}
+			for _, p := range i.Clients {
+				inside = append(inside, header.RangeOf(p))
+			}
+		}
+		for _, r := range g.Routes {
+			if r.To.Bits() == 0 || r.Blackhole {
+				continue
+			}
+			if i := g.Reaches(r.Via); i != nil && !i.FacesInternet(r.Via.Is6()) {
+				inside = append(inside, header.RangeOf(r.To))
+			}
+		}
+	}
+	var carried header.Addresses
+	for _, v6 := range []bool{false, true} {
+		if uplinks[family(v6)] {
+			carried = carried.Union(header.Family(v6).Minus(notCarried))
+		}
+	}
+	return carried.Union(header.AddressesOf(beside...)).Minus(header.AddressesOf(inside...))
+}
+
+// Internet returns the addresses that live on the internet: those it carries, and
+// those beside an uplink, without the network's own.
+func (n *Network) Internet() header.Addresses { return n.internet }
+
+// ZoneAddresses returns the addresses behind the interfaces of a zone.
+func (n *Network) ZoneAddresses(zone string) header.Addresses {
+	var behind header.Addresses
+	for _, g := range n.Gateways {
+		for _, i := range g.Interfaces {
+			if i.Zone != zone {
+				continue
+			}
+			behind = behind.Union(header.AddressesOfPrefixes(i.Addresses...)).Union(header.AddressesOfPrefixes(i.Clients...))
+			for _, v6 := range []bool{false, true} {
+				if i.FacesInternet(v6) {
+					behind = behind.Union(n.internet.Intersect(header.Family(v6)))
+				}
+			}
+		}
+	}
+	return behind
+}
+
+// Claims returns the outside addresses of the gateway's NAT rules: it answers for
+// them on its segments.
+func (g *Gateway) Claims() header.Addresses {
+	var ranges []header.Range
+	for _, r := range g.NAT {
+		ranges = append(ranges, r.Claims().Ranges()...)
+	}
+	return header.AddressesOf(ranges...)
+}
+
+// Claims returns the outside addresses that the gateway answers for because of
+// the rule.
+func (r *NATRule) Claims() header.Addresses {
+	if r.Disabled {
+		return header.Addresses{}
+	}
+	switch r.Does {
+	case OneToOne, PrefixNAT:
+		return header.AddressesOf(r.Outside)
+	case SourceNAT:
+		return r.As.Set
+	case PortForward:
+		if !r.At.IsAll() {
+			return r.At
+		}
+	}
+	return header.Addresses{}
+}

@@ -1,0 +1,93 @@
+package network
+
+import "hollowbridge/core/header"
+
+// An Expression is an address expression: terms, of which one must hold. An
+// expression without terms holds for every address.
+//
+// In a rule a zone does not stand for addresses but for interfaces: the packet
+// came in by one of them (or leaves by one). In then compares the zone's name.
+// Elsewhere a zone stands for the addresses behind it, which Addresses returns.
+type Expression struct {
+	Text  string // as written
+	Terms []Term
+}
+
+// A Term is a set of addresses, a zone, or a list, and what is left out of it.
+type Term struct {
+	Zone   string           // set where the term is a zone
+	Set    header.Addresses // the addresses; of a zone those behind it
+	List   []Term           // set where the term is a list
+	Except *Expression
+}
+
+// IsAny reports whether the expression was left out or says any.
+func (e Expression) IsAny() bool {
+	return len(e.Terms) == 0 || len(e.Terms) == 1 && e.Terms[0].Zone == "" && len(e.Terms[0].List) == 0 &&
+		e.Terms[0].Except == nil && e.Terms[0].Set.IsAll()
+}
+
+// In returns the addresses that match in a rule when the packet passes an
+// interface of the zone.
+func (e Expression) In(zone string) header.Addresses {
+	return e.evaluate(func(t Term) header.Addresses {
+		switch {
+		case t.Zone == "":
+			return t.Set
+		case t.Zone == zone:
+			return header.AllAddresses()
+		}
+		return header.Addresses{}
+	})
+}
+
+// Addresses returns the addresses the expression stands for outside a rule.
+func (e Expression) Addresses() header.Addresses {
+	return e.evaluate(func(t Term) header.Addresses { return t.Set })
+}
+
+func (e Expression) evaluate(leaf func(Term) header.Addresses) header.Addresses {
+	if len(e.Terms) == 0 {
+		return header.AllAddresses()
+	}
+	return union(e.Terms, leaf)
+}
+
+func union(terms []Term, leaf func(Term) header.Addresses) header.Addresses {
+	if len(terms) == 1 {
+		return terms[0].evaluate(leaf)
+	}
+	var whole []header.Range
+	for _, t := range terms {
+		whole = append(whole, t.evaluate(leaf).Ranges()...)
+	}
+	return header.AddressesOf(whole...)
+}
+
+func (t Term) evaluate(leaf func(Term) header.Addresses) header.Addresses {
+	set := leaf(t)
+	if len(t.List) > 0 {
+		set = union(t.List, leaf)
+	}
+	if t.Except != nil {
+		set = set.Minus(t.Except.evaluate(leaf))
+	}
+	return set
+}
+
+// Zones returns the zones the expression names.
+func (e Expression) Zones() []string { return zones(e.Terms) }
+
+func zones(terms []Term) []string {
+	var names []string
+	for _, t := range terms {
+		if t.Zone != "" {
+			names = append(names, t.Zone)
+		}
+		names = append(names, zones(t.List)...)
+		if t.Except != nil {
+			names = append(names, t.Except.Zones()...)
+		}
+	}
+	return names
+}

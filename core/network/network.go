@@ -1,0 +1,293 @@
+// Package network is the model of a network file: gateways, interfaces, hosts,
+// groups, services and rules, with every name resolved.
+package network
+
+import (
+	"fmt"
+	"net/netip"
+
+	"hollowbridge/core/header"
+)
+
+// A Place says where in which file something was written. Line and Column count from 1.
+type Place struct {
+	File         string
+	Line, Column int
+}
+
+func (p Place) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
+
+// A Network is everything in one network file. Connect must have been called on it.
+type Network struct {
+	Name     string
+	Groups   []*Group
+	Services []*NamedService
+	Zones    []*Zone
+	Hosts    []*Host
+	Gateways []*Gateway
+	Segments []*Segment // found by Connect
+
+	internet header.Addresses
+	hosts    map[string]*Host
+}
+
+// A Group is a named set of addresses.
+type Group struct {
+	Name    string
+	Text    string // as written
+	Members header.Addresses
+	Place   Place
+}
+
+// A NamedService is a name the file gives to protocols and ports.
+type NamedService struct {
+	Name     string
+	Text     string // as written
+	Services header.Services
+	Place    Place
+}
+
+// A Zone is a name for one or more interfaces.
+type Zone struct {
+	Name    string
+	Trust   int  // 0 to 100; compared by gateways with `unmatched: by-trust`
+	Trusted bool // whether the file gives a trust
+	Place   Place
+}
+
+// A Segment is one layer-2 network.
+type Segment struct {
+	Name       string
+	Interfaces []*Interface
+	Prefixes   []netip.Prefix // masked
+}
+
+// Contains reports whether the address belongs to one of the segment's prefixes.
+func (s *Segment) Contains(a netip.Addr) bool {
+	for _, p := range s.Prefixes {
+		if p.Contains(a) {
+			return true
+		}
+	}
+	return false
+}
+
+// Assignment is how a host got its address.
+type Assignment string
+
+// The ways to get an address.
+const (
+	Fixed    Assignment = "fixed"
+	Reserved Assignment = "reserved"
+	Dynamic  Assignment = "dynamic"
+)
+
+// A Host is a machine with addresses that serves something.
+type Host struct {
+	Name        string
+	Addresses   []netip.Addr
+	Assigned    Assignment
+	Serves      []HostService
+	Firewall    *HostFirewall // nil is open
+	Relays      []Relay
+	Gateway     *Gateway // its default gateway, where the file names it
+	SegmentName string   // where the file names it
+	AnswersPing bool
+	Place       Place
+
+	segments []*Segment // for each address, nil where it is on no segment
+}
+
+// Has reports whether the address is one of the host's.
+func (h *Host) Has(a netip.Addr) bool {
+	for _, own := range h.Addresses {
+		if own == a {
+			return true
+		}
+	}
+	return false
+}
+
+// Segment returns the segment one of the host's addresses is on, or nil.
+func (h *Host) Segment(a netip.Addr) *Segment {
+	for i, own := range h.Addresses {
+		if own == a {
+			return h.segments[i]
+		}
+	}
+	return nil
+}
+
+// AddressOf returns the host's first address of one family, IPv6 if v6 is set.
+func (h *Host) AddressOf(v6 bool) (netip.Addr, bool) {
+	for _, a := range h.Addresses {
+		if a.Is6() == v6 {
+			return a, true
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// A HostService is what a host listens on. At is the zero address where it
+// listens on all of the host's addresses; it may be a loopback address.
+type HostService struct {
+	Services header.Services
+	At       netip.Addr
+	Text     string
+}
+
+// Listener returns the service that answers the protocol and port at that address
+// of the host, or nil.
+func (h *Host) Listener(at netip.Addr, protocol header.Protocol, port uint16) *HostService {
+	for i := range h.Serves {
+		if s := &h.Serves[i]; (!s.At.IsValid() || s.At == at) && s.Services.Matches(protocol, port) {
+			return s
+		}
+	}
+	return nil
+}
+
+// A HostFirewall is a host's own filter: first match decides, no match is dropped.
+type HostFirewall struct{ Rules []HostRule }
+
+// A HostRule is one line of a host's own filter.
+type HostRule struct {
+	Verb     Verb
+	Services header.Services
+	From     header.Addresses
+	Text     string
+}
+
+// A Relay is a listener on a host that hands on to another port or machine.
+type Relay struct {
+	Listen header.Services
+	To     netip.Addr
+	ToPort uint16 // 0 keeps the port
+	Text   string
+	Place  Place
+}
+
+// A Gateway is an edge router or firewall.
+type Gateway struct {
+	Name       string
+	Index      int // in Network.Gateways
+	Interfaces []*Interface
+	Routes     []Route
+	Serves     []GatewayService
+	Handling   Handling
+	NAT        []*NATRule
+	Filter     []*FilterRule
+	Logging    Logging
+	Place      Place
+}
+
+// Interface returns the interface of that name, or nil.
+func (g *Gateway) Interface(name string) *Interface {
+	for _, i := range g.Interfaces {
+		if i.Name == name {
+			return i
+		}
+	}
+	return nil
+}
+
+// An Interface is where a gateway meets a segment.
+type Interface struct {
+	Gateway     *Gateway
+	Name        string
+	Index       int            // in Gateway.Interfaces
+	Addresses   []netip.Prefix // its own addresses, each with the length of its prefix
+	Zone        string
+	Device      string
+	SegmentName string // where the file names it
+	Trunk       *Interface
+	VLAN        int // 1 to 4094 where Trunk is set
+	Down        bool
+	Upstream    Upstream
+	Clients     []netip.Prefix
+	Place       Place
+
+	Segment  *Segment // found by Connect; nil for an interface without address
+	internet [2]bool
+}
+
+// Name with the gateway in front, as addresses are written.
+func (i *Interface) String() string { return i.Gateway.Name + ":" + i.Name }
+
+// Address returns the interface's first address of one family, IPv6 if v6 is set.
+func (i *Interface) Address(v6 bool) (netip.Addr, bool) {
+	for _, p := range i.Addresses {
+		if p.Addr().Is6() == v6 {
+			return p.Addr(), true
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// IsUp reports whether packets pass the interface; one on a trunk needs the trunk up.
+func (i *Interface) IsUp() bool { return !i.Down && (i.Trunk == nil || i.Trunk.IsUp()) }
+
+// FacesInternet reports whether the gateway routes default by this interface to
+// an upstream that is no gateway in the file, for IPv4 or IPv6.
+func (i *Interface) FacesInternet(v6 bool) bool { return i.internet[family(v6)] }
+
+func family(v6 bool) int {
+	if v6 {
+		return 1
+	}
+	return 0
+}
+
+// Upstream is what the network on the other side of an interface does to packets.
+type Upstream struct {
+	Blocks     header.Services
+	BlocksText string
+	CarrierNAT bool
+}
+
+// A Route is a static route.
+type Route struct {
+	To        netip.Prefix // masked
+	Via       netip.Addr
+	Blackhole bool
+	Distance  int // 1 to 255
+	Place     Place
+}
+
+// A GatewayService is what a gateway itself answers, and on which interfaces.
+type GatewayService struct {
+	Name     string
+	Services header.Services
+	On       []*Interface
+	Place    Place
+}
+
+// Logging is what a gateway writes down.
+type Logging struct {
+	Enabled   bool
+	Unmatched bool
+	Syslog    string // udp:// or tcp:// address of a syslog receiver, or empty
+}
+
+// Gateway returns the gateway of that name, or nil.
+func (n *Network) Gateway(name string) *Gateway {
+	for _, g := range n.Gateways {
+		if g.Name == name {
+			return g
+		}
+	}
+	return nil
+}
+
+// Host returns the host of that name, or nil.
+func (n *Network) Host(name string) *Host { return n.hosts[name] }
+
+// Zone returns the zone of that name, or nil.
+func (n *Network) Zone(name string) *Zone {
+	for _, z := range n.Zones {
+		if z.Name == name {
+			return z
+		}
+	}
+	return nil
+}

@@ -1,0 +1,176 @@
+package network
+
+import (
+	"net/netip"
+
+	"hollowbridge/core/header"
+)
+
+// A Rule is what NAT rules and filter rules have in common.
+type Rule struct {
+	Name     string
+	Kind     string // the word the rule starts with: port-forward, allow, ...
+	Number   int    // place in its list, counted from 1
+	Disabled bool
+	Log      bool
+	Note     string
+	When     *Schedule // nil is always
+	Place    Place
+}
+
+// Active reports whether the rule takes part at that moment.
+func (r *Rule) Active(at Moment) bool {
+	return !r.Disabled && (r.When == nil || r.When.Holds(at))
+}
+
+// A NATKind is one of the kinds of NAT rule.
+type NATKind uint8
+
+// The kinds of NAT rule.
+const (
+	PortForward NATKind = iota
+	DestinationNAT
+	OneToOne
+	PrefixNAT
+	SourceNAT
+	NoNAT
+)
+
+var natKinds = [...]struct {
+	name                string
+	destination, source bool // the stages it looks at
+	permits             bool // brings its own permission with `forwards: carry-permission`
+}{
+	PortForward:    {"port-forward", true, false, true},
+	DestinationNAT: {"destination-nat", true, false, true},
+	OneToOne:       {"one-to-one", true, true, false},
+	PrefixNAT:      {"prefix-nat", true, true, false},
+	SourceNAT:      {"source-nat", false, true, false},
+	NoNAT:          {"no-nat", false, true, false},
+}
+
+func (k NATKind) String() string { return natKinds[k].name }
+
+// RewritesDestination reports whether rules of the kind are looked at when the
+// destination is translated.
+func (k NATKind) RewritesDestination() bool { return natKinds[k].destination }
+
+// RewritesSource reports whether rules of the kind are looked at when the
+// source is translated.
+func (k NATKind) RewritesSource() bool { return natKinds[k].source }
+
+// Permits reports whether rules of the kind are forwards, which bring their own
+// permission at gateways with `forwards: carry-permission`.
+func (k NATKind) Permits() bool { return natKinds[k].permits }
+
+// NATKindNames returns the kinds' names, in the order of NATKind.
+func NATKindNames() []string {
+	names := make([]string, len(natKinds))
+	for i, k := range natKinds {
+		names[i] = k.name
+	}
+	return names
+}
+
+// A NATRule is one rule of a gateway's nat list. Which fields are used depends on Does.
+type NATRule struct {
+	Rule
+	Does NATKind
+	On   []*Interface // arrives on, or leaves by; empty for a no-nat rule means any
+	From Expression
+	To   Expression // source-nat, no-nat: where the packet goes
+
+	// port-forward and destination-nat
+	AtText   string
+	At       header.Addresses // original destination; unused where AtOwn is set
+	AtOwn    bool             // the addresses of the interface it arrives on
+	Ports    []PortMap        // empty: every service, ports kept
+	Target   Target
+	TargetAs string // as written
+	Hairpin  bool
+
+	// one-to-one and prefix-nat
+	Outside, Inside header.Range
+	Prefixes        header.PrefixPair // prefix-nat only
+
+	// source-nat
+	As            Pool
+	SourcePorts   header.Ports // ports to choose from; zero: kept where free, else 1024-65535
+	Destination   netip.Addr   // rewritten destination, or the zero address
+	DestinationAs string       // as written
+	DestPort      uint16       // rewritten port, 0 keeps it
+}
+
+// A Target is where a forward leads: one address of each family at most.
+type Target struct{ V4, V6 netip.Addr }
+
+// Of returns the target's address of the family of a.
+func (t Target) Of(a netip.Addr) (netip.Addr, bool) {
+	if a.Is4() {
+		return t.V4, t.V4.IsValid()
+	}
+	return t.V6, t.V6.IsValid()
+}
+
+// A PortMap is a range of ports that the outsider connects to, and the first of
+// as many ports it becomes. Ports is zero for protocols without ports.
+type PortMap struct {
+	Protocol header.Protocol
+	Ports    header.Ports
+	ToFirst  uint16
+}
+
+// Matches reports whether a connection of the protocol to the port is mapped.
+func (m PortMap) Matches(protocol header.Protocol, port uint16) bool {
+	return header.Service{Protocol: m.Protocol, Ports: m.Ports}.Matches(protocol, port)
+}
+
+// Apply returns what the port becomes.
+func (m PortMap) Apply(port uint16) uint16 {
+	if !m.Protocol.HasPorts() {
+		return port
+	}
+	return m.ToFirst + (port - m.Ports.First)
+}
+
+// A Pool is what a source-nat rule hides sources behind.
+type Pool struct {
+	Text      string
+	Interface bool // the first address of the interface it leaves by
+	Set       header.Addresses
+}
+
+// Verb is what a filter rule does.
+type Verb string
+
+// The verbs of the filter.
+const (
+	Allow  Verb = "allow"
+	Drop   Verb = "drop"
+	Reject Verb = "reject"
+)
+
+// Verbs lists the verbs of the filter.
+var Verbs = []Verb{Allow, Drop, Reject}
+
+// A FilterRule is one rule of a gateway's filter.
+type FilterRule struct {
+	Rule
+	Verb        Verb
+	From, To    Expression
+	Services    header.Services // empty: every service
+	ServiceText string
+	SourcePorts []header.Ports // empty: every port
+}
+
+// Families returns all addresses of the families the target has an address of.
+func (t Target) Families() header.Addresses {
+	families := header.Addresses{}
+	if t.V4.IsValid() {
+		families = families.Union(header.Family(false))
+	}
+	if t.V6.IsValid() {
+		families = families.Union(header.Family(true))
+	}
+	return families
+}

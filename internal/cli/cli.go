@@ -1,0 +1,206 @@
+// Package cli is the commands: they parse flags, call, and print.
+package cli
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"golang.org/x/term"
+
+	"hollowbridge/core/network"
+	"hollowbridge/internal/netfile"
+)
+
+// Exit statuses of every command.
+const (
+	yes   = 0 // reached, no errors
+	no    = 1 // not reached
+	wrong = 2 // the call or the file is wrong
+)
+
+const defaultFile = "hollowbridge.yaml"
+
+// An Environment is what commands see of the world outside.
+type Environment struct {
+	Out, Err io.Writer
+	Color    bool // results may be coloured
+	Getenv   func(string) string
+	Now      func() time.Time
+}
+
+// System returns the environment of this process.
+func System() *Environment {
+	return &Environment{
+		Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Now: time.Now,
+		Color: os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(os.Stdout.Fd())),
+	}
+}
+
+// A command is one of the program's commands.
+type command struct {
+	name      string
+	arguments string // as the usage line shows them
+	summary   string // one line
+	help      string // for someone who has the problem
+	examples  []string
+	flags     func(*flag.FlagSet, *options)
+	run       func(*call) int
+}
+
+// options are the values of all flags; each command declares those it has.
+type options struct {
+	file   string
+	json   bool
+	sport  int
+	in     string
+	at     string
+	ipv6   bool
+	after  repeated
+	update bool
+}
+
+// repeated is a flag that may be given several times.
+type repeated []string
+
+func (r *repeated) String() string     { return strings.Join(*r, "; ") }
+func (r *repeated) Set(v string) error { *r = append(*r, v); return nil }
+
+// A call is a command with its flags and arguments, in its environment.
+type call struct {
+	*Environment
+	command *command
+	options options
+	args    []string
+}
+
+// commands lists the commands in the order the work is done.
+func commands() []*command {
+	return []*command{demoCommand, showCommand, checkCommand, traceCommand, versionCommand, helpCommand}
+}
+
+func find(name string) *command {
+	for _, c := range commands() {
+		if c.name == name {
+			return c
+		}
+	}
+	return nil
+}
+
+// Run runs the command that args name and returns the exit status.
+func Run(args []string, env *Environment) int {
+	if len(args) == 0 {
+		printOverview(env.Err)
+		return wrong
+	}
+	name := args[0]
+	switch name {
+	case "-h", "-help", "--help":
+		name = helpCommand.name
+	case "-version", "--version":
+		name = versionCommand.name
+	}
+	c := find(name)
+	if c == nil {
+		var names []string
+		for _, known := range commands() {
+			names = append(names, known.name)
+		}
+		fmt.Fprintf(env.Err, "hollowbridge: %s: no such command%s\n", name, netfile.DidYouMean(name, names))
+		fmt.Fprintln(env.Err, "hollowbridge help lists them.")
+		return wrong
+	}
+	call := &call{Environment: env, command: c}
+	switch err := call.parse(args[1:]); {
+	case errors.Is(err, flag.ErrHelp):
+		printHelp(env.Out, c)
+		return yes
+	case err != nil:
+		return call.misused("%s", err)
+	}
+	return c.run(call)
+}
+
+// parse reads flags and arguments in any order; what stands behind -- is an argument.
+func (c *call) parse(args []string) error {
+	set := flagSet(c.command, &c.options)
+	for {
+		if err := set.Parse(args); err != nil {
+			return err
+		}
+		rest := set.Args()
+		if len(rest) == 0 {
+			return nil
+		}
+		if passed := len(args) - len(rest); passed > 0 && args[passed-1] == "--" {
+			c.args = append(c.args, rest...)
+			return nil
+		}
+		c.args = append(c.args, rest[0])
+		args = rest[1:]
+	}
+}
+
+func flagSet(c *command, o *options) *flag.FlagSet {
+	set := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	set.SetOutput(io.Discard)
+	if c.flags != nil {
+		c.flags(set, o)
+	}
+	return set
+}
+
+func fileFlag(set *flag.FlagSet, o *options) {
+	set.StringVar(&o.file, "f", "", "the network `FILE`; else HOLLOWBRIDGE_FILE, else "+defaultFile)
+}
+
+func jsonFlag(set *flag.FlagSet, o *options) {
+	set.BoolVar(&o.json, "json", false, "print JSON")
+}
+
+// misused reports a wrong call.
+func (c *call) misused(format string, args ...any) int {
+	fmt.Fprintf(c.Err, "hollowbridge %s: %s\n", c.command.name, fmt.Sprintf(format, args...))
+	fmt.Fprintf(c.Err, "usage: %s\n", usage(c.command))
+	return wrong
+}
+
+// failed reports what went wrong apart from the call.
+func (c *call) failed(err error) int {
+	fmt.Fprintf(c.Err, "hollowbridge %s: %s\n", c.command.name, err)
+	return wrong
+}
+
+// path returns the network file the call is about.
+func (c *call) path() string {
+	if c.options.file != "" {
+		return c.options.file
+	}
+	if path := c.Getenv("HOLLOWBRIDGE_FILE"); path != "" {
+		return path
+	}
+	return defaultFile
+}
+
+// network reads the network file; on errors it prints them and returns nil.
+func (c *call) network() *network.Network {
+	n, err := netfile.Read(c.path())
+	if err == nil {
+		return n
+	}
+	var wrongs netfile.Errors
+	switch {
+	case errors.As(err, &wrongs):
+		printErrors(c.Err, wrongs)
+	case errors.Is(err, os.ErrNotExist) && c.path() == defaultFile:
+		fmt.Fprintf(c.Err, "hollowbridge %s: there is no %s here; name a network file with -f FILE, or run hollowbridge demo for an example\n", c.command.name, defaultFile)
+	default:
+		c.failed(err)
+	}
+	return nil
+}

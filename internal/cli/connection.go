@@ -1,0 +1,204 @@
+package cli
+
+import (
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/netfile"
+)
+
+// A question is a connection as a person asks about it.
+type question struct {
+	from, to, service string
+	sport             int
+	in                string
+	ipv6              bool
+	moment            network.Moment
+}
+
+// An end is one side of a question: the addresses a word stands for.
+type end struct {
+	set  header.Addresses
+	port uint16 // 0 where none was written
+}
+
+func (e end) address(v6 bool) (netip.Addr, bool) { return e.set.FirstOf(v6) }
+
+// connection resolves a question against a network.
+func (q question) connection(e *engine.Engine) (engine.Connection, error) {
+	var c engine.Connection
+	to, err := q.destination(e.Network())
+	if err != nil {
+		return c, err
+	}
+	from, err := q.source(e)
+	if err != nil {
+		return c, err
+	}
+	v6, err := q.family(from, to)
+	if err != nil {
+		return c, err
+	}
+	c.Packet.Source, _ = from.address(v6)
+	c.Packet.Destination, _ = to.address(v6)
+	services, err := netfile.ParseService(e.Network(), q.service)
+	switch {
+	case err != nil:
+		return c, err
+	case services[0].Protocol == header.AnyProtocol:
+		return c, fmt.Errorf("any: a trace is of one service; name it, as https or tcp/443")
+	}
+	c.Packet.Protocol = services[0].Protocol
+	if c.Packet.Protocol.HasPorts() {
+		c.Packet.DestinationPort = services[0].Ports.First
+	}
+	if c.Packet.Protocol.HasPorts() || c.Packet.Protocol == header.ICMP {
+		c.Packet.SourcePort = uint16(q.sport)
+		if from.port != 0 {
+			c.Packet.SourcePort = from.port
+		}
+	}
+	c.Moment = q.moment
+	if q.in != "" {
+		i, err := findInterface(e.Network(), q.in)
+		if err != nil {
+			return c, err
+		}
+		c.From = e.Behind(i, c.Packet.Source)
+		return c, nil
+	}
+	c.From, err = e.Locate(c.Packet.Source)
+	return c, err
+}
+
+// source reads FROM: internet, a host, a group, an address or ADDRESS:PORT.
+func (q question) source(e *engine.Engine) (end, error) {
+	if q.from == "internet" {
+		set := header.Addresses{}
+		for _, v6 := range []bool{false, true} {
+			if a, ok := e.Stranger(v6); ok {
+				set = set.Union(header.Single(a))
+			}
+		}
+		if set.Empty() {
+			return end{}, fmt.Errorf("internet: no gateway has a default route to an upstream, so nothing comes from there")
+		}
+		return end{set: set}, nil
+	}
+	if from, err := netip.ParseAddrPort(q.from); err == nil {
+		return end{header.Single(from.Addr().Unmap()), from.Port()}, nil
+	}
+	return resolveEnd(e.Network(), q.from)
+}
+
+// destination reads TO: a host, an address or GATEWAY:INTERFACE.
+func (q question) destination(n *network.Network) (end, error) {
+	if to, err := netip.ParseAddrPort(q.to); err == nil {
+		return end{}, fmt.Errorf("%s: the port belongs to the service; write %s, and the service as tcp/%d", q.to, to.Addr(), to.Port())
+	}
+	if q.to == "internet" {
+		return end{}, fmt.Errorf("internet: a trace goes to one address; name it")
+	}
+	return resolveEnd(n, q.to)
+}
+
+func resolveEnd(n *network.Network, text string) (end, error) {
+	if n.Zone(text) != nil {
+		return end{}, fmt.Errorf("%s: this is a zone; a trace is between two machines: name a host or an address", text)
+	}
+	e, err := netfile.ParseExpression(n, text)
+	if err != nil {
+		return end{}, err
+	}
+	set := e.Addresses()
+	if set.Empty() {
+		return end{}, fmt.Errorf("%s: no address is in it", text)
+	}
+	if h := n.Host(text); h != nil { // a host's own order, not the set's
+		set = header.Addresses{}
+		for _, v6 := range []bool{false, true} {
+			if a, ok := h.AddressOf(v6); ok {
+				set = set.Union(header.Single(a))
+			}
+		}
+	}
+	return end{set: set}, nil
+}
+
+// family decides between IPv4 and IPv6: what both ends have, IPv4 where they have both.
+func (q question) family(from, to end) (v6 bool, err error) {
+	for _, v6 := range []bool{q.ipv6, true} {
+		_, hasFrom := from.address(v6)
+		_, hasTo := to.address(v6)
+		if hasFrom && hasTo {
+			return v6, nil
+		}
+	}
+	return false, fmt.Errorf("%s and %s have no address of the same family", q.from, q.to)
+}
+
+// findInterface reads GATEWAY:INTERFACE, or INTERFACE where one gateway has it.
+func findInterface(n *network.Network, text string) (*network.Interface, error) {
+	gateway, name, found := strings.Cut(text, ":")
+	if !found {
+		gateway, name = "", text
+	}
+	var hits []*network.Interface
+	var known []string
+	for _, g := range n.Gateways {
+		for _, i := range g.Interfaces {
+			known = append(known, i.String())
+			if i.Name == name && (gateway == "" || g.Name == gateway) {
+				hits = append(hits, i)
+			}
+		}
+	}
+	switch len(hits) {
+	case 1:
+		return hits[0], nil
+	case 0:
+		return nil, fmt.Errorf("%s: no such interface; there are %s", text, strings.Join(known, ", "))
+	}
+	return nil, fmt.Errorf("%s: several gateways have such an interface; write GATEWAY:%s", text, name)
+}
+
+// parseMoment reads "mon 14:00", "14:00" (today), or a date and time.
+func parseMoment(text string, now time.Time) (network.Moment, error) {
+	if text == "" {
+		return momentOf(now), nil
+	}
+	if t, err := time.ParseInLocation("2006-01-02 15:04", text, now.Location()); err == nil {
+		return momentOf(t), nil
+	}
+	day, clock, found := strings.Cut(text, " ")
+	if !found {
+		day, clock = network.DayNames[weekday(now)], text
+	}
+	t, err := time.Parse("15:04", clock)
+	for i, name := range network.DayNames {
+		if err == nil && name == strings.ToLower(day) {
+			return network.MomentOf(i, t.Hour()*60+t.Minute()), nil
+		}
+	}
+	return 0, fmt.Errorf("%s: not a time; write 14:00, \"mon 14:00\" or \"2026-11-23 14:00\"", text)
+}
+
+func momentOf(t time.Time) network.Moment {
+	return network.MomentOf(weekday(t), t.Hour()*60+t.Minute())
+}
+
+func weekday(t time.Time) int { return (int(t.Weekday()) + 6) % 7 }
+
+func parsePort(text string) (int, error) {
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 || n > 65535 {
+		return 0, fmt.Errorf("%s: not a port; ports go from 1 to 65535", text)
+	}
+	return n, nil
+}

@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"hollowbridge/examples"
+)
+
+var demoCommand = &command{
+	name: "demo", arguments: "[FOLDER]",
+	summary: "writes the example network to a folder and walks the job on it",
+	help: `Writes the example network, Fernhollow, to FOLDER (./fernhollow where none is named) and then
+runs the commands an administrator would run, one after the other, each under the question it
+answers. Files that are there already are left as they are.`,
+	examples: []string{"hollowbridge demo", "hollowbridge demo another-folder"},
+}
+
+func init() { demoCommand.run = runDemo } // it runs other commands, which are found in the list that names it
+
+// A scene is one command of the demo and the question it answers.
+type scene struct {
+	question string
+	args     []string
+}
+
+var scenes = []scene{
+	{"Is the network file right?", words("check")},
+	{"What is defined?", words("show")},
+	{"1. A front server asks for the archive. Does it get there, and does the answer find its way back?",
+		words("trace fronts rim:fibre https")},
+	{"2. A stranger asks for the same. What stops it?",
+		words("trace internet rim:fibre https")},
+	{"3. The weather page has a forward to port 80 of its host. Why does nobody see it?",
+		words("trace internet rim:fibre tcp/8081")},
+	{"4. Someone tries plain http. Nothing is in the log, nothing is in the session list: where is it?",
+		words("trace internet rim:fibre http")},
+	{"5. An observer wants a shell on the archive. The forward matches, the filter lets it in, and yet?",
+		words("trace remote-observers rim:fibre tcp/2222")},
+	{"6. night-desk fetches a page. Which address does the world see, and does the answer come back?",
+		words("trace night-desk institute https")},
+}
+
+func words(text string) []string { return strings.Fields(text) }
+
+func runDemo(c *call) int {
+	if len(c.args) > 1 {
+		return c.misused("one folder at a time")
+	}
+	folder := "fernhollow"
+	if len(c.args) == 1 {
+		folder = c.args[0]
+	}
+	if err := c.writeExample(folder); err != nil {
+		return c.failed(err)
+	}
+	file := filepath.Join(folder, defaultFile)
+	for _, s := range scenes {
+		fmt.Fprintf(c.Out, "\n%s\n%s\n", strings.Repeat("-", widest), c.bold(s.question))
+		fmt.Fprintf(c.Out, "$ hollowbridge %s -f %s\n\n", strings.Join(s.args, " "), file)
+		if Run(append(s.args[:len(s.args):len(s.args)], "-f", file), c.Environment) == wrong {
+			return wrong
+		}
+	}
+	fmt.Fprintf(c.Out, "\n%s\nGo on: cd %s, change hollowbridge.yaml, and ask again. hollowbridge help lists the commands.\n",
+		strings.Repeat("-", widest), folder)
+	return yes
+}
+
+// writeExample writes the example's files, and leaves those that exist.
+func (c *call) writeExample(folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	return fs.WalkDir(examples.Fernhollow, "fernhollow", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		data, err := examples.Fernhollow.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		target := filepath.Join(folder, entry.Name())
+		f, err := os.OpenFile(target, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		switch {
+		case errors.Is(err, fs.ErrExist):
+			fmt.Fprintf(c.Out, "%s is there already and is left as it is\n", target)
+			return nil
+		case err != nil:
+			return err
+		}
+		if _, err := f.Write(data); err != nil {
+			f.Close()
+			return err
+		}
+		fmt.Fprintf(c.Out, "wrote %s\n", target)
+		return f.Close()
+	})
+}

@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"runtime/debug"
+	"strings"
+)
+
+var helpCommand = &command{
+	name: "help", arguments: "[COMMAND]",
+	summary: "lists the commands, or explains one",
+	help:    "Explains a command: what it is for, its flags, and examples that run as they stand in the folder that demo makes.",
+}
+
+var versionCommand = &command{
+	name:    "version",
+	summary: "prints the version of the program",
+	help:    "Prints the version of the program, the Go it was built with, and the platform.",
+	examples: []string{
+		"hollowbridge version",
+	},
+	run: runVersion,
+}
+
+func init() { helpCommand.run = runHelp } // it reads the list of commands, which names it
+
+func runHelp(c *call) int {
+	switch len(c.args) {
+	case 0:
+		printOverview(c.Out)
+		return yes
+	case 1:
+		asked := find(c.args[0])
+		if asked == nil {
+			return c.misused("%s: no such command", c.args[0])
+		}
+		printHelp(c.Out, asked)
+		return yes
+	}
+	return c.misused("one command at a time")
+}
+
+func printOverview(w io.Writer) {
+	fmt.Fprint(w, `Hollow Bridge traces connections through gateways: how they are translated, whether
+they get to the service, and where they end if not.
+
+usage: hollowbridge COMMAND [FLAGS] [ARGUMENTS]
+
+`)
+	for _, c := range commands() {
+		fmt.Fprintf(w, "  %-10s %s\n", c.name, c.summary)
+	}
+	fmt.Fprintln(w, `
+hollowbridge help COMMAND explains one. A first look: hollowbridge demo
+Exit status: 0 yes, 1 no, 2 the call or the file is wrong.`)
+}
+
+func usage(c *command) string {
+	parts := []string{"hollowbridge", c.name}
+	flagSet(c, &options{}).VisitAll(func(f *flag.Flag) {
+		name, _ := flag.UnquoteUsage(f)
+		if name != "" {
+			name = " " + name
+		}
+		parts = append(parts, "[-"+f.Name+name+"]")
+	})
+	if c.arguments != "" {
+		parts = append(parts, c.arguments)
+	}
+	return strings.Join(parts, " ")
+}
+
+func printHelp(w io.Writer, c *command) {
+	fmt.Fprintf(w, "hollowbridge %s: %s\n\nusage: %s\n\n%s\n", c.name, c.summary, usage(c), c.help)
+	first := true
+	flagSet(c, &options{}).VisitAll(func(f *flag.Flag) {
+		if first {
+			fmt.Fprintln(w, "\nflags:")
+			first = false
+		}
+		name, text := flag.UnquoteUsage(f)
+		fmt.Fprintf(w, "  %-16s %s\n", strings.TrimSpace("-"+f.Name+" "+name), text)
+	})
+	if len(c.examples) > 0 {
+		fmt.Fprintln(w, "\nexamples:")
+		for _, e := range c.examples {
+			fmt.Fprintln(w, "  "+e)
+		}
+	}
+}
+
+// version is set when a release is built.
+var version = "0.1"
+
+func runVersion(c *call) int {
+	if len(c.args) > 0 {
+		return c.misused("it takes no arguments")
+	}
+	text := "hollowbridge " + version
+	if info, ok := debug.ReadBuildInfo(); ok {
+		text += ", built with " + info.GoVersion
+	}
+	fmt.Fprintln(c.Out, text)
+	return yes
+}

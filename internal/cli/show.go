@@ -1,0 +1,367 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"math"
+	"net/netip"
+	"strings"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+var showCommand = &command{
+	name: "show", arguments: "[gateways|hosts|groups|services|rules]",
+	summary: "shows what is defined: gateways, hosts, groups, services, rules",
+	help: `Shows what the network file defines, as tables: the whole of it, or one part. Rules stand in
+the order in which they are tried, each with the line it is written in.`,
+	examples: []string{"hollowbridge show", "hollowbridge show rules", "hollowbridge show hosts -json"},
+	flags:    func(set *flag.FlagSet, o *options) { fileFlag(set, o); jsonFlag(set, o) },
+	run:      runShow,
+}
+
+// A part is one thing that show shows.
+type part struct {
+	name  string
+	print func(*call, *network.Network)
+}
+
+var parts = []part{
+	{"gateways", (*call).showGateways},
+	{"hosts", (*call).showHosts},
+	{"groups", (*call).showGroups},
+	{"services", (*call).showServices},
+	{"rules", (*call).showRules},
+}
+
+func runShow(c *call) int {
+	if len(c.args) > 1 {
+		return c.misused("one part at a time")
+	}
+	shown := parts
+	if len(c.args) == 1 {
+		shown = nil
+		for _, p := range parts {
+			if p.name == c.args[0] {
+				shown = []part{p}
+			}
+		}
+		if shown == nil {
+			return c.misused("%s: no such part", c.args[0])
+		}
+	}
+	n := c.network()
+	if n == nil {
+		return wrong
+	}
+	if c.options.json {
+		c.printJSON(showResult(n))
+		return yes
+	}
+	fmt.Fprintf(c.Out, "network %s\n", n.Name)
+	for _, p := range shown {
+		p.print(c, n)
+	}
+	return yes
+}
+
+func (c *call) heading(format string, args ...any) {
+	fmt.Fprintf(c.Out, "\n%s\n", c.bold(fmt.Sprintf(format, args...)))
+}
+
+func (c *call) showGateways(n *network.Network) {
+	for _, g := range n.Gateways {
+		c.heading("gateway %s", g.Name)
+		var rows [][]string
+		for _, i := range g.Interfaces {
+			rows = append(rows, []string{i.Name, i.Zone, joinPrefixes(i.Addresses), interfaceNotes(i)})
+		}
+		printTable(c.Out, []string{"interface", "zone", "address", ""}, rows)
+		if len(g.Routes) > 0 {
+			rows = nil
+			for _, r := range g.Routes {
+				rows = append(rows, routeRow(g, r))
+			}
+			fmt.Fprintln(c.Out)
+			printTable(c.Out, []string{"route to", "via", "leaves by", ""}, rows)
+		}
+		if len(g.Serves) > 0 {
+			rows = nil
+			for _, s := range g.Serves {
+				rows = append(rows, []string{s.Name, interfaceList(s.On)})
+			}
+			fmt.Fprintln(c.Out)
+			printTable(c.Out, []string{"answers itself", "on"}, rows)
+		}
+		if unusual := unusualHandling(g); len(unusual) > 0 {
+			fmt.Fprintf(c.Out, "\n  handling: %s\n", strings.Join(unusual, ", "))
+		}
+		fmt.Fprintf(c.Out, "\n  logging: %s\n", loggingText(g.Logging))
+	}
+}
+
+func interfaceNotes(i *network.Interface) string {
+	var notes []string
+	add := func(on bool, note string) {
+		if on {
+			notes = append(notes, note)
+		}
+	}
+	add(i.FacesInternet(false) || i.FacesInternet(true), "to the internet")
+	add(!i.IsUp(), "down")
+	add(i.Trunk != nil, vlanText(i))
+	add(i.Upstream.CarrierNAT, "behind a carrier's NAT")
+	add(len(i.Upstream.Blocks) > 0, "upstream blocks "+i.Upstream.BlocksText)
+	add(len(i.Clients) > 0, "VPN clients "+joinPrefixes(i.Clients))
+	add(i.Device != "", i.Device)
+	return strings.Join(notes, ", ")
+}
+
+func vlanText(i *network.Interface) string {
+	if i.Trunk == nil {
+		return ""
+	}
+	return fmt.Sprintf("VLAN %d on %s", i.VLAN, i.Trunk.Name)
+}
+
+func routeRow(g *network.Gateway, r network.Route) []string {
+	to, via, out, note := r.To.String(), r.Via.String(), "", ""
+	if r.To.Bits() == 0 {
+		to = "default"
+		if r.To.Addr().Is6() {
+			to = "default (IPv6)"
+		}
+	}
+	if r.Blackhole {
+		via = "blackhole"
+	} else if i := g.Reaches(r.Via); i != nil {
+		out = i.Name
+	}
+	if r.Distance != 1 {
+		note = fmt.Sprintf("distance %d", r.Distance)
+	}
+	return []string{to, via, out, note}
+}
+
+func unusualHandling(g *network.Gateway) []string {
+	var texts []string
+	for _, k := range network.HandlingKeys {
+		h := g.Handling
+		if *k.Field(&h) {
+			texts = append(texts, k.Key+" "+k.Words[1])
+		}
+	}
+	return texts
+}
+
+func loggingText(l network.Logging) string {
+	if !l.Enabled {
+		return "off"
+	}
+	text := "on"
+	if l.Unmatched {
+		text += ", what no filter rule matches too"
+	}
+	if l.Syslog != "" {
+		text += ", sent to " + l.Syslog
+	}
+	return text
+}
+
+func (c *call) showHosts(n *network.Network) {
+	c.heading("hosts")
+	var rows [][]string
+	for _, h := range n.Hosts {
+		where := "the internet"
+		if s := h.Segment(h.Addresses[0]); s != nil {
+			where = s.Name
+		}
+		var serves []string
+		for _, s := range h.Serves {
+			serves = append(serves, s.Text)
+		}
+		rows = append(rows, []string{h.Name, joinAddresses(h.Addresses), where, strings.Join(append(serves, hostNotes(h)...), ", ")})
+	}
+	printTable(c.Out, []string{"host", "address", "segment", "serves"}, rows)
+}
+
+func hostNotes(h *network.Host) []string {
+	var notes []string
+	if h.Firewall != nil {
+		notes = append(notes, "has its own firewall")
+	}
+	for _, r := range h.Relays {
+		notes = append(notes, "relays "+r.Text)
+	}
+	if h.Assigned != network.Fixed {
+		notes = append(notes, "address "+string(h.Assigned))
+	}
+	if !h.AnswersPing {
+		notes = append(notes, "answers no pings")
+	}
+	return notes
+}
+
+func (c *call) showGroups(n *network.Network) {
+	c.heading("groups")
+	var rows [][]string
+	for _, g := range n.Groups {
+		rows = append(rows, []string{g.Name, sizeText(g.Members), g.Text})
+	}
+	printTable(c.Out, []string{"group", "addresses", "members"}, rows)
+}
+
+// sizeText counts addresses; IPv6 prefixes are too large to count and are named
+// by the power of two.
+func sizeText(set header.Addresses) string {
+	v4, v6 := set.Intersect(header.Family(false)).Size(), set.Intersect(header.Family(true)).Size()
+	text := fmt.Sprintf("%.0f", v4+v6)
+	if v6 > 1e6 {
+		text = fmt.Sprintf("%.0f + 2^%.0f", v4, math.Log2(v6))
+	}
+	return text
+}
+
+func (c *call) showServices(n *network.Network) {
+	c.heading("services")
+	var rows [][]string
+	for _, s := range n.Services {
+		rows = append(rows, []string{s.Name, s.Services.String()})
+	}
+	printTable(c.Out, []string{"service", "protocol and ports"}, rows)
+}
+
+func (c *call) showRules(n *network.Network) {
+	for _, g := range n.Gateways {
+		c.heading("nat rules of %s", g.Name)
+		var rows [][]string
+		for _, r := range g.NAT {
+			rows = append(rows, []string{fmt.Sprint(r.Place.Line), r.Kind, r.Name, natText(r) + ruleNotes(&r.Rule)})
+		}
+		printTable(c.Out, []string{"line", "kind", "name", "does"}, rows)
+		c.heading("filter rules of %s", g.Name)
+		rows = nil
+		for _, r := range g.Filter {
+			rows = append(rows, []string{fmt.Sprint(r.Place.Line), string(r.Verb), r.Name, filterText(r) + ruleNotes(&r.Rule)})
+		}
+		printTable(c.Out, []string{"line", "verb", "name", "what"}, rows)
+		unmatched := "dropped"
+		if g.Handling.UnmatchedByTrust {
+			unmatched = "let through from a zone of higher trust to one of lower, else dropped"
+		}
+		fmt.Fprintf(c.Out, "  what matches none is %s\n", unmatched)
+	}
+}
+
+// natText says in half a sentence what a NAT rule does.
+func natText(r *network.NATRule) string {
+	on := "any interface"
+	if len(r.On) > 0 {
+		on = interfaceList(r.On)
+	}
+	switch r.Does {
+	case network.PortForward, network.DestinationNAT:
+		at := "its address"
+		if !r.AtOwn {
+			at = orAny(r.AtText)
+		}
+		what := "everything"
+		if len(r.Ports) > 0 {
+			var ports []string
+			for _, m := range r.Ports {
+				ports = append(ports, header.Service{Protocol: m.Protocol, Ports: m.Ports}.String())
+			}
+			what = strings.Join(ports, ", ")
+		}
+		text := fmt.Sprintf("on %s, %s %s -> %s", on, at, what, r.TargetAs)
+		if !r.From.IsAny() {
+			text += ", from " + r.From.Text
+		}
+		if r.Hairpin {
+			text += ", from inside too"
+		}
+		return text
+	case network.OneToOne, network.PrefixNAT:
+		text := fmt.Sprintf("on %s, %s <-> %s", on, r.AtText, r.TargetAs)
+		if r.Hairpin {
+			text += ", from inside too"
+		}
+		return text
+	}
+	text := fmt.Sprintf("leaving by %s, from %s", on, orAny(r.From.Text))
+	if !r.To.IsAny() {
+		text += " to " + r.To.Text
+	}
+	if r.Does == network.NoNAT {
+		return text + ": source kept"
+	}
+	text += ", as " + r.As.Text
+	if r.SourcePorts.First != 0 {
+		text += ", ports " + r.SourcePorts.String()
+	}
+	if r.DestinationAs != "" {
+		text += ", to " + r.DestinationAs + " instead"
+	}
+	return text
+}
+
+func filterText(r *network.FilterRule) string {
+	text := fmt.Sprintf("from %s to %s, %s", orAny(r.From.Text), orAny(r.To.Text), orAny(r.ServiceText))
+	if len(r.SourcePorts) > 0 {
+		var ports []string
+		for _, p := range r.SourcePorts {
+			ports = append(ports, p.String())
+		}
+		text += ", source ports " + strings.Join(ports, ", ")
+	}
+	return text
+}
+
+func ruleNotes(r *network.Rule) string {
+	text := ""
+	if r.When != nil {
+		text += ", " + r.When.Text
+	}
+	if r.Log {
+		text += ", logged"
+	}
+	if r.Disabled {
+		text += ", DISABLED"
+	}
+	if r.Note != "" {
+		text += " (" + r.Note + ")"
+	}
+	return text
+}
+
+func orAny(text string) string {
+	if text == "" {
+		return "any"
+	}
+	return text
+}
+
+func interfaceList(list []*network.Interface) string {
+	var names []string
+	for _, i := range list {
+		names = append(names, i.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+func joinPrefixes(list []netip.Prefix) string {
+	var texts []string
+	for _, p := range list {
+		texts = append(texts, p.String())
+	}
+	return strings.Join(texts, ", ")
+}
+
+func joinAddresses(list []netip.Addr) string {
+	var texts []string
+	for _, a := range list {
+		texts = append(texts, a.String())
+	}
+	return strings.Join(texts, ", ")
+}

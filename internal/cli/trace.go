@@ -1,0 +1,247 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"strings"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+)
+
+var traceCommand = &command{
+	name: "trace", arguments: "FROM TO SERVICE",
+	summary: "follows one connection, step by step, there and back",
+	help: `Follows one connection through the gateways to the host, and its answer back to the client. It
+says whether the service is reached; if not, where the connection ends, which step and which
+rule ended it, and which rules nearly matched.
+
+FROM is a host, an address, ADDRESS:PORT, a group (its first address), or internet: a stranger
+who is in no group. TO is a host, an address, or GATEWAY:INTERFACE for an interface's own
+address. SERVICE is written as in the file: https, tcp/8443, icmp, or a name the file defines;
+of several ports the first is taken.
+
+Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
+	examples: []string{
+		"hollowbridge trace fronts rim:fibre https",
+		"hollowbridge trace internet rim:fibre https",
+		"hollowbridge trace 203.0.113.130 rim:fibre tcp/15900 -json",
+		"hollowbridge trace 10.61.8.40 192.0.2.10 icmp",
+		"hollowbridge trace 10.61.40.9 archive https -in rim:visitors",
+	},
+	flags: func(set *flag.FlagSet, o *options) {
+		fileFlag(set, o)
+		jsonFlag(set, o)
+		set.IntVar(&o.sport, "sport", 40000, "the client's `PORT`; for icmp the identifier")
+		set.StringVar(&o.in, "in", "", "the `INTERFACE` it comes in by, where FROM does not tell")
+		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; now where absent")
+		set.BoolVar(&o.ipv6, "6", false, "IPv6 where both ends have both")
+		set.Var(&o.after, "after", "an earlier connection whose sessions are still there, `\"FROM TO SERVICE\"`; repeatable")
+	},
+	run: runTrace,
+}
+
+func runTrace(c *call) int {
+	if len(c.args) != 3 {
+		return c.misused("it needs FROM, TO and SERVICE")
+	}
+	if c.options.sport < 1 || c.options.sport > 65535 {
+		return c.misused("-sport %d: ports go from 1 to 65535", c.options.sport)
+	}
+	moment, err := parseMoment(c.options.at, c.Now())
+	if err != nil {
+		return c.misused("-at %s", err)
+	}
+	n := c.network()
+	if n == nil {
+		return wrong
+	}
+	e := engine.Compile(n)
+	q := question{c.args[0], c.args[1], c.args[2], c.options.sport, c.options.in, c.options.ipv6, moment}
+	connection, err := q.connection(e)
+	if err != nil {
+		return c.failed(err)
+	}
+	walk := e.NewWalk()
+	for _, text := range c.options.after {
+		earlier, err := q.earlier(e, text)
+		if err != nil {
+			return c.failed(fmt.Errorf("-after: %w", err))
+		}
+		walk.Remember(earlier)
+	}
+	t := walk.Trace(connection)
+	if c.options.json {
+		c.printJSON(traceResult(t))
+	} else {
+		c.printTrace(t)
+	}
+	if t.Outcome != engine.Reached {
+		return no
+	}
+	return yes
+}
+
+// earlier reads "FROM TO SERVICE [PORT]", an earlier connection and its source port.
+func (q question) earlier(e *engine.Engine, text string) (engine.Connection, error) {
+	words := strings.Fields(text)
+	if len(words) != 3 && len(words) != 4 {
+		return engine.Connection{}, fmt.Errorf("%q: write it as \"FROM TO SERVICE\", with the source port behind it where it matters", text)
+	}
+	before := question{from: words[0], to: words[1], service: words[2], sport: q.sport, ipv6: q.ipv6, moment: q.moment}
+	if len(words) == 4 {
+		port, err := parsePort(words[3])
+		if err != nil {
+			return engine.Connection{}, err
+		}
+		before.sport = port
+	}
+	return before.connection(e)
+}
+
+func (c *call) printTrace(t *engine.Trace) {
+	p := t.Connection.Packet
+	head := fmt.Sprintf("%s -> %s %s", p.From(), p.To(), protocolText(p))
+	fmt.Fprintf(c.Out, "%-58s  from %s\n\n", head, t.Connection.From.Name())
+	c.printSteps(t.Steps)
+	if len(t.Steps) > 0 {
+		fmt.Fprintln(c.Out)
+	}
+	if len(t.Why) > 0 {
+		printLabelled(c.Out, "why", strings.Join(t.Why, " "))
+	}
+	for i, near := range t.Near {
+		label := ""
+		if i == 0 {
+			label = "near"
+		}
+		printLabelled(c.Out, label, fmt.Sprintf("%s (%s, line %d): only its %s differs: %s", near.Rule.Name, near.Rule.Kind, near.Rule.Place.Line, near.Differs, near.Text))
+	}
+	if len(t.Why)+len(t.Near) > 0 {
+		fmt.Fprintln(c.Out)
+	}
+	fmt.Fprintln(c.Out, c.verdictLine(t))
+}
+
+func protocolText(p header.Packet) string {
+	text := p.Protocol.String()
+	if name := header.NameOf(p.Protocol, p.DestinationPort); name != "" {
+		text += " (" + name + ")"
+	}
+	return text
+}
+
+// printSteps writes steps in columns: where, what, by which rule, how. Where is
+// written once for each gateway or host.
+func (c *call) printSteps(steps []engine.Step) {
+	widestAt, widestRule := 6, 0
+	for _, s := range steps {
+		widestAt = max(widestAt, len(s.At))
+		if s.Rule != "" && s.Text != "" {
+			widestRule = max(widestRule, len(s.Rule))
+		}
+	}
+	widestRule = min(widestRule, 30)
+	before := ""
+	for _, s := range steps {
+		at, label := s.At, s.Label
+		if s.Back {
+			at, label = "back", s.At
+		}
+		shown := at
+		if at == before {
+			shown = ""
+		}
+		before = at
+		text := s.Text
+		if s.Rule != "" {
+			text = strings.TrimRight(fmt.Sprintf("%-*s  %s", widestRule, s.Rule, s.Text), " ")
+		}
+		fmt.Fprintf(c.Out, "  %s\n", strings.TrimRight(fmt.Sprintf("%-*s  %-9s  %s", widestAt, shown, label, text), " "))
+	}
+}
+
+// verdictLine is the answer: the outcome, and where or by what.
+func (c *call) verdictLine(t *engine.Trace) string {
+	word := t.Outcome.String()
+	if t.Outcome == engine.Reached {
+		return c.green(word) + " " + t.Host
+	}
+	line := c.red(word) + " at " + t.At
+	if t.Rule != nil {
+		line += " by " + t.Rule.Name
+	}
+	return line + ": " + t.Outcome.Meaning()
+}
+
+type traceJSON struct {
+	Connection connectionJSON `json:"connection"`
+	Outcome    string         `json:"outcome"`
+	Host       string         `json:"host"`
+	At         string         `json:"at"`
+	Rule       string         `json:"rule"`
+	Delivered  *endsJSON      `json:"delivered"`
+	Answered   *endsJSON      `json:"answered"`
+	Steps      []stepJSON     `json:"steps"`
+	Why        []string       `json:"why"`
+	Near       []nearJSON     `json:"near"`
+}
+
+type connectionJSON struct {
+	From     string `json:"from"`
+	To       string `json:"to"`
+	Protocol string `json:"protocol"`
+}
+
+type endsJSON struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+type stepJSON struct {
+	At   string `json:"at"`
+	Step string `json:"step"`
+	Rule string `json:"rule"`
+	Text string `json:"text"`
+	Back bool   `json:"back"`
+}
+
+type nearJSON struct {
+	Rule    string `json:"rule"`
+	Kind    string `json:"kind"`
+	Place   string `json:"place"`
+	Differs string `json:"differs"`
+	Text    string `json:"text"`
+}
+
+func traceResult(t *engine.Trace) traceJSON {
+	p := t.Connection.Packet
+	result := traceJSON{
+		Connection: connectionJSON{p.From(), p.To(), p.Protocol.String()},
+		Outcome:    t.Outcome.String(), Host: t.Host, At: t.At,
+		Delivered: ends(t.Delivered), Answered: ends(t.Answered),
+		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{},
+	}
+	if t.Rule != nil {
+		result.Rule = t.Rule.Name
+	}
+	for _, s := range t.Steps {
+		text := s.Text
+		if s.Label != "" {
+			text = strings.TrimSpace(s.Label + " " + s.Text)
+		}
+		result.Steps = append(result.Steps, stepJSON{s.At, string(s.Kind), s.Rule, text, s.Back})
+	}
+	for _, near := range t.Near {
+		result.Near = append(result.Near, nearJSON{near.Rule.Name, near.Rule.Kind, near.Rule.Place.String(), near.Differs, near.Text})
+	}
+	return result
+}
+
+// ends returns nil for a packet that never was.
+func ends(p header.Packet) *endsJSON {
+	if p == (header.Packet{}) {
+		return nil
+	}
+	return &endsJSON{p.From(), p.To()}
+}

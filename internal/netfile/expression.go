@@ -1,0 +1,335 @@
+package netfile
+
+import (
+	"bufio"
+	"bytes"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v3"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+func errorf(format string, args ...any) error { return fmt.Errorf(format, args...) }
+
+// expression reads an address expression: a text, or a list of expressions.
+func (r *reader) expression(n *yaml.Node) network.Expression {
+	switch {
+	case n.Kind == yaml.SequenceNode && len(n.Content) == 0:
+		r.fail(n, "the list is empty; leave the key out, or write any")
+		return network.Expression{}
+	case n.Kind == yaml.SequenceNode:
+		var whole network.Expression
+		var texts []string
+		for _, item := range n.Content {
+			e := r.expression(item)
+			whole.Terms = append(whole.Terms, e.Terms...)
+			texts = append(texts, e.Text)
+		}
+		whole.Text = strings.Join(texts, ", ")
+		return whole
+	case n.Kind != yaml.ScalarNode || isNull(n):
+		r.fail(n, "addresses are written as a text or a list: an address, prefix, range, zone, group, host, GATEWAY:INTERFACE, internet or any")
+		return network.Expression{}
+	}
+	p := expressionParser{reader: r, node: n, text: n.Value}
+	e := p.whole()
+	e.Text = n.Value
+	return e
+}
+
+// expression reads the expression behind a key; the zero Expression, which is
+// any, where the key is absent.
+func (f *fields) expression(key string) network.Expression {
+	n := f.values[key]
+	if n == nil {
+		return network.Expression{}
+	}
+	return f.reader.expression(n)
+}
+
+// ParseExpression reads an address expression against a network that was read
+// before, as commands take it.
+func ParseExpression(n *network.Network, text string) (network.Expression, error) {
+	r := &reader{file: "", net: n, names: map[string]nameUse{}, groups: map[string]*pending{}}
+	for _, g := range n.Groups {
+		r.groups[g.Name] = &pending{group: g, done: true}
+	}
+	e := r.expression(&yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: text, Line: 1, Column: 1})
+	if len(r.errors) > 0 {
+		return network.Expression{}, errorf("%s", r.errors[0].Message)
+	}
+	return e, nil
+}
+
+// ParseService reads a service against a network that was read before.
+func ParseService(n *network.Network, text string) (header.Services, error) {
+	r := &reader{net: n, services: map[string]*pending{}}
+	for _, s := range n.Services {
+		r.services[s.Name] = &pending{service: s, done: true}
+	}
+	return header.ParseService(text, func(name string) (header.Services, error) { return r.namedService(nil, name) })
+}
+
+// expressionParser reads
+//
+//	expression = item ["except" item]
+//	item       = word | "[" expression {"," expression} "]"
+type expressionParser struct {
+	*reader
+	node *yaml.Node
+	text string
+	at   int // in bytes
+	deep int
+}
+
+// mostLists is how deep lists may stand in lists.
+const mostLists = 16
+
+func (p *expressionParser) whole() network.Expression {
+	term, ok := p.expression()
+	if !ok {
+		return network.Expression{}
+	}
+	p.skipSpace()
+	if p.at < len(p.text) {
+		p.failHere(len(p.text)-p.at, "%s: not expected here; several addresses are written as a list: [a, b]", p.text[p.at:])
+		return network.Expression{}
+	}
+	return network.Expression{Terms: []network.Term{term}}
+}
+
+func (p *expressionParser) expression() (network.Term, bool) {
+	term, ok := p.item()
+	if !ok {
+		return term, false
+	}
+	start := p.at
+	p.skipSpace()
+	if word := p.word(); word != "except" {
+		p.at = start
+		return term, true
+	}
+	left, ok := p.item()
+	if !ok {
+		return term, false
+	}
+	if term.Except != nil { // an item in brackets that is itself an exception
+		term = network.Term{List: []network.Term{term}}
+	}
+	term.Except = &network.Expression{Terms: []network.Term{left}}
+	return term, true
+}
+
+func (p *expressionParser) item() (network.Term, bool) {
+	p.skipSpace()
+	if p.at < len(p.text) && p.text[p.at] == '[' {
+		return p.list()
+	}
+	start := p.at
+	word := p.word()
+	if word == "" {
+		p.failHere(1, "an address is missing in %q", p.text)
+		return network.Term{}, false
+	}
+	return p.resolve(word, start)
+}
+
+func (p *expressionParser) list() (network.Term, bool) {
+	if p.deep++; p.deep > mostLists {
+		p.failHere(1, "lists stand more than %d deep in lists", mostLists)
+		return network.Term{}, false
+	}
+	defer func() { p.deep-- }()
+	p.at++
+	var whole network.Term
+	for {
+		term, ok := p.expression()
+		if !ok {
+			return whole, false
+		}
+		whole.List = append(whole.List, term)
+		p.skipSpace()
+		if p.at >= len(p.text) {
+			p.failHere(1, "a ] is missing in %q", p.text)
+			return whole, false
+		}
+		c := p.text[p.at]
+		p.at++
+		if c == ']' {
+			return whole, true
+		}
+		if c != ',' {
+			p.at--
+			p.failHere(1, "a comma or ] is missing in %q", p.text)
+			return whole, false
+		}
+	}
+}
+
+func (p *expressionParser) skipSpace() {
+	for p.at < len(p.text) && p.text[p.at] == ' ' {
+		p.at++
+	}
+}
+
+func (p *expressionParser) word() string {
+	start := p.at
+	for p.at < len(p.text) && !strings.ContainsRune(" ,[]", rune(p.text[p.at])) {
+		p.at++
+	}
+	return p.text[start:p.at]
+}
+
+// failHere reports an error at the parser's place in the text.
+func (p *expressionParser) failHere(length int, format string, args ...any) {
+	at := p.place(p.node)
+	at.Column += utf8.RuneCountInString(p.text[:min(p.at, len(p.text))])
+	if p.node.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
+		at.Column++
+	}
+	p.failAt(at, length, format, args...)
+}
+
+// resolve finds out what a word of an expression stands for.
+func (p *expressionParser) resolve(word string, start int) (network.Term, bool) {
+	fail := func(format string, args ...any) (network.Term, bool) {
+		end := p.at
+		p.at = start
+		p.failHere(utf8.RuneCountInString(word), format, args...)
+		p.at = end
+		return network.Term{}, false
+	}
+	switch word {
+	case "any":
+		return network.Term{Set: header.AllAddresses()}, true
+	case "internet":
+		return network.Term{Set: p.net.Internet()}, true
+	case "except":
+		return fail("except stands between two sets of addresses: any except fronts")
+	}
+	if group := p.groups[word]; group != nil {
+		if group.underway {
+			return fail("%s: this group contains itself", word)
+		}
+		p.resolveGroup(group)
+		return network.Term{Set: group.group.Members}, true
+	}
+	if h := p.net.Host(word); h != nil {
+		return network.Term{Set: hostAddresses(h)}, true
+	}
+	if p.net.Zone(word) != nil {
+		return network.Term{Zone: word, Set: p.net.ZoneAddresses(word)}, true
+	}
+	if g, i, found := strings.Cut(word, ":"); found {
+		if gateway := p.net.Gateway(g); gateway != nil {
+			found := gateway.Interface(i)
+			if found == nil {
+				return fail("%s: %s has no such interface%s", i, g, oneOf(i, interfaceNames(gateway)))
+			}
+			return network.Term{Set: interfaceAddresses(found)}, true
+		}
+	}
+	if rng, err := header.ParseRange(word); err == nil {
+		return network.Term{Set: header.AddressesOf(rng)}, true
+	} else if header.LooksLikeAddress(word) {
+		return fail("%s", err)
+	}
+	if p.net.Gateway(word) != nil {
+		return fail("%s: this is a gateway; say which interface, as %s:%s", word, word, orElse(firstOf(interfaceNames(p.net.Gateway(word))), "INTERFACE"))
+	}
+	if g, _, found := strings.Cut(word, ":"); found {
+		return fail("%s: no such gateway%s", g, oneOf(g, p.gatewayNames()))
+	}
+	return fail("%s: no such host, group, zone or address%s", word, DidYouMean(word, p.addressNames()))
+}
+
+func firstOf(names []string) string {
+	if len(names) == 0 {
+		return ""
+	}
+	return names[0]
+}
+
+func hostAddresses(h *network.Host) header.Addresses {
+	var ranges []header.Range
+	for _, a := range h.Addresses {
+		ranges = append(ranges, header.Range{First: a, Last: a})
+	}
+	return header.AddressesOf(ranges...)
+}
+
+func interfaceAddresses(i *network.Interface) header.Addresses {
+	var ranges []header.Range
+	for _, p := range i.Addresses {
+		ranges = append(ranges, header.Range{First: p.Addr(), Last: p.Addr()})
+	}
+	return header.AddressesOf(ranges...)
+}
+
+func interfaceNames(g *network.Gateway) []string {
+	var names []string
+	for _, i := range g.Interfaces {
+		names = append(names, i.Name)
+	}
+	return names
+}
+
+// addressNames returns all names that can stand for addresses.
+func (r *reader) addressNames() []string {
+	names := keysOf(r.groups)
+	for _, h := range r.net.Hosts {
+		names = append(names, h.Name)
+	}
+	for _, z := range r.net.Zones {
+		names = append(names, z.Name)
+	}
+	return sorted(append(names, "internet", "any"))
+}
+
+// listFile reads the file of addresses that a group names.
+func (r *reader) listFile(n *yaml.Node) ([]header.Range, string) {
+	f := r.fields(n, listFileObject)
+	if f == nil {
+		return nil, ""
+	}
+	name, ok := f.scalar("file")
+	if !ok {
+		return nil, ""
+	}
+	path := r.beside(name.Value)
+	data, err := readBounded(path)
+	if err != nil {
+		r.fail(name, "%s: the list cannot be read: %s", name.Value, strings.TrimPrefix(err.Error(), path+": "))
+		return nil, ""
+	}
+	var ranges []header.Range
+	scanner := bufio.NewScanner(bytes.NewReader(data))
+	scanner.Buffer(nil, len(data)+1)
+	for number := 1; scanner.Scan(); number++ {
+		line := strings.TrimRight(scanner.Text(), "\r")
+		text, _, _ := strings.Cut(line, "#")
+		text = strings.TrimSpace(strings.TrimPrefix(text, "\ufeff"))
+		if text == "" {
+			continue
+		}
+		rng, err := header.ParseRange(text)
+		if err != nil {
+			column := utf8.RuneCountInString(line[:strings.Index(line, text)]) + 1
+			r.errors = append(r.errors, Error{
+				Place:   network.Place{File: path, Line: number, Column: column},
+				Length:  utf8.RuneCountInString(text),
+				Message: err.Error(), Source: line,
+			})
+			if len(r.errors) > mostErrors {
+				break
+			}
+			continue
+		}
+		ranges = append(ranges, rng)
+	}
+	return ranges, "file " + name.Value
+}

@@ -1,0 +1,328 @@
+package netfile
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// readGateways reads what of gateways has addresses: interfaces and routes.
+func (r *reader) readGateways(f *fields) []gatewayNode {
+	var nodes []gatewayNode
+	for _, e := range f.namedChildren("gateways", "gateway") {
+		if !r.claim(e.name, "gateway") {
+			continue
+		}
+		body := r.fields(e.body, gatewayObject)
+		if body == nil {
+			continue
+		}
+		g := &network.Gateway{Name: e.name.Value, Index: len(r.net.Gateways), Place: r.place(e.name)}
+		r.net.Gateways = append(r.net.Gateways, g)
+		before := len(r.errors)
+		r.readInterfaces(g, body)
+		r.unsure = len(r.errors) > before
+		for _, route := range body.children("routes") {
+			r.readRoute(g, route)
+		}
+		nodes = append(nodes, gatewayNode{g, body})
+	}
+	if n := f.values["gateways"]; n != nil && len(r.net.Gateways) == 0 && len(r.errors) == 0 {
+		r.fail(n, "a network needs at least one gateway")
+	}
+	return nodes
+}
+
+func (r *reader) readInterfaces(g *network.Gateway, body *fields) {
+	type vlan struct {
+		on *yaml.Node
+		of *network.Interface
+	}
+	var vlans []vlan
+	for _, e := range body.namedChildren("interfaces", "interface") {
+		f := r.fields(e.body, interfaceObject)
+		if f == nil {
+			continue
+		}
+		i := &network.Interface{
+			Gateway: g, Name: e.name.Value, Index: len(g.Interfaces), Place: r.place(e.name),
+			Device: f.line("device"), SegmentName: f.line("segment"), Down: f.word("state") == "down",
+		}
+		if n, ok := f.scalar("zone"); ok && r.validName(n) {
+			i.Zone = n.Value
+			if first, taken := r.names[n.Value]; taken && first.what != "zone" {
+				r.fail(n, "%s: this is already the name of a %s (line %d); zones, groups, hosts and gateways share their names", n.Value, first.what, first.place.Line)
+			} else if !taken {
+				r.names[n.Value] = nameUse{"zone", r.place(n)}
+			}
+		}
+		for _, n := range f.scalars("address") {
+			r.readInterfaceAddress(g, i, n)
+		}
+		for _, n := range f.scalars("clients") {
+			if p, ok := r.prefix(n); ok {
+				i.Clients = append(i.Clients, p)
+			}
+		}
+		if up := f.child("upstream"); up != nil {
+			i.Upstream.Blocks, i.Upstream.BlocksText = up.services("blocks")
+			i.Upstream.CarrierNAT = up.flag("carrier-nat", false)
+		}
+		if v := f.child("vlan"); v != nil {
+			i.VLAN = v.number("id", 1, 4094, 0)
+			if n, ok := v.scalar("on"); ok {
+				vlans = append(vlans, vlan{n, i})
+			}
+		}
+		g.Interfaces = append(g.Interfaces, i)
+	}
+	for _, v := range vlans {
+		trunk := g.Interface(v.on.Value)
+		switch {
+		case trunk == nil:
+			r.fail(v.on, "%s: %s has no such interface%s", v.on.Value, g.Name, oneOf(v.on.Value, interfaceNames(g)))
+			continue
+		case trunk == v.of || trunk.VLAN != 0:
+			r.fail(v.on, "%s: a VLAN stands on an interface that is no VLAN itself", v.on.Value)
+			continue
+		}
+		for _, other := range g.Interfaces {
+			if other.Trunk == trunk && other.VLAN == v.of.VLAN {
+				r.fail(v.on, "%s carries VLAN %d already, for %s", trunk.Name, v.of.VLAN, other.Name)
+			}
+		}
+		v.of.Trunk = trunk
+	}
+	for _, i := range g.Interfaces {
+		carries := slices.ContainsFunc(g.Interfaces, func(j *network.Interface) bool { return j.Trunk == i })
+		if len(i.Addresses) == 0 && !carries && len(r.errors) == 0 {
+			r.failAt(i.Place, len(i.Name), "%s has no address; only an interface that carries VLANs does without", i)
+		}
+	}
+}
+
+func (r *reader) readInterfaceAddress(g *network.Gateway, i *network.Interface, n *yaml.Node) {
+	if !strings.Contains(n.Value, "/") {
+		r.fail(n, "%s: an interface's address needs the length of its prefix, as %s/24", n.Value, n.Value)
+		return
+	}
+	p, err := header.ParsePrefix(n.Value)
+	if err != nil {
+		r.fail(n, "%s", err)
+		return
+	}
+	if !network.CanSend(p.Addr()) || p.Bits() == 0 {
+		r.fail(n, "%s: no interface can have this address", n.Value)
+		return
+	}
+	for _, other := range r.net.Gateways {
+		for _, j := range append(slices.Clone(other.Interfaces), i) {
+			for _, q := range j.Addresses {
+				switch {
+				case j.SegmentName != i.SegmentName:
+				case q.Addr() == p.Addr():
+					r.fail(n, "%s: %s has this address already", p.Addr(), j)
+					return
+				case j.Gateway == g && j != i && q.Overlaps(p):
+					r.fail(n, "%s overlaps %s on %s; an address would be on both sides: give them different prefixes, or segments of their own", n.Value, q, j.Name)
+					return
+				}
+			}
+		}
+	}
+	i.Addresses = append(i.Addresses, p)
+}
+
+// prefix reads a prefix or an address.
+func (r *reader) prefix(n *yaml.Node) (netip.Prefix, bool) {
+	if !strings.Contains(n.Value, "/") {
+		a, err := header.ParseAddress(n.Value)
+		if err != nil {
+			r.fail(n, "%s; write a prefix as ADDRESS/BITS", err)
+			return netip.Prefix{}, false
+		}
+		return netip.PrefixFrom(a, a.BitLen()), true
+	}
+	p, err := header.ParsePrefix(n.Value)
+	if err == nil && p.Masked() != p {
+		err = errorf("%s: the address has bits behind the prefix; the network is %s", n.Value, p.Masked())
+	}
+	if err != nil {
+		r.fail(n, "%s", err)
+		return netip.Prefix{}, false
+	}
+	return p, true
+}
+
+func (r *reader) readRoute(g *network.Gateway, f *fields) {
+	route := network.Route{Distance: f.number("distance", 1, 255, 1), Blackhole: f.flag("blackhole", false), Place: f.place(f.node)}
+	to, hasTo := f.scalar("to")
+	via, hasVia := f.scalar("via")
+	switch {
+	case !hasTo:
+		return
+	case hasVia == route.Blackhole:
+		r.fail(f.node, "a route has either a next hop (via: ADDRESS) or blackhole: true")
+		return
+	}
+	ok := true
+	if hasVia {
+		if strings.Contains(via.Value, "/") {
+			r.fail(via, "%s: the next hop is one address", via.Value)
+			return
+		}
+		var hop netip.Prefix
+		hop, ok = r.prefix(via)
+		route.Via = hop.Addr()
+	}
+	switch {
+	case to.Value == "default" && route.Blackhole:
+		for _, all := range []string{"0.0.0.0/0", "::/0"} {
+			route.To = netip.MustParsePrefix(all)
+			g.Routes = append(g.Routes, route)
+		}
+		return
+	case to.Value == "default" && ok:
+		route.To = netip.PrefixFrom(route.Via, 0).Masked()
+	case to.Value != "default":
+		var p netip.Prefix
+		if p, ok = r.prefix(to); !ok {
+			return
+		}
+		route.To = p
+	}
+	if !ok {
+		return
+	}
+	if hasVia && route.Via.Is6() != route.To.Addr().Is6() {
+		r.fail(via, "%s: the next hop is not of the family of %s", via.Value, to.Value)
+		return
+	}
+	if hasVia && g.Reaches(route.Via) == nil && !r.unsure {
+		r.fail(via, "%s: no interface of %s is in the same prefix, so this next hop can't be reached", via.Value, g.Name)
+		return
+	}
+	if r.unsure && hasVia && g.Reaches(route.Via) == nil {
+		return
+	}
+	g.Routes = append(g.Routes, route)
+}
+
+// finishGateway reads what of a gateway speaks about addresses.
+func (r *reader) finishGateway(n gatewayNode) {
+	g, f := n.gateway, n.f
+	r.readGatewayServes(g, f)
+	if h := f.child("handling"); h != nil {
+		for _, k := range network.HandlingKeys {
+			if k.Words[1] == "true" {
+				*k.Field(&g.Handling) = h.flag(k.Key, false)
+			} else {
+				*k.Field(&g.Handling) = h.word(k.Key) == k.Words[1]
+			}
+		}
+	}
+	r.checkTrust(g)
+	if l := f.child("logging"); l != nil {
+		g.Logging = network.Logging{Enabled: l.flag("enabled", false), Unmatched: l.flag("unmatched", false)}
+		if n, ok := l.scalar("syslog"); ok && r.validSyslog(n) {
+			g.Logging.Syslog = n.Value
+		}
+	}
+	names := map[string]*yaml.Node{}
+	for _, item := range f.listOf("nat") {
+		r.natRule(g, item, names)
+	}
+	names = map[string]*yaml.Node{}
+	for _, item := range f.listOf("filter") {
+		r.filterRule(g, item, names)
+	}
+}
+
+func (r *reader) checkTrust(g *network.Gateway) {
+	if !g.Handling.UnmatchedByTrust {
+		return
+	}
+	for _, i := range g.Interfaces {
+		if z := r.net.Zone(i.Zone); z != nil && !z.Trusted && len(i.Addresses) > 0 {
+			r.failAt(i.Place, len(i.Name), "%s: its zone %s has no trust, which `unmatched: by-trust` compares; add zones: {%s: {trust: 0 to 100}}", i, i.Zone, i.Zone)
+		}
+	}
+}
+
+func (r *reader) validSyslog(n *yaml.Node) bool {
+	protocol, rest, found := strings.Cut(n.Value, "://")
+	_, err := netip.ParseAddrPort(rest)
+	if !found || err != nil || protocol != "udp" && protocol != "tcp" {
+		r.fail(n, "%s: write udp://ADDRESS:PORT or tcp://ADDRESS:PORT", n.Value)
+		return false
+	}
+	return true
+}
+
+func (r *reader) readGatewayServes(g *network.Gateway, f *fields) {
+	n := f.values["serves"]
+	if n == nil || isNull(n) {
+		return
+	}
+	if n.Kind != yaml.MappingNode {
+		r.fail(n, "serves of a gateway is written as {SERVICE: [INTERFACE, ...]}")
+		return
+	}
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		k, v := n.Content[i], n.Content[i+1]
+		if seen[k.Value] {
+			r.fail(k, "%s: given twice", k.Value)
+			continue
+		}
+		seen[k.Value] = true
+		services, text := r.serviceList(k)
+		g.Serves = append(g.Serves, network.GatewayService{Name: text, Services: services, On: r.interfaces(g, v), Place: r.place(k)})
+	}
+}
+
+// interfaces reads names of interfaces and zones of a gateway.
+func (r *reader) interfaces(g *network.Gateway, n *yaml.Node) []*network.Interface {
+	items := []*yaml.Node{n}
+	if n.Kind == yaml.SequenceNode {
+		items = n.Content
+		if len(items) == 0 {
+			r.fail(n, "the list is empty: say which interface of %s: %s", g.Name, strings.Join(interfaceNames(g), ", "))
+		}
+	}
+	var found []*network.Interface
+	add := func(i *network.Interface) {
+		if !slices.Contains(found, i) {
+			found = append(found, i)
+		}
+	}
+	for _, item := range items {
+		if item.Kind != yaml.ScalarNode || isNull(item) || item.Value == "" {
+			r.fail(item, "the name of an interface or zone of %s is missing here: %s", g.Name, strings.Join(interfaceNames(g), ", "))
+			continue
+		}
+		if i := g.Interface(item.Value); i != nil {
+			add(i)
+			continue
+		}
+		known := interfaceNames(g)
+		before := len(found)
+		for _, i := range g.Interfaces {
+			if i.Zone == item.Value {
+				add(i)
+			}
+			if !slices.Contains(known, i.Zone) {
+				known = append(known, i.Zone)
+			}
+		}
+		if len(found) == before && !slices.ContainsFunc(g.Interfaces, func(i *network.Interface) bool { return i.Zone == item.Value }) {
+			r.fail(item, "%s: %s has no such interface or zone%s", item.Value, g.Name, oneOf(item.Value, known))
+		}
+	}
+	return found
+}

@@ -1,0 +1,205 @@
+// Package netfile reads network files into core/network, with the place of
+// everything, and reports all errors of a file at once.
+package netfile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"hollowbridge/core/network"
+)
+
+// MostBytes is how large a network file or a list may be.
+const MostBytes = 64 << 20
+
+// mostDepth is how deep a network file may nest; its own keys need 8.
+const mostDepth = 32
+
+// mostErrors is how many errors are reported.
+const mostErrors = 200
+
+// Read reads a network file and the lists it names. It returns a whole network or
+// an error; what is wrong with the file is of type Errors.
+func Read(path string) (*network.Network, error) {
+	data, err := readBounded(path)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(path, data)
+}
+
+// Parse reads a network from data. The lists it names are read from the folder
+// that path is in; path is also what errors call the file.
+func Parse(path string, data []byte) (*network.Network, error) {
+	r := &reader{file: path, lines: bytes.Split(data, []byte("\n"))}
+	root := r.parseYAML(data)
+	var n *network.Network
+	if root != nil {
+		n = r.network(root)
+	}
+	if len(r.errors) > 0 {
+		r.errors.sort()
+		return nil, r.errors[:min(len(r.errors), mostErrors)]
+	}
+	return n, nil
+}
+
+func readBounded(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		var at *os.PathError
+		if errors.As(err, &at) {
+			return nil, fmt.Errorf("%s: %w", path, at.Err)
+		}
+		return nil, err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, MostBytes+1))
+	if err != nil {
+		return nil, fmt.Errorf("%s: cannot be read: %w", path, errors.Unwrap(err))
+	}
+	if len(data) > MostBytes {
+		return nil, fmt.Errorf("%s: larger than %d MiB, which is more than this program reads", path, MostBytes>>20)
+	}
+	return data, nil
+}
+
+// A reader turns the nodes of one file into a network.
+type reader struct {
+	file   string
+	lines  [][]byte
+	errors Errors
+	net    *network.Network
+	names  map[string]nameUse // zones, groups, hosts and gateways share one namespace
+
+	unsure bool // interfaces of the gateway at hand are wrong, so what depends on them is not judged
+
+	groups   map[string]*pending
+	services map[string]*pending
+}
+
+// A nameUse says what a name was given to, and where.
+type nameUse struct {
+	what  string
+	place network.Place
+}
+
+// A pending group or service is resolved when it is first needed.
+type pending struct {
+	name     *yaml.Node
+	body     *yaml.Node
+	group    *network.Group
+	service  *network.NamedService
+	underway bool
+	done     bool
+}
+
+func (r *reader) place(n *yaml.Node) network.Place {
+	return network.Place{File: r.file, Line: n.Line, Column: n.Column}
+}
+
+// fail reports what is wrong with a node.
+func (r *reader) fail(n *yaml.Node, format string, args ...any) {
+	length := 0
+	if n.Kind == yaml.ScalarNode && !strings.Contains(n.Value, "\n") {
+		length = len([]rune(n.Value))
+		if n.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
+			length += 2
+		}
+	}
+	r.failAt(r.place(n), length, format, args...)
+}
+
+func (r *reader) failAt(at network.Place, length int, format string, args ...any) {
+	e := Error{Place: at, Length: length, Message: sprintf(format, args)}
+	if at.File == r.file && at.Line >= 1 && at.Line <= len(r.lines) {
+		e.Source = strings.TrimRight(string(r.lines[at.Line-1]), "\r")
+	}
+	r.errors = append(r.errors, e)
+}
+
+var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?(.*)$`)
+
+// parseYAML returns the root of the file, or nil after an error.
+func (r *reader) parseYAML(data []byte) *yaml.Node {
+	at := network.Place{File: r.file, Line: 1, Column: 1}
+	decoder := yaml.NewDecoder(bytes.NewReader(data))
+	var document, second yaml.Node
+	err := decoder.Decode(&document)
+	if errors.Is(err, io.EOF) {
+		r.failAt(at, 0, "the file is empty; it begins with network: NAME")
+		return nil
+	}
+	if err == nil {
+		if more := decoder.Decode(&second); more == nil {
+			r.fail(&second, "a network file is one document; take out what begins with ---")
+			return nil
+		} else if !errors.Is(more, io.EOF) {
+			err = more
+		}
+	}
+	if err != nil {
+		message := err.Error()
+		if m := yamlLine.FindStringSubmatch(message); m != nil {
+			message = m[2]
+			if line, err := strconv.Atoi(m[1]); err == nil {
+				at.Line = line
+				at.Column = r.firstColumn(line)
+			}
+		}
+		r.failAt(at, 0, "not YAML: %s", message)
+		return nil
+	}
+	root := document.Content[0]
+	if !r.bounded(root, 0) {
+		return nil
+	}
+	return root
+}
+
+func (r *reader) firstColumn(line int) int {
+	if line < 1 || line > len(r.lines) {
+		return 1
+	}
+	text := string(r.lines[line-1])
+	return len(text) - len(strings.TrimLeft(text, " \t")) + 1
+}
+
+// bounded refuses aliases, which can make a small file endlessly large, and
+// nesting beyond what a network file needs.
+func (r *reader) bounded(n *yaml.Node, depth int) bool {
+	switch {
+	case n.Kind == yaml.AliasNode:
+		r.fail(n, "*%s: a network file has no aliases; write it out, or give the addresses a group's name", n.Value)
+		return false
+	case n.Anchor != "":
+		r.fail(n, "&%s: a network file has no anchors; take it out", n.Anchor)
+		return false
+	case depth > mostDepth:
+		r.fail(n, "nested more than %d deep, which nothing in a network file is", mostDepth)
+		return false
+	}
+	for _, child := range n.Content {
+		if !r.bounded(child, depth+1) {
+			return false
+		}
+	}
+	return true
+}
+
+// beside returns the path of a file that the network file names.
+func (r *reader) beside(name string) string {
+	if filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(filepath.Dir(r.file), name)
+}
