@@ -50,7 +50,7 @@ func TestEngineAgreesWithReference(t *testing.T) {
 	})
 	for _, o := range engine.Outcomes() {
 		t.Logf("%-14s %7d", o, met[0][o]+met[1][o])
-		if met[0][o]+met[1][o] == 0 {
+		if met[0][o]+met[1][o] == 0 && !testing.Short() {
 			t.Errorf("no connection was %s, so it was not compared", o)
 		}
 	}

@@ -17,13 +17,27 @@ import (
 // It is a tree. A node cuts one field (source, destination, service) at a value:
 // conditions that lie wholly below go left, wholly above go right, and those that
 // the cut goes through stay in the middle, where another field may tell them apart.
-// So no condition is held twice. The tree compares only the outermost values of a
-// condition; a leaf compares it exactly. Every node knows its lowest number, so
+// So no condition is held twice. The tree and its leaves compare the outermost
+// values of a condition first, which lie side by side in memory; only what passes is
+// compared exactly. Every node knows its lowest number, so
 // branches that can't hold an earlier match are passed over.
 type table struct {
 	conditions []condition // in the order they are tried
 	nodes      []node
-	members    []int32 // of the leaves, one after the other
+	members    []member // of the leaves, one after the other
+}
+
+// A member of a leaf is a condition's outermost values, and which condition it is.
+type member struct {
+	source, destination span
+	service             serviceSpan
+	number              int32
+	whole               bool // the outermost values are all there is to compare
+}
+
+func (m *member) admits(q *query) bool {
+	return m.service.first <= q.service && q.service <= m.service.last &&
+		m.destination.contains(q.keys[destinationField]) && m.source.contains(q.keys[sourceField])
 }
 
 // A condition is what a packet must meet for a rule.
@@ -59,13 +73,16 @@ type query struct {
 	fromZone, toZone    int
 	moment              network.Moment
 	keys                [fields]key
+	service             uint32
 }
 
 func newQuery(p header.Packet, fromZone, toZone int, moment network.Moment) query {
+	service := serviceKey(p.Protocol, p.DestinationPort)
 	return query{
-		source: p.Source, destination: p.Destination, sourcePort: p.SourcePort, port: p.DestinationPort, protocol: p.Protocol,
+		service: service,
+		source:  p.Source, destination: p.Destination, sourcePort: p.SourcePort, port: p.DestinationPort, protocol: p.Protocol,
 		fromZone: fromZone, toZone: toZone, moment: moment,
-		keys: [fields]key{addressKey(p.Source), addressKey(p.Destination), serviceKey(p.Protocol, p.DestinationPort)},
+		keys: [fields]key{addressKey(p.Source), addressKey(p.Destination), {low: uint64(service)}},
 	}
 }
 
@@ -119,18 +136,25 @@ func addressKey(a netip.Addr) key {
 	return key{binary.BigEndian.Uint64(bytes[:8]), binary.BigEndian.Uint64(bytes[8:])}
 }
 
-func serviceKey(protocol header.Protocol, port uint16) key {
-	return key{low: uint64(protocol)<<16 | uint64(port)}
+func serviceKey(protocol header.Protocol, port uint16) uint32 {
+	return uint32(protocol)<<16 | uint32(port)
 }
 
 type span struct{ first, last key }
+
+func (s *span) contains(k key) bool { return !s.first.after(k) && !k.after(s.last) }
+
+type serviceSpan struct{ first, last uint32 }
+
+var everyService = serviceSpan{last: math.MaxUint32}
 
 var everything = span{last: key{math.MaxUint64, math.MaxUint64}}
 
 type spans [fields]span
 
 func spansOf(c *condition) spans {
-	return spans{addressSpan(&c.from), addressSpan(&c.to), serviceSpan(c.services)}
+	service := spanOfServices(c.services)
+	return spans{addressSpan(&c.from), addressSpan(&c.to), {key{low: uint64(service.first)}, key{low: uint64(service.last)}}}
 }
 
 func addressSpan(m *matcher) span {
@@ -165,23 +189,44 @@ func outermost(set header.Addresses) []header.Range {
 	return []header.Range{ranges[0], ranges[v6-1], ranges[v6], ranges[len(ranges)-1]}
 }
 
-func serviceSpan(services header.Services) span {
-	hull := everything
+func spanOfServices(services header.Services) serviceSpan {
+	hull := everyService
 	for i, s := range services {
 		if s.Protocol == header.AnyProtocol {
-			return everything
+			return everyService
 		}
-		one := span{serviceKey(s.Protocol, 0), serviceKey(s.Protocol, math.MaxUint16)}
+		one := serviceSpan{serviceKey(s.Protocol, 0), serviceKey(s.Protocol, math.MaxUint16)}
 		if s.Protocol.HasPorts() {
-			one = span{serviceKey(s.Protocol, s.Ports.First), serviceKey(s.Protocol, s.Ports.Last)}
+			one = serviceSpan{serviceKey(s.Protocol, s.Ports.First), serviceKey(s.Protocol, s.Ports.Last)}
 		}
 		if i == 0 {
 			hull = one
 			continue
 		}
-		hull = span{lower(hull.first, one.first), higher(hull.last, one.last)}
+		hull = serviceSpan{min(hull.first, one.first), max(hull.last, one.last)}
 	}
 	return hull
+}
+
+// isWhole reports whether the condition holds for everything within its outermost
+// values: one range of addresses of one family on both sides, one service, and
+// nothing else to compare.
+func (c *condition) isWhole() bool {
+	return len(c.services) <= 1 && len(c.sourcePorts) == 0 && c.rule.When == nil && !c.rule.Disabled &&
+		c.from.isSpan() && c.to.isSpan()
+}
+
+// isSpan reports whether the set is everything, or one range. An IPv6 range could
+// hold the numbers that IPv4 addresses have as keys, so it must begin above them.
+func (m *matcher) isSpan() bool {
+	if m.any {
+		return true
+	}
+	if len(m.sets) != 1 || len(m.sets[0].Ranges()) != 1 {
+		return false
+	}
+	r := m.sets[0].Ranges()[0]
+	return r.First.Is4() || addressKey(r.First).high != 0
 }
 
 func lower(a, b key) key {
@@ -241,7 +286,12 @@ func (b *builder) build(order []int32) int32 {
 	if !ok {
 		b.nodes[at].field = fields
 		b.nodes[at].left = int32(len(b.members))
-		b.members = append(b.members, order...)
+		for _, i := range order {
+			b.members = append(b.members, member{
+				source: b.spans[i][sourceField], destination: b.spans[i][destinationField],
+				service: spanOfServices(b.conditions[i].services), number: i, whole: b.conditions[i].isWhole(),
+			})
+		}
 		b.nodes[at].right = int32(len(b.members))
 		return at
 	}
@@ -314,12 +364,14 @@ func (t *table) findBelow(n int32, q *query, best int32) int32 {
 			return best
 		}
 		if at.field == fields {
-			for _, i := range t.members[at.left:at.right] {
-				if i >= best {
+			members := t.members[at.left:at.right]
+			for i := range members {
+				m := &members[i]
+				if m.number >= best {
 					break
 				}
-				if t.conditions[i].meets(q) {
-					return i
+				if m.admits(q) && (m.whole || t.conditions[m.number].meets(q)) {
+					return m.number
 				}
 			}
 			return best
