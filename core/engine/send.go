@@ -19,6 +19,9 @@ func (w *Walk) send(from Place, p *header.Packet) position {
 		return w.overInternet(p)
 	}
 	if from.Segment.Contains(p.Destination) {
+		if w.trace != nil && !w.back && w.engine.segments[from.Segment].owners[p.Destination] == nil {
+			w.note(from.Name(), StepRoute, "sends", "", "directly: both are on one segment, no gateway is on the way")
+		}
 		return w.handOver(from.Segment, p)
 	}
 	if from.Host != nil {

@@ -131,7 +131,7 @@ func (c *call) parse(args []string) error {
 	set := flagSet(c.command, &c.options)
 	for {
 		if err := set.Parse(args); err != nil {
-			return err
+			return explainFlag(set, err)
 		}
 		rest := set.Args()
 		if len(rest) == 0 {
@@ -144,6 +144,17 @@ func (c *call) parse(args []string) error {
 		c.args = append(c.args, rest[0])
 		args = rest[1:]
 	}
+}
+
+// explainFlag adds the near name to the error of an unknown flag.
+func explainFlag(set *flag.FlagSet, err error) error {
+	name, unknown := strings.CutPrefix(err.Error(), "flag provided but not defined: -")
+	if !unknown {
+		return err
+	}
+	var known []string
+	set.VisitAll(func(f *flag.Flag) { known = append(known, f.Name) })
+	return fmt.Errorf("-%s: no such flag%s", name, netfile.DidYouMean(name, known))
 }
 
 func flagSet(c *command, o *options) *flag.FlagSet {

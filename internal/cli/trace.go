@@ -27,7 +27,7 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		"hollowbridge trace internet rim:fibre https",
 		"hollowbridge trace 203.0.113.130 rim:fibre tcp/15900 -json",
 		"hollowbridge trace 10.61.8.40 192.0.2.10 icmp",
-		"hollowbridge trace 10.61.40.9 archive https -in rim:visitors",
+		"hollowbridge trace 192.0.2.7 rim:fibre rtsp -in rim:fibre -sport 5004",
 	},
 	flags: func(set *flag.FlagSet, o *options) {
 		fileFlag(set, o)
@@ -36,7 +36,7 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		set.StringVar(&o.in, "in", "", "the `INTERFACE` it comes in by, where FROM does not tell")
 		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; now where absent")
 		set.BoolVar(&o.ipv6, "6", false, "IPv6 where both ends have both")
-		set.Var(&o.after, "after", "an earlier connection whose sessions are still there, `\"FROM TO SERVICE\"`; repeatable")
+		set.Var(&o.after, "after", "an `EARLIER` connection, \"FROM TO SERVICE\", whose sessions are still there; repeatable")
 	},
 	run: runTrace,
 }

@@ -174,15 +174,12 @@ func (r *reader) firstColumn(line int) int {
 	return len(text) - len(strings.TrimLeft(text, " \t")) + 1
 }
 
-// bounded refuses aliases, which can make a small file endlessly large, and
-// nesting beyond what a network file needs.
+// bounded refuses anchors, without which there are no aliases, because these can
+// make a small file endlessly large; and nesting beyond what a network file needs.
 func (r *reader) bounded(n *yaml.Node, depth int) bool {
 	switch {
-	case n.Kind == yaml.AliasNode:
-		r.fail(n, "*%s: a network file has no aliases; write it out, or give the addresses a group's name", n.Value)
-		return false
 	case n.Anchor != "":
-		r.fail(n, "&%s: a network file has no anchors; take it out", n.Anchor)
+		r.fail(n, "&%s: a network file has no anchors and aliases; write it out, or give addresses a group's name", n.Anchor)
 		return false
 	case depth > mostDepth:
 		r.fail(n, "nested more than %d deep, which nothing in a network file is", mostDepth)

@@ -1,0 +1,219 @@
+package header
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"testing"
+)
+
+// A field is 16 IPv4 and 16 IPv6 addresses; sets over it are bit masks.
+func fieldAddress(i int) netip.Addr {
+	if i < 16 {
+		return netip.AddrFrom4([4]byte{10, 0, 0, byte(i)})
+	}
+	bytes := netip.MustParseAddr("fd00::").As16()
+	bytes[15] = byte(i - 16)
+	return netip.AddrFrom16(bytes)
+}
+
+func randomSet(random *rand.Rand) (Addresses, uint32) {
+	var ranges []Range
+	mask := uint32(0)
+	for range random.IntN(5) {
+		base := random.IntN(2) * 16
+		first := random.IntN(16)
+		last := first + random.IntN(16-first)
+		ranges = append(ranges, Range{fieldAddress(base + first), fieldAddress(base + last)})
+		for i := first; i <= last; i++ {
+			mask |= 1 << (base + i)
+		}
+	}
+	return AddressesOf(ranges...), mask
+}
+
+// Sets of addresses obey the laws of sets, compared with bit masks.
+func TestAddressesAgreeWithBruteForce(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	check := func(what string, s Addresses, mask uint32) {
+		t.Helper()
+		count := 0.0
+		for i := range 32 {
+			if got, want := s.Contains(fieldAddress(i)), mask>>i&1 == 1; got != want {
+				t.Fatalf("%s: %s contains %s: %v", what, s, fieldAddress(i), got)
+			}
+			count += float64(mask >> i & 1)
+		}
+		if s.Size() != count || s.Empty() != (mask == 0) {
+			t.Fatalf("%s: %s has size %v, want %v", what, s, s.Size(), count)
+		}
+		for i := 1; i < len(s.Ranges()); i++ {
+			before, r := s.Ranges()[i-1], s.Ranges()[i]
+			if !before.Last.Less(r.First) || before.Last.Next() == r.First && r.First.Is6() == before.Last.Is6() {
+				t.Fatalf("%s: %s is not in its shortest form", what, s)
+			}
+		}
+	}
+	for range 5000 {
+		a, x := randomSet(random)
+		b, y := randomSet(random)
+		check("union", a.Union(b), x|y)
+		check("intersection", a.Intersect(b), x&y)
+		check("difference", a.Minus(b), x&^y)
+		if a.Equal(b) != (x == y) {
+			t.Fatalf("%s equal %s: %v", a, b, a.Equal(b))
+		}
+	}
+	if !AllAddresses().Minus(Family(true)).Equal(Family(false)) || !AllAddresses().IsAll() {
+		t.Error("the families do not make up all addresses")
+	}
+}
+
+func TestShiftMapsRangesOneToOne(t *testing.T) {
+	for _, c := range [][4]string{
+		{"10.0.0.7", "10.0.0.0", "198.51.100.16", "198.51.100.23"},
+		{"10.0.0.0", "10.0.0.0", "10.0.1.255", "10.0.1.255"},
+		{"10.0.1.1", "10.0.0.255", "192.0.2.254", "192.0.3.0"},
+		{"fd00::ffff", "fd00::", "2001:db8::1", "2001:db8::1:0"},
+	} {
+		got := Shift(netip.MustParseAddr(c[0]), netip.MustParseAddr(c[1]), netip.MustParseAddr(c[2]))
+		if got.String() != c[3] {
+			t.Errorf("Shift(%s, %s, %s) = %s, want %s", c[0], c[1], c[2], got, c[3])
+		}
+	}
+}
+
+// RFC 6296: translation there and back gives the address again, and the checksum
+// over the address stays the same.
+func TestPrefixPairIsNeutralAndReversible(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 4))
+	for _, prefixes := range [][2]string{
+		{"fd01:203:405::/48", "2001:db8:1::/48"}, {"fd00::/32", "2001:db8::/32"},
+		{"fd00:1:2:3::/64", "2001:db8:9:8::/64"}, {"fd00:1:2:3:4:5::/96", "2001:db8:0:0:8:9::/96"},
+	} {
+		inside, outside := netip.MustParsePrefix(prefixes[0]), netip.MustParsePrefix(prefixes[1])
+		pair, ok := NewPrefixPair(inside, outside)
+		if !ok {
+			t.Fatal(prefixes)
+		}
+		for range 2000 {
+			bytes := inside.Addr().As16()
+			for i := inside.Bits() / 8; i < 16; i++ {
+				bytes[i] = byte(random.Uint32())
+			}
+			if inside.Bits() <= 48 && bytes[6] == 0xff && bytes[7] == 0xff {
+				continue // 0xFFFF cannot be told from 0 behind the checksum (3.4)
+			}
+			a := netip.AddrFrom16(bytes)
+			out := pair.Outward(a)
+			if !outside.Contains(out) || onesSum(out.As16())%0xffff != onesSum(a.As16())%0xffff {
+				t.Fatalf("%s -> %s leaves the prefix or changes the checksum", a, out)
+			}
+			if back := pair.Inward(out); back != a {
+				t.Fatalf("%s -> %s -> %s", a, out, back)
+			}
+		}
+	}
+	pair, _ := NewPrefixPair(netip.MustParsePrefix("fd01:203:405::/48"), netip.MustParsePrefix("2001:db8:1::/48"))
+	if got := pair.Outward(netip.MustParseAddr("fd01:203:405:1::1234")).String(); got != "2001:db8:1:d550::1234" {
+		t.Errorf("the example of RFC 6296, appendix B, gives %s", got)
+	}
+}
+
+func TestParseService(t *testing.T) {
+	for text, want := range map[string]string{
+		"tcp/443": "tcp/443", "udp/6970-6999": "udp/6970-6999", "icmp": "icmp", "any": "any", "tcp": "tcp",
+		"tcp+udp/37020": "tcp/37020, udp/37020", "tcp/80,443,8000-8010": "tcp/80, tcp/443, tcp/8000-8010",
+		"https": "tcp/443", "domain": "tcp/53, udp/53", "gre": "gre",
+	} {
+		got, err := ParseService(text, lookup)
+		if err != nil || got.String() != want {
+			t.Errorf("%s: %s, %v; want %s", text, got, err, want)
+		}
+	}
+	for text, want := range map[string]string{
+		"tcp/0": "from 1 to 65535", "tcp/65536": "from 1 to 65535", "tcp/90-80": "backwards; write 80-90", "tcp/": "not a port",
+		"tcq/80": "no such protocol", "icmp/8": "has no ports", "80": "a port needs its protocol", "tcp/080": "not a port",
+		"tcp/+80": "not a port", "nothing": "unknown", "": "unknown", "sql-net": "several ports",
+	} {
+		if _, err := ParseService(text, lookup); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v; want %q", text, err, want)
+		}
+	}
+}
+
+func lookup(name string) (Services, error) {
+	services, found, err := NamedService(name)
+	if !found {
+		return nil, errUnknown
+	}
+	return services, err
+}
+
+var errUnknown = errorString("unknown")
+
+type errorString string
+
+func (e errorString) Error() string { return string(e) }
+
+func TestNamesOfServicesGoBothWays(t *testing.T) {
+	for _, name := range ServiceNames() {
+		services, _, err := NamedService(name)
+		if err != nil {
+			continue
+		}
+		for _, s := range services {
+			if s.Ports.Count() != 1 || NameOf(s.Protocol, s.Ports.First) == "" {
+				t.Errorf("%s is %s, which has no name", name, s)
+			}
+		}
+	}
+	if NameOf(TCP, 443) != "https" || NameOf(UDP, 53) != "domain" || NameOf(TCP, 64999) != "" {
+		t.Error("names of ports are wrong")
+	}
+}
+
+func TestParseRangeRefusesWhatIsUnclear(t *testing.T) {
+	for text, want := range map[string]string{
+		"10.0.0.1": "", "10.0.0.0/8": "", "10.0.0.1-10.0.0.9": "", "::ffff:10.0.0.1": "", "2001:db8::/32": "",
+		"10.0.0.9-10.0.0.1": "backwards", "10.0.0.1/8": "bits behind the prefix; the network is 10.0.0.0/8", "10.0.0.0/33": "0 to 32",
+		"10.0.0.1-fd00::1": "both IPv4 or both IPv6", "fe80::1%eth0": "may not name an interface", "10.0.0": "not an address",
+		"10.0.0.0/08": "0 to 32", "010.0.0.1": "not an address", "": "not an address",
+	} {
+		_, err := ParseRange(text)
+		if (want == "") != (err == nil) || err != nil && !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v; want %q", text, err, want)
+		}
+	}
+}
+
+func FuzzParseService(f *testing.F) {
+	for _, text := range []string{"tcp/443", "tcp+udp/1-2,5", "https", "icmp", "any", "udp/", "+/-,"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		services, err := ParseService(text, lookup)
+		if err != nil {
+			return
+		}
+		again, err := ParseService(strings.ReplaceAll(services[0].String(), " ", ""), lookup)
+		if err != nil || again[0] != services[0] {
+			t.Errorf("%q is %s, which reads as %s, %v", text, services, again, err)
+		}
+	})
+}
+
+func FuzzParseRange(f *testing.F) {
+	for _, text := range []string{"10.0.0.1", "10.0.0.0/8", "10.0.0.1-10.0.0.9", "fd00::/8", "::-::ffff", "1.2.3.4-"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		r, err := ParseRange(text)
+		if err != nil {
+			return
+		}
+		if again, err := ParseRange(r.String()); err != nil || again != r {
+			t.Errorf("%q is %s, which reads as %v, %v", text, r, again, err)
+		}
+	})
+}
