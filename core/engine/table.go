@@ -2,7 +2,6 @@ package engine
 
 import (
 	"cmp"
-	"encoding/binary"
 	"math"
 	"net/netip"
 	"slices"
@@ -132,8 +131,8 @@ func (k key) compare(l key) int {
 func (k key) after(l key) bool { return k.high > l.high || k.high == l.high && k.low > l.low }
 
 func addressKey(a netip.Addr) key {
-	bytes := a.As16()
-	return key{binary.BigEndian.Uint64(bytes[:8]), binary.BigEndian.Uint64(bytes[8:])}
+	high, low := header.Number(a)
+	return key{high, low}
 }
 
 func serviceKey(protocol header.Protocol, port uint16) uint32 {

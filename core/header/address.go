@@ -231,20 +231,22 @@ func (s Addresses) Size() float64 {
 }
 
 func distance(a, b netip.Addr) float64 {
-	x, y := wide(a), wide(b)
-	return (float64(y.high)-float64(x.high))*(1<<64) + (float64(y.low) - float64(x.low))
+	aHigh, aLow := Number(a)
+	bHigh, bLow := Number(b)
+	return (float64(bHigh)-float64(aHigh))*(1<<64) + (float64(bLow) - float64(aLow))
 }
 
-type uint128 struct{ high, low uint64 }
-
-func wide(a netip.Addr) uint128 {
-	var w uint128
+// Number returns an address as a number of 128 bits; IPv4 addresses are those of
+// ::ffff:0:0/96.
+func Number(a netip.Addr) (high, low uint64) {
 	bytes := a.As16()
-	for i := range 8 {
-		w.high = w.high<<8 | uint64(bytes[i])
-		w.low = w.low<<8 | uint64(bytes[i+8])
-	}
-	return w
+	return word(bytes[:8]), word(bytes[8:])
+}
+
+func word(b []byte) uint64 {
+	_ = b[7]
+	return uint64(b[7]) | uint64(b[6])<<8 | uint64(b[5])<<16 | uint64(b[4])<<24 |
+		uint64(b[3])<<32 | uint64(b[2])<<40 | uint64(b[1])<<48 | uint64(b[0])<<56
 }
 
 // Shift returns the address that lies as far behind to as a lies behind from.

@@ -54,14 +54,13 @@ type command struct {
 
 // options are the values of all flags; each command declares those it has.
 type options struct {
-	file   string
-	json   bool
-	sport  int
-	in     string
-	at     string
-	ipv6   bool
-	after  repeated
-	update bool
+	file  string
+	json  bool
+	sport int
+	in    string
+	at    string
+	ipv6  bool
+	after repeated
 }
 
 // repeated is a flag that may be given several times.

@@ -12,7 +12,7 @@ import (
 // printErrors shows each error with its place and the line it is on.
 func printErrors(w io.Writer, errors netfile.Errors) {
 	for _, e := range errors {
-		fmt.Fprintln(w, e.Error())
+		fmt.Fprintln(w, strings.Join(wrap(e.Error(), widest), "\n        "))
 		if e.Source != "" {
 			printExcerpt(w, e)
 		}

@@ -5,8 +5,6 @@ import (
 	"strings"
 
 	"go.yaml.in/yaml/v3"
-
-	"hollowbridge/core/network"
 )
 
 // fields are the keys and values of one mapping of the file, checked against an
@@ -245,11 +243,4 @@ func (f *fields) scalars(key string) []*yaml.Node {
 		found = append(found, item)
 	}
 	return found
-}
-
-func (f *fields) at(key string) network.Place {
-	if n := f.keys[key]; n != nil {
-		return f.place(n)
-	}
-	return f.place(f.node)
 }
