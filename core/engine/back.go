@@ -2,12 +2,12 @@ package engine
 
 import (
 	"hollowbridge/core/header"
+	"hollowbridge/core/network"
 )
 
 // andBack walks the answer back, from the last machine through every relay to
 // the client, and compares what comes back with what was asked.
 func (w *Walk) andBack() {
-	outcome := w.verdict
 	w.back = true
 	for i := len(w.legs) - 1; i >= 0; i-- {
 		l := &w.legs[i]
@@ -15,18 +15,59 @@ func (w *Walk) andBack() {
 		p := l.delivered.Answer()
 		var at position
 		if l.gateway != nil {
-			at = w.carry(w.answerItself(l.gateway, &p), &p)
+			at = w.answerItself(l.gateway, &p)
 		} else {
-			at = w.carry(w.send(l.to, &p), &p)
+			at = w.send(l.to, &p)
 		}
-		if !w.cameBack(l, at, p) {
-			w.verdict.Host, w.verdict.Delivered = outcome.Host, outcome.Delivered
+		if at = w.carry(at, &p); !w.cameBack(l, at, p) {
 			return
 		}
 		if i == 0 {
 			w.verdict.Answered = p
 		}
 	}
+}
+
+// tell walks a refusal back to the client. It is a reset for TCP and else an ICMP
+// error, which gateways pass on by the session of the packet it quotes, so it takes
+// the way an answer takes. Whether it gets there or not, the outcome stays.
+func (w *Walk) tell() {
+	outcome, before := w.verdict, 0
+	if w.trace != nil {
+		before = len(w.trace.Why)
+	}
+	w.back = true
+	told := true
+	for i := len(w.legs) - 1; i >= 0 && told; i-- {
+		l := &w.legs[i]
+		w.passages = w.passages[:0]
+		p := l.delivered.Answer()
+		var at position
+		switch {
+		case i == len(w.legs)-1 && w.refuser != nil:
+			p = w.refusal.Answer()
+			at = w.refuse(w.refuser, &p)
+		default:
+			at = w.send(l.to, &p)
+		}
+		told = w.cameBack(l, w.carry(at, &p), p)
+	}
+	w.verdict = outcome
+	w.verdict.Told = told
+	if w.trace != nil && !told {
+		w.trace.Why = append(w.trace.Why[:before:before], append([]string{"The client is not even told:"}, w.trace.Why[before:]...)...)
+	}
+}
+
+// refuse sends a gateway's own refusal on its way, by the uplink the packet came
+// in by, or by the routes.
+func (w *Walk) refuse(in *network.Interface, p *header.Packet) position {
+	g := w.engine.gateways[in.Gateway.Index]
+	r := w.sessionRoute(g, in, p)
+	if r == nil {
+		return position{}
+	}
+	return w.leave(g, r, p)
 }
 
 // answerItself sends a gateway's own answer on its way.

@@ -86,7 +86,7 @@ func describe(v engine.Verdict) string {
 	if v.Rule != nil {
 		rule = v.Rule.Name
 	}
-	return fmt.Sprintf("%s at %s by %q, host %q, delivered %s, answered %s", v.Outcome, v.At, rule, v.Host, packetText(v.Delivered), packetText(v.Answered))
+	return fmt.Sprintf("%s at %s by %q, host %q, delivered %s, answered %s, told %v", v.Outcome, v.At, rule, v.Host, packetText(v.Delivered), packetText(v.Answered), v.Told)
 }
 
 func packetText(p header.Packet) string {

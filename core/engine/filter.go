@@ -32,6 +32,9 @@ func (w *Walk) permit(g *gateway, in, out *network.Interface, forward *network.N
 		w.end(Dropped, g.Name, StepFilter, &r.Rule)
 	case network.Reject:
 		w.end(Rejected, g.Name, StepFilter, &r.Rule)
+		if !w.back {
+			w.refusal, w.refuser = *before, in
+		}
 	}
 	if w.trace != nil {
 		w.why("The filter rule %s of %s says %s.", r.Name, g.Name, r.Verb)

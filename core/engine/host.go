@@ -94,6 +94,9 @@ func (w *Walk) hostPermits(h *network.Host, p *header.Packet) bool {
 			return true
 		}
 		w.end(HostFirewall, h.Name, StepHost, nil)
+		if r.Verb == network.Reject {
+			w.refusal, w.refuser = *p, nil
+		}
 		if w.trace != nil {
 			w.why("The firewall of %s itself says %s.", h.Name, r.Text)
 		}
@@ -127,6 +130,7 @@ func (w *Walk) hostServes(h *network.Host, p *header.Packet) bool {
 		return true
 	}
 	w.end(Refused, h.Name, StepHost, nil)
+	w.refusal, w.refuser = w.legs[len(w.legs)-1].delivered, nil
 	if w.trace != nil {
 		w.note(h.Name, StepHost, "refuses", "", "nothing listens on "+serviceOf(p))
 		w.why("%s is up, but nothing on it listens on %s%s.", h.Name, serviceOf(p), boundElsewhere(h, p))

@@ -22,7 +22,7 @@ const (
 var outcomes = [...]struct{ name, meaning string }{
 	Reached:        {"reached", "it gets there, and the answer gets back"},
 	Dropped:        {"dropped", "thrown away without a word"},
-	Rejected:       {"rejected", "refused, and the client is told"},
+	Rejected:       {"rejected", "a gateway refuses it"},
 	Itself:         {"itself", "nothing redirects it, and the gateway does not serve it there"},
 	Unrouted:       {"unrouted", "there is no way to the destination"},
 	Absent:         {"absent", "no host has the address"},

@@ -23,6 +23,7 @@ type reference struct {
 	followed bool
 	seen     []refSeen
 	carried  []refCarried
+	refused  *refSeen // what was refused with a word: where it came in, nil at a host
 }
 
 type refSession struct {
@@ -61,7 +62,7 @@ func (r *reference) stop(o engine.Outcome, at string, rule *network.Rule) refEnd
 // run walks a connection; remember keeps its sessions.
 func (r *reference) run(c engine.Connection, remember bool) engine.Verdict {
 	r.sessions = r.sessions[:r.earlier]
-	r.moment, r.back, r.followed, r.carried = c.Moment, false, false, nil
+	r.moment, r.back, r.followed, r.carried, r.refused = c.Moment, false, false, nil, nil
 	v := r.whole(c)
 	if remember {
 		if v.Outcome != engine.Reached && v.Outcome != engine.Unanswered {
@@ -96,6 +97,7 @@ func (r *reference) whole(c engine.Connection) engine.Verdict {
 		}
 		if end.machine == nil {
 			v.Outcome, v.At, v.Rule = end.outcome, end.at, end.rule
+			v.Told = r.tell(legs)
 			return v
 		}
 		next, onward, done := r.machine(*end.machine, p)
@@ -104,6 +106,7 @@ func (r *reference) whole(c engine.Connection) engine.Verdict {
 			break
 		}
 		if onward == nil {
+			v.Told = r.tell(legs)
 			return v
 		}
 		if len(legs) > 32 {
@@ -142,6 +145,31 @@ func (r *reference) whole(c engine.Connection) engine.Verdict {
 		}
 	}
 	return v
+}
+
+// tell reports whether the refusal gets back to the client, through all relays.
+func (r *reference) tell(legs []refLeg) bool {
+	if r.refused == nil {
+		return false
+	}
+	r.back = true
+	for i := len(legs) - 1; i >= 0; i-- {
+		leg := legs[i]
+		r.seen = nil
+		var end refEnd
+		p := leg.delivered.Answer()
+		if i == len(legs)-1 && r.refused.in != nil {
+			p = r.refused.p.Answer()
+			end = r.onward(refSession{g: r.refused.in.Gateway, local: true}, nil, r.refused.in, p, &p)
+		} else {
+			end = r.sendFrom(*leg.to, &p)
+		}
+		if end.machine == nil || p != leg.sent.Answer() ||
+			end.machine.Segment != leg.from.Segment || end.machine.Clients != leg.from.Clients || end.machine.Internet != leg.from.Internet {
+			return false
+		}
+	}
+	return true
 }
 
 // sendFrom takes a packet from a machine to wherever it gets.
@@ -662,6 +690,9 @@ func (r *reference) filter(in, out *network.Interface, before, p header.Packet) 
 		case network.Drop:
 			return r.stop(engine.Dropped, g.Name, &rule.Rule), false
 		}
+		if !r.back {
+			r.refused = &refSeen{in, before}
+		}
 		return r.stop(engine.Rejected, g.Name, &rule.Rule), false
 	}
 	if g.Handling.UnmatchedByTrust && r.n.Zone(in.Zone).Trust > r.n.Zone(out.Zone).Trust {
@@ -788,6 +819,9 @@ func (r *reference) machine(at engine.Place, p header.Packet) (v engine.Verdict,
 		for _, rule := range h.Firewall.Rules {
 			if rule.Services.Matches(p.Protocol, p.DestinationPort) && rule.From.Contains(p.Source) {
 				allowed = rule.Verb == network.Allow
+				if rule.Verb == network.Reject {
+					r.refused = &refSeen{}
+				}
 				break
 			}
 		}
@@ -809,6 +843,7 @@ func (r *reference) machine(at engine.Place, p header.Packet) (v engine.Verdict,
 				v.Outcome = engine.Unanswered
 			case !ping && !serves:
 				v.Outcome = engine.Refused
+				r.refused = &refSeen{}
 			}
 			return v, nil, v.Outcome == engine.Reached
 		}

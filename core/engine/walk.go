@@ -16,6 +16,7 @@ type Verdict struct {
 	Host      string        // who it was delivered to, empty if nobody
 	Delivered header.Packet // as it was delivered; zero if it was not
 	Answered  header.Packet // the answer as the client gets it; zero if it gets none
+	Told      bool          // the client is told that it was refused
 }
 
 // mostGateways is how many gateways a packet passes before it counts as going round.
@@ -40,9 +41,11 @@ type Walk struct {
 	passages []passage // gateways passed in this direction
 	legs     []leg
 	carriers []carrier
-	relayed  header.Packet // what a relay sends on
-	stood    standing      // at the last gateway on the way in
-	trace    *Trace        // where steps are written down; nil for a bare verdict
+	relayed  header.Packet      // what a relay sends on
+	refusal  header.Packet      // the packet that was refused with a word to its sender, as it came to who refused it
+	refuser  *network.Interface // where it came in, if a gateway refused it
+	stood    standing           // at the last gateway on the way in
+	trace    *Trace             // where steps are written down; nil for a bare verdict
 }
 
 // A passage is a packet that arrived at an interface.
@@ -113,8 +116,12 @@ func (w *Walk) run(c Connection) {
 	w.moment, w.verdict = c.Moment, Verdict{}
 	w.back, w.followed, w.stood = false, false, standing{}
 	w.legs, w.carriers = w.legs[:0], w.carriers[:0]
-	if w.there(c.From, c.Packet) {
+	w.refusal = header.Packet{}
+	switch {
+	case w.there(c.From, c.Packet):
 		w.andBack()
+	case w.refusal.Source.IsValid():
+		w.tell()
 	}
 }
 

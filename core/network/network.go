@@ -25,6 +25,7 @@ type Network struct {
 	Zones    []*Zone
 	Hosts    []*Host
 	Gateways []*Gateway
+	Expect   []*Expectation
 	Segments []*Segment // found by Connect
 
 	internet header.Addresses
@@ -178,6 +179,8 @@ type Gateway struct {
 	NAT        []*NATRule
 	Filter     []*FilterRule
 	Logging    Logging
+	Limits     Limits
+	Mappings   *Mappings // nil is off
 	Place      Place
 }
 
@@ -268,6 +271,9 @@ type Logging struct {
 	Unmatched bool
 	Syslog    string // udp:// or tcp:// address of a syslog receiver, or empty
 }
+
+// Limits are what a gateway has room for; 0 is no limit.
+type Limits struct{ PortForwards, Sessions int }
 
 // Gateway returns the gateway of that name, or nil.
 func (n *Network) Gateway(name string) *Gateway {

@@ -171,7 +171,11 @@ func (c *call) verdictLine(t *engine.Trace) string {
 	if t.Rule != nil {
 		line += " by " + t.Rule.Name
 	}
-	return line + ": " + t.Outcome.Meaning()
+	line += ": " + t.Outcome.Meaning()
+	if t.Told {
+		line += "; the client is told"
+	}
+	return line
 }
 
 type traceJSON struct {
@@ -185,6 +189,7 @@ type traceJSON struct {
 	Steps      []stepJSON     `json:"steps"`
 	Why        []string       `json:"why"`
 	Near       []nearJSON     `json:"near"`
+	Told       bool           `json:"told"`
 }
 
 type connectionJSON struct {
@@ -220,7 +225,7 @@ func traceResult(t *engine.Trace) traceJSON {
 		Connection: connectionJSON{p.From(), p.To(), p.Protocol.String()},
 		Outcome:    t.Outcome.String(), Host: t.Host, At: t.At,
 		Delivered: ends(t.Delivered), Answered: ends(t.Answered),
-		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{},
+		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told,
 	}
 	if t.Rule != nil {
 		result.Rule = t.Rule.Name

@@ -233,6 +233,12 @@ func (r *reader) finishGateway(n gatewayNode) {
 			g.Logging.Syslog = n.Value
 		}
 	}
+	if l := f.child("limits"); l != nil {
+		g.Limits = network.Limits{PortForwards: l.number("port-forwards", 0, 1<<20, 0), Sessions: l.number("sessions", 0, 1<<30, 0)}
+	}
+	if m := f.child("mappings"); m != nil {
+		g.Mappings = r.mappings(g, m)
+	}
 	names := map[string]*yaml.Node{}
 	for _, item := range f.listOf("nat") {
 		r.natRule(g, item, names)

@@ -38,6 +38,9 @@ func (r *reader) network(root *yaml.Node) *network.Network {
 	for _, g := range gateways {
 		r.finishGateway(g)
 	}
+	for _, e := range f.children("expect") {
+		r.readExpectation(e)
+	}
 	return r.net
 }
 

@@ -147,11 +147,7 @@ func (r *reader) target(n *yaml.Node) (target, bool) {
 		r.fail(n, "%s: this is a group; a rule leads to one host or address", name)
 		return target{}, false
 	case !ok:
-		var hosts []string
-		for _, h := range r.net.Hosts {
-			hosts = append(hosts, h.Name)
-		}
-		r.fail(n, "%s: no such host%s", name, oneOf(name, hosts))
+		r.fail(n, "%s: no such host%s", name, oneOf(name, hostNames(r.net)))
 		return target{}, false
 	case !found:
 		return target{address: t}, true
@@ -279,14 +275,10 @@ func (r *reader) bothWays(f *fields, rule *network.NATRule) {
 		}
 		rule.Inside = header.Range{First: a, Last: a}
 	} else if rule.Inside, err = header.ParseRange(inside.Value); err != nil {
-		var hosts []string
-		for _, h := range r.net.Hosts {
-			hosts = append(hosts, h.Name)
-		}
 		if header.LooksLikeAddress(inside.Value) {
 			r.fail(inside, "%s", err)
 		} else {
-			r.fail(inside, "%s: no such host%s", inside.Value, oneOf(inside.Value, hosts))
+			r.fail(inside, "%s: no such host%s", inside.Value, oneOf(inside.Value, hostNames(r.net)))
 		}
 		return
 	}

@@ -19,6 +19,7 @@ const (
 	expression                  // an address expression, or a list of them
 	service                     // a service, or a list of them
 	texts                       // a text, or a list of texts
+	words                       // a list of words
 	block                       // one object
 	named                       // objects by name
 	list                        // a list of objects
@@ -73,6 +74,7 @@ var fileObject = &object{"network file", []key{
 	{"zones", of(named, zoneObject), false, "zones that need more than their name", ""},
 	{"hosts", of(named, hostObject), false, "machines that serve something", ""},
 	{"gateways", of(named, gatewayObject), true, "edge routers and firewalls", ""},
+	{"expect", of(list, expectObject), false, "what must hold", ""},
 }}
 
 var zoneObject = &object{"zone", []key{
@@ -119,6 +121,8 @@ var gatewayObject = &object{"gateway", []key{
 	{"nat", is(natRule), false, "translation rules, in order", ""},
 	{"filter", is(filterRule), false, "filter rules; first match decides", ""},
 	{"logging", of(block, loggingObject), false, "what it writes down", ""},
+	{"limits", of(block, limitsObject), false, "what it has room for", ""},
+	{"mappings", of(block, mappingsObject), false, "automatic port mappings; absent is off", ""},
 }}
 
 var interfaceObject = &object{"interface", []key{
@@ -165,6 +169,38 @@ var loggingObject = &object{"logging", []key{
 	{"enabled", is(flag), false, "whether rules with `log: true` write anything", ""},
 	{"unmatched", is(flag), false, "whether packets that no filter rule matches are logged", ""},
 	{"syslog", is(text), false, "where to send it: udp://ADDRESS:PORT or tcp://ADDRESS:PORT", ""},
+}}
+
+var limitsObject = &object{"limits", []key{
+	{"port-forwards", is(number), false, "how many port forwards it has room for", ""},
+	{"sessions", is(number), false, "how many sessions it can remember", ""},
+}}
+
+var mappingsObject = &object{"mappings", []key{
+	{"protocols", shape{kind: words, words: network.MappingProtocols}, true, "by which protocols programs may ask", ""},
+	{"on", is(texts), true, "interfaces or zones where it listens", ""},
+	{"external", is(text), true, "the interface on which mappings are opened", ""},
+	{"rules", of(list, mappingRuleObject), false, "who may have which ports; first match decides, no match is refused", ""},
+}}
+
+var mappingRuleObject = &object{"mapping rule", []key{
+	{"allow", is(expression), false, "machines that may", ""},
+	{"drop", is(expression), false, "machines that may not", ""},
+	{"ports", is(text), false, "outside ports; all where absent", ""},
+	{"lifetime", is(text), false, "the longest, as 30m, 1h or 7d", ""},
+	{"at-most", is(number), false, "how many mappings one machine may have", ""},
+}}
+
+var expectObject = &object{"expectation", []key{
+	{"say", is(text), true, "what must hold, in a sentence", ""},
+	{"from", is(expression), false, "whose connections", ""},
+	{"only", is(expression), false, "nobody but these may reach", ""},
+	{"never", is(expression), false, "these may not reach it by any address", ""},
+	{"to", is(expression), false, "where they are sent", ""},
+	{"reach", is(expression), false, "with only and never: the hosts or addresses behind all translation", ""},
+	{"service", is(service), false, "which services; all where absent", ""},
+	{"reaches", is(text), false, "the host that all of them must reach", ""},
+	{"stops", is(flag), false, "true: none of them may reach anything", ""},
 }}
 
 var scheduleObject = &object{"when", []key{
