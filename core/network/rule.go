@@ -87,6 +87,7 @@ type NATRule struct {
 	Ports    []PortMap        // empty: every service, ports kept
 	Target   Target
 	TargetAs string // as written
+	TargetIs string // the host or address in it
 	Hairpin  bool
 
 	// one-to-one and prefix-nat

@@ -61,6 +61,12 @@ type options struct {
 	at    string
 	ipv6  bool
 	after repeated
+
+	dryRun, allow        bool
+	gateway              string
+	before, behind       string
+	settings             []netfile.Setting
+	outside, inside, via repeated
 }
 
 // repeated is a flag that may be given several times.
@@ -75,11 +81,16 @@ type call struct {
 	command *command
 	options options
 	args    []string
+	remarks []string // said below what an edit changed
 }
 
 // commands lists the commands in the order the work is done.
 func commands() []*command {
-	return []*command{demoCommand, showCommand, checkCommand, traceCommand, versionCommand, helpCommand}
+	return []*command{
+		demoCommand, initCommand, showCommand,
+		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand,
+		checkCommand, traceCommand, versionCommand, helpCommand,
+	}
 }
 
 func find(name string) *command {
@@ -200,17 +211,23 @@ func (c *call) path() string {
 // network reads the network file; on errors it prints them and returns nil.
 func (c *call) network() *network.Network {
 	n, err := netfile.Read(c.path())
-	if err == nil {
-		return n
+	if err != nil {
+		c.readFailed(err)
+		return nil
 	}
+	return n
+}
+
+// readFailed says why the network file could not be read.
+func (c *call) readFailed(err error) int {
 	var wrongs netfile.Errors
 	switch {
 	case errors.As(err, &wrongs):
-		printErrors(c.Err, wrongs)
+		printErrors(c.Err, wrongs, "Nothing was read.")
 	case errors.Is(err, os.ErrNotExist) && c.path() == defaultFile:
 		fmt.Fprintf(c.Err, "hollowbridge %s: there is no %s here; name a network file with -f FILE, or run hollowbridge demo for an example\n", c.command.name, defaultFile)
 	default:
 		c.failed(err)
 	}
-	return nil
+	return wrong
 }

@@ -9,15 +9,16 @@ import (
 	"hollowbridge/internal/netfile"
 )
 
-// printErrors shows each error with its place and the line it is on.
-func printErrors(w io.Writer, errors netfile.Errors) {
+// printErrors shows each error with its place and the line it is on, and last what
+// came of it.
+func printErrors(w io.Writer, errors netfile.Errors, consequence string) {
 	for _, e := range errors {
 		fmt.Fprintln(w, strings.Join(wrap(e.Error(), widest), "\n        "))
 		if e.Source != "" {
 			printExcerpt(w, e)
 		}
 	}
-	fmt.Fprintf(w, "\n%s. Nothing was read.\n", count(len(errors), "error"))
+	fmt.Fprintf(w, "\n%s. %s\n", count(len(errors), "error"), consequence)
 }
 
 // widest is how many columns outputs may take.

@@ -12,13 +12,17 @@ import (
 )
 
 var showCommand = &command{
-	name: "show", arguments: "[gateways|hosts|groups|services|rules]",
-	summary: "shows what is defined: gateways, hosts, groups, services, rules",
+	name: "show", arguments: "[gateways|hosts|groups|services|rules|expectations|map|rule NAME]",
+	summary: "shows what is defined: gateways, hosts, groups, services, rules, a map",
 	help: `Shows what the network file defines, as tables: the whole of it, or one part. Rules stand in
-the order in which they are tried, each with the line it is written in.`,
-	examples: []string{"hollowbridge show", "hollowbridge show rules", "hollowbridge show hosts -json"},
-	flags:    func(set *flag.FlagSet, o *options) { fileFlag(set, o); jsonFlag(set, o) },
-	run:      runShow,
+the order in which they are tried, each with the line it is written in. map draws the network;
+rule NAME tells everything about one rule.`,
+	examples: []string{
+		"hollowbridge show", "hollowbridge show rules", "hollowbridge show hosts -json", "hollowbridge show map",
+		"hollowbridge show rule archive-web",
+	},
+	flags: func(set *flag.FlagSet, o *options) { fileFlag(set, o); jsonFlag(set, o) },
+	run:   runShow,
 }
 
 // A part is one thing that show shows.
@@ -33,14 +37,17 @@ var parts = []part{
 	{"groups", (*call).showGroups},
 	{"services", (*call).showServices},
 	{"rules", (*call).showRules},
+	{"expectations", (*call).showExpectations},
 }
 
 func runShow(c *call) int {
-	if len(c.args) > 1 {
+	isRule := len(c.args) == 2 && c.args[0] == "rule"
+	isMap := len(c.args) == 1 && c.args[0] == "map"
+	if len(c.args) > 1 && !isRule {
 		return c.misused("one part at a time")
 	}
 	shown := parts
-	if len(c.args) == 1 {
+	if len(c.args) == 1 && !isMap {
 		shown = nil
 		for _, p := range parts {
 			if p.name == c.args[0] {
@@ -52,14 +59,20 @@ func runShow(c *call) int {
 		}
 	}
 	n := c.network()
-	if n == nil {
+	switch {
+	case n == nil:
 		return wrong
-	}
-	if c.options.json {
+	case isRule:
+		return c.showRule(n, c.args[1])
+	case c.options.json:
 		c.printJSON(showResult(n))
 		return yes
 	}
 	fmt.Fprintf(c.Out, "network %s\n", n.Name)
+	if isMap {
+		c.showMap(n)
+		return yes
+	}
 	for _, p := range shown {
 		p.print(c, n)
 	}
@@ -98,6 +111,10 @@ func (c *call) showGateways(n *network.Network) {
 			fmt.Fprintf(c.Out, "\n  handling: %s\n", strings.Join(unusual, ", "))
 		}
 		fmt.Fprintf(c.Out, "\n  logging: %s\n", loggingText(g.Logging))
+		if text := limitsText(g.Limits); text != "" {
+			fmt.Fprintf(c.Out, "  limits: %s\n", text)
+		}
+		fmt.Fprintf(c.Out, "  automatic mappings: %s\n", mappingsText(g.Mappings))
 	}
 }
 
@@ -167,6 +184,59 @@ func loggingText(l network.Logging) string {
 		text += ", sent to " + l.Syslog
 	}
 	return text
+}
+
+func limitsText(l network.Limits) string {
+	var texts []string
+	if l.PortForwards > 0 {
+		texts = append(texts, count(l.PortForwards, "port forward"))
+	}
+	if l.Sessions > 0 {
+		texts = append(texts, count(l.Sessions, "session"))
+	}
+	return strings.Join(texts, ", ")
+}
+
+func mappingsText(m *network.Mappings) string {
+	if m == nil {
+		return "off"
+	}
+	text := fmt.Sprintf("%s on %s, opened on %s", strings.Join(m.Protocols, ", "), interfaceList(m.On), m.External.Name)
+	for _, r := range m.Rules {
+		text += fmt.Sprintf("; %s %s ports %s", r.Verb, r.From.Text, r.Ports)
+		if r.Lifetime > 0 {
+			text += " for " + strings.TrimSuffix(strings.TrimSuffix(r.Lifetime.String(), "0s"), "0m")
+		}
+		if r.AtMost > 0 {
+			text += fmt.Sprintf(", at most %d", r.AtMost)
+		}
+	}
+	return text
+}
+
+func (c *call) showExpectations(n *network.Network) {
+	if len(n.Expect) == 0 {
+		return
+	}
+	c.heading("expectations")
+	var rows [][]string
+	for _, e := range n.Expect {
+		rows = append(rows, []string{fmt.Sprint(e.Place.Line), e.Say, expectationText(e)})
+	}
+	printTable(c.Out, []string{"line", "that", "means"}, rows)
+}
+
+func expectationText(e *network.Expectation) string {
+	service := orAny(e.Text)
+	switch e.Must {
+	case network.Reaches:
+		return fmt.Sprintf("from %s to %s, %s reaches %s", e.From.Text, e.To.Text, service, e.Host.Name)
+	case network.Only:
+		return fmt.Sprintf("only %s reach %s, %s", e.From.Text, e.To.Text, service)
+	case network.Never:
+		return fmt.Sprintf("%s never reach %s, %s", e.From.Text, e.To.Text, service)
+	}
+	return fmt.Sprintf("from %s to %s, %s stops", e.From.Text, e.To.Text, service)
 }
 
 func (c *call) showHosts(n *network.Network) {

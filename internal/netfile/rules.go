@@ -122,6 +122,7 @@ func (r *reader) natRule(g *network.Gateway, n *yaml.Node, names map[string]*yam
 
 // A target is where a rule leads, as written.
 type target struct {
+	name    string // the host or address alone
 	address network.Target
 	ports   []header.Ports
 }
@@ -130,7 +131,7 @@ type target struct {
 func (r *reader) target(n *yaml.Node) (target, bool) {
 	text := n.Value
 	if t, ok := r.targetAddress(text); ok {
-		return target{address: t}, true
+		return target{name: text, address: t}, true
 	}
 	name, ports, found := text, "", false
 	if i := strings.LastIndexByte(text, ':'); i >= 0 {
@@ -150,14 +151,14 @@ func (r *reader) target(n *yaml.Node) (target, bool) {
 		r.fail(n, "%s: no such host%s", name, oneOf(name, hostNames(r.net)))
 		return target{}, false
 	case !found:
-		return target{address: t}, true
+		return target{name: name, address: t}, true
 	}
 	list, err := header.ParsePortList(ports)
 	if err != nil {
 		r.fail(n, "%s", err)
 		return target{}, false
 	}
-	return target{t, list}, true
+	return target{name, t, list}, true
 }
 
 func orErr(err error, format string, args ...any) error {
@@ -202,7 +203,7 @@ func (r *reader) forward(f *fields, rule *network.NATRule) {
 	if !ok {
 		return
 	}
-	rule.Target, rule.TargetAs = t.address, n.Value
+	rule.Target, rule.TargetAs, rule.TargetIs = t.address, n.Value, t.name
 	rule.Ports = r.portMaps(n, services, t.ports)
 	if !rule.AtOwn && rule.At.Intersect(rule.Target.Families()).Empty() {
 		r.fail(f.values["at"], "%s holds no address of the family that %s has", rule.AtText, n.Value)

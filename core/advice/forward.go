@@ -1,0 +1,105 @@
+// Package advice says what a network probably lacks, and tries it.
+package advice
+
+import (
+	"net/netip"
+	"strings"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A Permission is the filter rule that a forward needs, in the words of the file.
+type Permission struct{ From, To, Service string }
+
+// PermissionFor returns the filter rule that lets through what the forward
+// redirects, on the side of the translation that the gateway's filter sees.
+func PermissionFor(g *network.Gateway, r *network.NATRule) Permission {
+	p := Permission{From: r.From.Text, To: r.TargetIs}
+	if r.From.IsAny() {
+		var zones []string
+		for _, i := range r.On {
+			if len(zones) == 0 || zones[len(zones)-1] != i.Zone {
+				zones = append(zones, i.Zone)
+			}
+		}
+		p.From = strings.Join(zones, ",")
+	}
+	if g.Handling.FilterSeesOriginal {
+		p.To = r.AtText
+		if r.AtOwn {
+			var names []string
+			for _, i := range r.On {
+				names = append(names, i.String())
+			}
+			p.To = strings.Join(names, ",")
+		}
+	}
+	var services []string
+	for _, m := range r.Ports {
+		ports := m.Ports
+		if !g.Handling.FilterSeesOriginal {
+			ports = header.Ports{First: m.ToFirst, Last: m.ToFirst + (m.Ports.Last - m.Ports.First)}
+		}
+		services = append(services, header.Service{Protocol: m.Protocol, Ports: ports}.String())
+	}
+	p.Service = strings.Join(services, ",")
+	return p
+}
+
+// Sample returns a connection that a forward is meant for: from the first address
+// that may use it, to the first address and port it listens on. It returns false
+// where there is none.
+func Sample(e *engine.Engine, r *network.NATRule, at network.Moment) (engine.Connection, bool) {
+	for _, v6 := range []bool{false, true} {
+		c := engine.Connection{Moment: at}
+		to, ok := outsideAddress(r, v6)
+		if !ok {
+			continue
+		}
+		if c.Packet.Source, ok = client(e, r, v6); !ok {
+			continue
+		}
+		c.Packet.Destination, c.Packet.Protocol = to, header.TCP
+		if len(r.Ports) > 0 {
+			c.Packet.Protocol, c.Packet.DestinationPort = r.Ports[0].Protocol, r.Ports[0].Ports.First
+		}
+		if c.Packet.Protocol.HasPorts() || c.Packet.Protocol == header.ICMP {
+			c.Packet.SourcePort = 40000
+		}
+		c.From = e.Behind(r.On[0], c.Packet.Source)
+		return c, true
+	}
+	return engine.Connection{}, false
+}
+
+func outsideAddress(r *network.NATRule, v6 bool) (netip.Addr, bool) {
+	if len(r.On) == 0 {
+		return netip.Addr{}, false
+	}
+	if _, ok := r.Target.Families().FirstOf(v6); !ok {
+		return netip.Addr{}, false
+	}
+	if r.AtOwn {
+		return r.On[0].Address(v6)
+	}
+	return r.At.FirstOf(v6)
+}
+
+// client returns an address that may use the forward, where it arrives.
+func client(e *engine.Engine, r *network.NATRule, v6 bool) (netip.Addr, bool) {
+	in := r.On[0]
+	from := r.From.In(in.Zone)
+	if in.FacesInternet(v6) {
+		if a, ok := e.Stranger(v6); ok && from.Contains(a) {
+			return a, true
+		}
+		return from.Intersect(e.Network().Internet()).FirstOf(v6)
+	}
+	var own []header.Range
+	for _, p := range in.Addresses {
+		own = append(own, header.Range{First: p.Addr(), Last: p.Addr()}, header.Range{First: p.Masked().Addr(), Last: p.Masked().Addr()})
+	}
+	return from.Intersect(header.AddressesOfPrefixes(in.Addresses...)).Minus(header.AddressesOf(own...)).FirstOf(v6)
+}

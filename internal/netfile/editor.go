@@ -1,0 +1,308 @@
+package netfile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+	"golang.org/x/sys/unix"
+
+	"hollowbridge/core/network"
+)
+
+// An Editor changes the text of a network file in place: it touches only the lines
+// an edit is about, so comments, order and style of everything else stay.
+type Editor struct {
+	path   string
+	before []byte
+	text   []byte
+	root   *yaml.Node
+	lock   *os.File
+}
+
+// Edit opens a network file for editing and locks its folder against other edits
+// until Close. The file must be right: what is wrong is returned as Errors.
+func Edit(path string) (*Editor, error) {
+	lock, err := lockFolder(path)
+	if err != nil {
+		return nil, err
+	}
+	data, err := readBounded(path)
+	if err == nil {
+		_, err = Parse(path, data)
+	}
+	e := &Editor{path: path, before: data, lock: lock}
+	if err == nil {
+		err = e.set(data)
+	}
+	if err != nil {
+		lock.Close()
+		return nil, err
+	}
+	return e, nil
+}
+
+// Create begins a new network file at path. It fails where one exists.
+func Create(path string) (*Editor, error) {
+	lock, err := lockFolder(path)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := os.Lstat(path); !errors.Is(err, os.ErrNotExist) {
+		lock.Close()
+		if err == nil {
+			err = fmt.Errorf("%s is there already; nothing was written", path)
+		}
+		return nil, err
+	}
+	return &Editor{path: path, lock: lock}, nil
+}
+
+// lockFolder locks the folder of the file, because the file itself is replaced.
+func lockFolder(path string) (*os.File, error) {
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	folder, err := os.Open(filepath.Dir(path))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, errors.Unwrap(err))
+	}
+	if err := unix.Flock(int(folder.Fd()), unix.LOCK_EX); err != nil {
+		folder.Close()
+		return nil, fmt.Errorf("%s: its folder cannot be locked: %w", path, err)
+	}
+	return folder, nil
+}
+
+// Close gives the lock back. Edits that were not saved are lost.
+func (e *Editor) Close() error { return e.lock.Close() }
+
+// Network returns the network as edited; what an edit made wrong is returned as Errors.
+func (e *Editor) Network() (*network.Network, error) { return Parse(e.path, e.text) }
+
+// Write puts a whole text in place of the file's.
+func (e *Editor) Write(text string) error { return e.set([]byte(text)) }
+
+func (e *Editor) set(text []byte) error {
+	var document yaml.Node
+	if err := yaml.NewDecoder(bytes.NewReader(text)).Decode(&document); err != nil && !errors.Is(err, io.EOF) {
+		return fmt.Errorf("%s: the edit would leave no readable YAML (%w); nothing was written", e.path, err)
+	}
+	if len(document.Content) != 1 {
+		return fmt.Errorf("%s: the edit would leave an empty file; nothing was written", e.path)
+	}
+	e.text, e.root = text, document.Content[0]
+	return nil
+}
+
+// Save writes the edited file, unless it would not be right: to a temporary file
+// beside it that then takes its place, so that there is always a whole file. The
+// mode of the file is kept.
+func (e *Editor) Save() error {
+	if _, err := e.Network(); err != nil {
+		return err
+	}
+	path := e.path
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	mode := os.FileMode(0o644)
+	if info, err := os.Stat(path); err == nil {
+		mode = info.Mode().Perm()
+	}
+	temporary, err := os.CreateTemp(filepath.Dir(path), ".hollowbridge-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(temporary.Name())
+	_, err = temporary.Write(e.text)
+	err = errors.Join(err, temporary.Chmod(mode), temporary.Sync(), temporary.Close())
+	if err != nil {
+		return err
+	}
+	if err := os.Rename(temporary.Name(), path); err != nil {
+		return err
+	}
+	return e.lock.Sync()
+}
+
+// Difference returns the lines that the edits took out and put in, each with its
+// sign and, between them, where they stand. It is empty where nothing changed.
+func (e *Editor) Difference() []string {
+	return difference(splitLines(e.before), splitLines(e.text))
+}
+
+func splitLines(text []byte) []string {
+	lines := strings.Split(strings.TrimSuffix(string(text), "\n"), "\n")
+	if len(text) == 0 {
+		return nil
+	}
+	return lines
+}
+
+// mostCompared is how many lines on each side are compared with each other; where
+// more differ, they are shown as one block.
+const mostCompared = 1500
+
+func difference(a, b []string) []string {
+	head := 0
+	for head < len(a) && head < len(b) && a[head] == b[head] {
+		head++
+	}
+	tail := 0
+	for tail < len(a)-head && tail < len(b)-head && a[len(a)-1-tail] == b[len(b)-1-tail] {
+		tail++
+	}
+	first := head + 1
+	a, b = a[head:len(a)-tail], b[head:len(b)-tail]
+	if len(a) == 0 && len(b) == 0 {
+		return nil
+	}
+	out := []string{fmt.Sprintf("@ line %d", first)}
+	if len(a) > mostCompared || len(b) > mostCompared {
+		for _, line := range a {
+			out = append(out, "- "+line)
+		}
+		for _, line := range b {
+			out = append(out, "+ "+line)
+		}
+		return out
+	}
+	// common[i][j] is the length of the longest common subsequence of a[i:] and b[j:].
+	common := make([][]int, len(a)+1)
+	for i := range common {
+		common[i] = make([]int, len(b)+1)
+	}
+	for i := len(a) - 1; i >= 0; i-- {
+		for j := len(b) - 1; j >= 0; j-- {
+			if a[i] == b[j] {
+				common[i][j] = common[i+1][j+1] + 1
+			} else {
+				common[i][j] = max(common[i+1][j], common[i][j+1])
+			}
+		}
+	}
+	for i, j := 0, 0; i < len(a) || j < len(b); {
+		switch {
+		case i < len(a) && j < len(b) && a[i] == b[j]:
+			start := i
+			for i < len(a) && j < len(b) && a[i] == b[j] {
+				i, j = i+1, j+1
+			}
+			if i < len(a) || j < len(b) {
+				out = appendContext(out, a[start:i], first+i)
+			}
+		case i < len(a) && (j == len(b) || common[i+1][j] >= common[i][j+1]):
+			out = append(out, "- "+a[i])
+			i++
+		default:
+			out = append(out, "+ "+b[j])
+			j++
+		}
+	}
+	return out
+}
+
+// appendContext shows lines that stay, unless they are many.
+func appendContext(out, same []string, line int) []string {
+	if len(same) > 3 {
+		return append(out, fmt.Sprintf("@ line %d", line))
+	}
+	for _, s := range same {
+		out = append(out, "  "+s)
+	}
+	return out
+}
+
+// offset returns where in the text a node begins, in bytes.
+func (e *Editor) offset(n *yaml.Node) int {
+	at := e.lineStart(n.Line)
+	for range n.Column - 1 {
+		_, size := decodeRune(e.text[at:])
+		at += size
+	}
+	return at
+}
+
+// lineStart returns where in the text a line begins; lines count from 1.
+func (e *Editor) lineStart(line int) int {
+	at := 0
+	for range line - 1 {
+		next := bytes.IndexByte(e.text[at:], '\n')
+		if next < 0 {
+			return len(e.text)
+		}
+		at += next + 1
+	}
+	return at
+}
+
+// lineCount returns how many lines the text has.
+func (e *Editor) lineCount() int { return len(splitLines(e.text)) }
+
+// line returns one line without its end.
+func (e *Editor) line(number int) string {
+	rest := e.text[e.lineStart(number):]
+	if end := bytes.IndexByte(rest, '\n'); end >= 0 {
+		rest = rest[:end]
+	}
+	return strings.TrimRight(string(rest), "\r")
+}
+
+// splice replaces text[first:last].
+func (e *Editor) splice(first, last int, with string) error {
+	return e.set(slices.Concat(e.text[:first:first], []byte(with), e.text[last:]))
+}
+
+// replaceLines replaces the lines from first up to, not including, last.
+func (e *Editor) replaceLines(first, last int, with string) error {
+	a, b := e.lineStart(first), e.lineStart(last)
+	if a == len(e.text) && a > 0 && e.text[a-1] != '\n' {
+		with = "\n" + with
+	}
+	return e.splice(a, b, with)
+}
+
+// extent returns the lines of a node in block style: from its first up to, not
+// including, the last. Blank lines and comments behind it that are not indented
+// deeper than column belong to what follows.
+func (e *Editor) extent(n *yaml.Node, column int) (first, last int) {
+	next := e.lineCount() + 1
+	if follower := e.follower(n); follower != nil {
+		next = follower.Line
+	}
+	last = next
+	for last-1 > n.Line {
+		text := e.line(last - 1)
+		trimmed := strings.TrimLeft(text, " ")
+		if trimmed != "" && (trimmed[0] != '#' || len(text)-len(trimmed) >= column) {
+			break
+		}
+		last--
+	}
+	return n.Line, last
+}
+
+// follower returns the first node of the document behind all of n, or nil.
+func (e *Editor) follower(n *yaml.Node) *yaml.Node {
+	var found *yaml.Node
+	behind := false
+	var walk func(*yaml.Node)
+	walk = func(m *yaml.Node) {
+		if behind && found == nil {
+			found = m
+		}
+		for _, child := range m.Content {
+			walk(child)
+		}
+		behind = behind || m == n
+	}
+	walk(e.root)
+	return found
+}

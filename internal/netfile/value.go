@@ -1,0 +1,169 @@
+package netfile
+
+import (
+	"strings"
+
+	"hollowbridge/core/network"
+)
+
+// EditableKeys returns the keys of a kind of thing that have one line as their
+// value, with what each means and whether it is true or false.
+func EditableKeys(kind string) []EditableKey {
+	o := kindObject(kind)
+	if o == nil {
+		return nil
+	}
+	var keys []EditableKey
+	for _, k := range o.keys {
+		if k.name == kind || k.shape.kind == list {
+			continue
+		}
+		keys = append(keys, EditableKey{k.name, k.meaning, k.shape.kind == flag, k.required})
+	}
+	return keys
+}
+
+// An EditableKey is a key that commands can set.
+type EditableKey struct {
+	Name, Meaning string
+	Flag          bool
+	Required      bool
+}
+
+func kindObject(kind string) *object {
+	for _, o := range append(natObjects[:len(natObjects):len(natObjects)], filterObjects...) {
+		if o.name == kind {
+			return o
+		}
+	}
+	if kind == "host" {
+		return hostObject
+	}
+	return nil
+}
+
+// listed are the keys whose values are lists where a comma stands between them.
+func isListed(key string) bool {
+	if key == "members" || key == "ports" {
+		return true
+	}
+	for _, o := range append([]*object{hostObject}, append(natObjects[:len(natObjects):len(natObjects)], filterObjects...)...) {
+		if k := o.key(key); k != nil {
+			switch k.shape.kind {
+			case expression, service, texts, hostServe:
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// valueText writes a value as YAML: a list where commas separate several, quotes
+// where YAML would read something else.
+func valueText(key, value string, flow bool) string {
+	if key == "when" {
+		return scheduleText(value)
+	}
+	parts := []string{value}
+	if isListed(key) {
+		parts = splitList(value)
+	}
+	if len(parts) == 1 && !strings.HasPrefix(value, "[") {
+		return scalarText(parts[0], flow)
+	}
+	if strings.HasPrefix(value, "[") && !strings.Contains(value, "except") {
+		parts = splitList(strings.TrimSuffix(strings.TrimPrefix(value, "["), "]"))
+	} else if strings.HasPrefix(value, "[") {
+		return scalarText(value, true)
+	}
+	for i, part := range parts {
+		parts[i] = scalarText(part, true)
+	}
+	return "[" + strings.Join(parts, ", ") + "]"
+}
+
+// splitList splits at commas outside brackets; a part that begins with a digit and
+// follows a service with ports belongs to it, as in tcp/80,443.
+func splitList(text string) []string {
+	var parts []string
+	depth, start := 0, 0
+	for i := 0; i <= len(text); i++ {
+		switch {
+		case i < len(text) && text[i] == '[':
+			depth++
+		case i < len(text) && text[i] == ']':
+			depth--
+		case i == len(text) || text[i] == ',' && depth == 0:
+			part := strings.TrimSpace(text[start:i])
+			last := len(parts) - 1
+			if last >= 0 && isService(parts[last]) && strings.Trim(part, "0123456789-") == "" {
+				parts[last] += "," + part
+			} else {
+				parts = append(parts, part)
+			}
+			start = i + 1
+		}
+	}
+	return parts
+}
+
+func isService(text string) bool {
+	protocol, _, found := strings.Cut(text, "/")
+	return found && strings.Trim(protocol, "abcdefghijklmnopqrstuvwxyz+") == ""
+}
+
+// scheduleText writes "mon-fri 08:00-18:00" as the days and hours of `when`.
+func scheduleText(value string) string {
+	var days, hours []string
+	for _, word := range strings.Fields(value) {
+		if _, _, err := network.ParseHours(word); err == nil || strings.Contains(word, ":") {
+			hours = append(hours, word)
+		} else {
+			days = append(days, word)
+		}
+	}
+	var texts []string
+	if len(days) > 0 {
+		texts = append(texts, "days: "+scalarText(strings.Join(days, ","), true))
+	}
+	if len(hours) > 0 {
+		texts = append(texts, "hours: "+scalarText(strings.Join(hours, " "), true))
+	}
+	return "{" + strings.Join(texts, ", ") + "}"
+}
+
+// scalarText writes one text as YAML, in quotes where plain would be read as
+// something else.
+func scalarText(text string, flow bool) string {
+	special := text == "" || text == "~" || text == "null" || strings.TrimSpace(text) != text ||
+		strings.ContainsAny(text[:min(1, len(text))], "!&*?|>%@`'\"#{}[],-:") ||
+		strings.Contains(text, ": ") || strings.Contains(text, " #") || strings.HasSuffix(text, ":") ||
+		strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f })
+	if flow && strings.ContainsAny(text, ",[]{}") {
+		special = true
+	}
+	if flow && strings.Contains(text, "::") {
+		special = true
+	}
+	if !special {
+		return text
+	}
+	replaced := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`, "\r", `\r`).Replace(text)
+	return `"` + replaced + `"`
+}
+
+// ListText writes values as YAML that may stand between braces: one as it is,
+// several as a list.
+func ListText(values []string) string {
+	if len(values) == 1 {
+		return scalarText(values[0], true)
+	}
+	texts := make([]string, len(values))
+	for i, v := range values {
+		texts[i] = scalarText(v, true)
+	}
+	return "[" + strings.Join(texts, ", ") + "]"
+}
+
+// MappingText writes settings as a YAML mapping between braces.
+func MappingText(settings []Setting) string { return "{" + flowSettings(settings) + "}" }
