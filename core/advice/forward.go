@@ -3,6 +3,7 @@ package advice
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 
 	"hollowbridge/core/engine"
@@ -36,12 +37,14 @@ func PermissionFor(g *network.Gateway, r *network.NATRule) Permission {
 			p.To = strings.Join(names, ",")
 		}
 	}
+	changed := slices.ContainsFunc(r.Ports, func(m network.PortMap) bool { return m.ToFirst != m.Ports.First })
+	if g.Handling.FilterSeesOriginal || !changed {
+		p.Service = strings.ReplaceAll(r.Service, ", ", ",")
+		return p
+	}
 	var services []string
 	for _, m := range r.Ports {
-		ports := m.Ports
-		if !g.Handling.FilterSeesOriginal {
-			ports = header.Ports{First: m.ToFirst, Last: m.ToFirst + (m.Ports.Last - m.Ports.First)}
-		}
+		ports := header.Ports{First: m.ToFirst, Last: m.ToFirst + (m.Ports.Last - m.Ports.First)}
 		services = append(services, header.Service{Protocol: m.Protocol, Ports: ports}.String())
 	}
 	p.Service = strings.Join(services, ",")

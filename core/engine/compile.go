@@ -254,7 +254,7 @@ func (c *gateway) sortSpecificFirst(conditions []condition) {
 	size := func(m *matcher) float64 {
 		most := 0.0
 		for i := range m.sets {
-			most = max(most, m.sets[i].Size())
+			most = max(most, m.sets[i].Breadth())
 		}
 		return most
 	}

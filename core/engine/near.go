@@ -88,7 +88,7 @@ func (w *Walk) nearFilterRules(s standing) []Near {
 		differs := fieldDifferences(c, &q, r.From.Text, r.To.Text)
 		switch {
 		case len(differs) == 0 && w.verdict.Rule != nil:
-			found = append(found, Near{&r.Rule, "order", "behind " + w.verdict.Rule.Name + ", which decided first"})
+			found = append(found, Near{&r.Rule, "order", "it stands behind " + w.verdict.Rule.Name + ", which decided first"})
 		case len(differs) > 0 && s.before != s.after && len(fieldDifferences(c, &otherSide, r.From.Text, r.To.Text)) == 0:
 			found = append(found, Near{&r.Rule, "side of the translation", sideText(s)})
 		case len(differs) == 1:
@@ -130,9 +130,9 @@ func fieldDifferences(c *condition, q *query, fromText, toText string) []Near {
 	}
 	switch {
 	case c.rule.Disabled:
-		differ("disabled", "the rule is disabled")
+		differ("disabled", "it is disabled")
 	case !c.rule.Active(q.moment):
-		differ("time", "only %s", c.rule.When.Text)
+		differ("time", "it is active only %s", c.rule.When.Text)
 	}
 	return found
 }

@@ -565,12 +565,12 @@ func anyTerm(terms []network.Term, zone string, a netip.Addr) bool {
 	return false
 }
 
-// size is the largest number of addresses an expression holds in any zone of the
+// size is the largest breadth an expression has in any zone of the
 // gateway, within a set.
 func size(g *network.Gateway, e network.Expression, within header.Addresses) float64 {
 	most := 0.0
 	for _, i := range g.Interfaces {
-		most = max(most, e.In(i.Zone).Intersect(within).Size())
+		most = max(most, e.In(i.Zone).Intersect(within).Breadth())
 	}
 	return most
 }
@@ -636,7 +636,7 @@ func (r *reference) destinationRule(in *network.Interface, p *header.Packet) (fo
 		if hairpin {
 			from = network.Expression{}
 		}
-		candidates = append(candidates, candidate{rule, at.Size(), size(in.Gateway, from, header.AllAddresses()), hairpin})
+		candidates = append(candidates, candidate{rule, at.Breadth(), size(in.Gateway, from, header.AllAddresses()), hairpin})
 	}
 	if in.Gateway.Handling.SpecificFirst {
 		slices.SortStableFunc(candidates, func(a, b candidate) int {

@@ -43,6 +43,9 @@ func (w *Walk) toDefaultGateway(from Place, p *header.Packet) position {
 			if s := h.Segment(a); s != nil {
 				for _, i := range s.Interfaces {
 					if _, has := i.Address(v6); has && i.Gateway == h.Gateway {
+						if w.trace != nil && w.back {
+							w.note(h.Name, StepBack, "answers", "", "by "+h.Gateway.Name+", its gateway")
+						}
 						return w.arriveAt(i)
 					}
 				}
@@ -95,9 +98,12 @@ func (w *Walk) overInternet(p *header.Packet) position {
 	}
 	w.end(Unrouted, internetName, StepRoute, nil)
 	if w.trace != nil {
-		if network.Carried(p.Destination) {
+		switch {
+		case network.Carried(p.Destination):
 			w.why("No uplink of this network has %s behind it.", p.Destination)
-		} else {
+		case w.back:
+			w.why("%s is a private address that no source rule hid on the way out: the internet does not carry the answer.", p.Destination)
+		default:
 			w.why("%s is a private address: the internet does not carry packets to it.", p.Destination)
 		}
 	}

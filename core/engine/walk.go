@@ -228,7 +228,7 @@ func (w *Walk) pass(g *gateway, in *network.Interface, p *header.Packet) positio
 	}
 	if r.out == in {
 		if w.trace != nil {
-			w.note(g.Name, StepTurnBack, "turns back", "", "leaves by "+in.Name+", where it came in")
+			w.note(g.Name, StepTurnBack, "turns", "", "back: leaves by "+in.Name+", where it came in")
 		}
 	}
 	r = w.translateSource(g, in, r, forward, p)

@@ -230,6 +230,12 @@ func (s Addresses) Size() float64 {
 	return size
 }
 
+// Breadth returns the size of the larger family of the set, so that a set is no
+// broader for naming the same things in both families.
+func (s Addresses) Breadth() float64 {
+	return max(s.Intersect(Family(false)).Size(), s.Intersect(Family(true)).Size())
+}
+
 func distance(a, b netip.Addr) float64 {
 	aHigh, aLow := Number(a)
 	bHigh, bLow := Number(b)

@@ -84,6 +84,7 @@ type NATRule struct {
 	AtText   string
 	At       header.Addresses // original destination; unused where AtOwn is set
 	AtOwn    bool             // the addresses of the interface it arrives on
+	Service  string           // as written
 	Ports    []PortMap        // empty: every service, ports kept
 	Target   Target
 	TargetAs string // as written

@@ -26,10 +26,10 @@ A forward opens nothing by itself where the gateway wants a filter rule as well:
 with -allow adds that rule too. -dry-run shows what would change and writes nothing. What would
 leave the file wrong is not written.`,
 	examples: []string{
-		"hollowbridge add port-forward weather-tls -on fibre -service tcp/8444 -to weather:80 -allow -dry-run",
-		"hollowbridge add allow night-ping -from remote-observers -to night-desk -service icmp -before not-the-fronts -dry-run",
-		"hollowbridge add source-nat yard-out -on fibre -from 10.61.24.0/28 -as interface -dry-run",
-		"hollowbridge add host printer -address 10.61.8.77 -serves ipp,tcp/9100 -dry-run",
+		"hollowbridge add port-forward weather-tls -on fibre -service tcp/8444 -to hut:443 -gateway rim -allow -dry-run",
+		"hollowbridge add allow night-ping -from remote-observers -to night-desk -service icmp -gateway rim -before not-the-fronts -dry-run",
+		"hollowbridge add source-nat yard-out -gateway rim -on fibre -from 10.61.24.0/28 -as interface -dry-run",
+		"hollowbridge add host easel -address 10.61.8.77 -serves https,tcp/9000 -dry-run",
 		"hollowbridge add group lenders 203.0.113.9 192.0.2.0/26 -dry-run",
 		"hollowbridge add service beacon tcp/7000 udp/7000-7009 -dry-run",
 	},

@@ -240,6 +240,9 @@ func expectationText(e *network.Expectation) string {
 }
 
 func (c *call) showHosts(n *network.Network) {
+	if len(n.Hosts) == 0 {
+		return
+	}
 	c.heading("hosts")
 	var rows [][]string
 	for _, h := range n.Hosts {
@@ -274,6 +277,9 @@ func hostNotes(h *network.Host) []string {
 }
 
 func (c *call) showGroups(n *network.Network) {
+	if len(n.Groups) == 0 {
+		return
+	}
 	c.heading("groups")
 	var rows [][]string
 	for _, g := range n.Groups {
@@ -294,6 +300,9 @@ func sizeText(set header.Addresses) string {
 }
 
 func (c *call) showServices(n *network.Network) {
+	if len(n.Services) == 0 {
+		return
+	}
 	c.heading("services")
 	var rows [][]string
 	for _, s := range n.Services {
@@ -304,18 +313,22 @@ func (c *call) showServices(n *network.Network) {
 
 func (c *call) showRules(n *network.Network) {
 	for _, g := range n.Gateways {
-		c.heading("nat rules of %s", g.Name)
 		var rows [][]string
 		for _, r := range g.NAT {
 			rows = append(rows, []string{fmt.Sprint(r.Place.Line), r.Kind, r.Name, natText(r) + ruleNotes(&r.Rule)})
 		}
-		printTable(c.Out, []string{"line", "kind", "name", "does"}, rows)
+		if len(rows) > 0 {
+			c.heading("nat rules of %s", g.Name)
+			printTable(c.Out, []string{"line", "kind", "name", "does"}, rows)
+		}
 		c.heading("filter rules of %s", g.Name)
 		rows = nil
 		for _, r := range g.Filter {
 			rows = append(rows, []string{fmt.Sprint(r.Place.Line), string(r.Verb), r.Name, filterText(r) + ruleNotes(&r.Rule)})
 		}
-		printTable(c.Out, []string{"line", "verb", "name", "what"}, rows)
+		if len(rows) > 0 {
+			printTable(c.Out, []string{"line", "verb", "name", "what"}, rows)
+		}
 		unmatched := "dropped"
 		if g.Handling.UnmatchedByTrust {
 			unmatched = "let through from a zone of higher trust to one of lower, else dropped"

@@ -115,7 +115,11 @@ func (c *call) printTrace(t *engine.Trace) {
 		if i == 0 {
 			label = "near"
 		}
-		printLabelled(c.Out, label, fmt.Sprintf("%s (%s, line %d): only its %s differs: %s", near.Rule.Name, near.Rule.Kind, near.Rule.Place.Line, near.Differs, near.Text))
+		text := near.Text
+		if !strings.HasPrefix(text, "it ") {
+			text = fmt.Sprintf("only its %s differs: %s", near.Differs, text)
+		}
+		printLabelled(c.Out, label, fmt.Sprintf("%s (%s, line %d): %s", near.Rule.Name, near.Rule.Kind, near.Rule.Place.Line, text))
 	}
 	if len(t.Why)+len(t.Near) > 0 {
 		fmt.Fprintln(c.Out)
@@ -154,7 +158,9 @@ func (c *call) printSteps(steps []engine.Step) {
 		}
 		before = at
 		text := s.Text
-		if s.Rule != "" {
+		if s.Back && s.Kind != engine.StepSession {
+			text = strings.TrimSpace(s.Label + " " + strings.TrimSpace(s.Rule+" "+text))
+		} else if s.Rule != "" {
 			text = strings.TrimRight(fmt.Sprintf("%-*s  %s", widestRule, s.Rule, s.Text), " ")
 		}
 		fmt.Fprintf(c.Out, "  %s\n", strings.TrimRight(fmt.Sprintf("%-*s  %-9s  %s", widestAt, shown, label, text), " "))

@@ -280,6 +280,9 @@ func (e *Editor) Change(t Thing, settings []Setting) error {
 		} else if err := e.setKey(t, s); err != nil {
 			return err
 		}
+		if s.Key == t.Kind {
+			t.Name = s.Value
+		}
 		var err error
 		if t, err = e.again(t); err != nil {
 			return err

@@ -194,7 +194,7 @@ func (r *reader) forward(f *fields, rule *network.NATRule) {
 		rule.At = header.Addresses{}
 	}
 	rule.Hairpin = f.flag("hairpin", false)
-	services, _ := f.services("service")
+	services, text := f.services("service")
 	n, ok := f.scalar("to")
 	if !ok {
 		return
@@ -203,6 +203,7 @@ func (r *reader) forward(f *fields, rule *network.NATRule) {
 	if !ok {
 		return
 	}
+	rule.Service = text
 	rule.Target, rule.TargetAs, rule.TargetIs = t.address, n.Value, t.name
 	rule.Ports = r.portMaps(n, services, t.ports)
 	if !rule.AtOwn && rule.At.Intersect(rule.Target.Families()).Empty() {
