@@ -19,19 +19,30 @@ const (
 	Loop
 )
 
-var outcomes = [...]struct{ name, meaning string }{
-	Reached:        {"reached", "it gets there, and the answer gets back"},
-	Dropped:        {"dropped", "thrown away without a word"},
-	Rejected:       {"rejected", "a gateway refuses it"},
-	Itself:         {"itself", "nothing redirects it, and the gateway does not serve it there"},
-	Unrouted:       {"unrouted", "there is no way to the destination"},
-	Absent:         {"absent", "no host has the address"},
-	Refused:        {"refused", "the host is up, but nothing serves that port"},
-	HostFirewall:   {"host-firewall", "the host's own firewall stops it"},
-	UpstreamBlocks: {"upstream", "stopped by the network on the other side of the uplink"},
-	Exhausted:      {"exhausted", "no address and port is left to hide the source behind"},
-	Unanswered:     {"unanswered", "it is delivered, but the answer is lost"},
-	Loop:           {"loop", "it goes round until it is thrown away"},
+var outcomes = [...]struct{ name, meaning, remedy string }{
+	Reached: {"reached", "it gets there, and the answer gets back", ""},
+	Dropped: {"dropped", "thrown away without a word",
+		"If it should get through, add a filter rule that allows it, or change or move the one that stopped it."},
+	Rejected: {"rejected", "a gateway refuses it",
+		"If it should get through, change the rule that refused it, or put one that allows it before it."},
+	Itself: {"itself", "nothing redirects it, and the gateway does not serve it there",
+		"Add a port-forward for it, or correct the one that was meant."},
+	Unrouted: {"unrouted", "there is no way to the destination",
+		"Mend the route or the interface that is named here."},
+	Absent: {"absent", "no host has the address",
+		"Correct the address of the host, or where the forward leads."},
+	Refused: {"refused", "the host is up, but nothing serves that port",
+		"Lead the forward to the port the service listens on, or start the service."},
+	HostFirewall: {"host-firewall", "the host's own firewall stops it",
+		"Let this source in at the host's own firewall; it sees the source as it is after translation."},
+	UpstreamBlocks: {"upstream", "stopped by the network on the other side of the uplink",
+		"Use another port or another uplink, or ask the provider."},
+	Exhausted: {"exhausted", "no address and port is left to hide the source behind",
+		"Give the rule more addresses or more ports."},
+	Unanswered: {"unanswered", "it is delivered, but the answer is lost",
+		"Make the answer go the way the connection came: by the host's gateway, its routes, or a source rule."},
+	Loop: {"loop", "it goes round until it is thrown away",
+		"Mend the routes, or the relays, that lead back."},
 }
 
 // String returns the outcome's word.
@@ -39,6 +50,9 @@ func (o Outcome) String() string { return outcomes[o].name }
 
 // Meaning returns what the outcome means, in a few words.
 func (o Outcome) Meaning() string { return outcomes[o].meaning }
+
+// Remedy returns what an administrator can do about the outcome, as a sentence.
+func (o Outcome) Remedy() string { return outcomes[o].remedy }
 
 // Outcomes returns all outcomes.
 func Outcomes() []Outcome {

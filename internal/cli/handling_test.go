@@ -96,6 +96,7 @@ func TestKindsOfNAT(t *testing.T) {
 		{"a list to a list", `      - {port-forward: f, on: fibre, service: "tcp/9000,9443", to: "archive:22,443"}`, "internet rim:fibre tcp/9443", `"to": "10.61.24.5:443"`},
 		{"a range to a range", `      - {port-forward: f, on: fibre, service: tcp/9000-9009, to: "archive:436-445"}`, "internet rim:fibre tcp/9007", `"to": "10.61.24.5:443"`},
 		{"both protocols", `      - {port-forward: f, on: fibre, service: tcp+udp/443, to: archive}`, "internet rim:fibre udp/443", `"at": "archive"`},
+		{"an ICMP error finds its way back", `      - {port-forward: f, on: fibre, service: udp/443, to: archive}`, "internet rim:fibre udp/443", `"told": true`},
 		{"another outside address", `      - {port-forward: f, on: fibre, at: 198.51.100.20, service: https, to: archive}`, "internet 198.51.100.20 https", `"outcome": "reached"`},
 		{"who may use it", `      - {port-forward: f, on: fibre, from: 203.0.113.0/24, service: https, to: archive}`, "192.0.2.1 rim:fibre https", `"outcome": "itself"`},
 		{"a zone", `      - {port-forward: f, on: outside, service: https, to: archive}`, "internet rim:fibre https", `"outcome": "reached"`},

@@ -121,7 +121,8 @@ func (c *call) printTrace(t *engine.Trace) {
 		}
 		printLabelled(c.Out, label, fmt.Sprintf("%s (%s, line %d): %s", near.Rule.Name, near.Rule.Kind, near.Rule.Place.Line, text))
 	}
-	if len(t.Why)+len(t.Near) > 0 {
+	if remedy := t.Outcome.Remedy(); remedy != "" {
+		printLabelled(c.Out, "next", remedy)
 		fmt.Fprintln(c.Out)
 	}
 	fmt.Fprintln(c.Out, c.verdictLine(t))
@@ -196,6 +197,7 @@ type traceJSON struct {
 	Why        []string       `json:"why"`
 	Near       []nearJSON     `json:"near"`
 	Told       bool           `json:"told"`
+	Next       string         `json:"next"`
 }
 
 type connectionJSON struct {
@@ -231,7 +233,7 @@ func traceResult(t *engine.Trace) traceJSON {
 		Connection: connectionJSON{p.From(), p.To(), p.Protocol.String()},
 		Outcome:    t.Outcome.String(), Host: t.Host, At: t.At,
 		Delivered: ends(t.Delivered), Answered: ends(t.Answered),
-		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told,
+		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told, Next: t.Outcome.Remedy(),
 	}
 	if t.Rule != nil {
 		result.Rule = t.Rule.Name

@@ -59,7 +59,8 @@ type smallInterface struct {
 	name, zone string
 	addresses  []string
 	uplink     bool
-	segment    int // number of an inside segment, or -1
+	trunk      string // the interface that carries it, for a VLAN
+	segment    int    // number of an inside segment, or -1
 }
 
 type smallHost struct {
@@ -152,6 +153,10 @@ func (g *small) addInside(gw *smallGateway) {
 		if !g.chance(3) {
 			i.addresses = append(i.addresses, fmt.Sprintf("fd00:1:%d::1/64", n))
 		}
+		if g.chance(8) {
+			i.trunk = fmt.Sprintf("trunk%d", n)
+			gw.interfaces = append(gw.interfaces, smallInterface{name: i.trunk, zone: i.zone, segment: -1})
+		}
 		gw.interfaces = append(gw.interfaces, i)
 	}
 }
@@ -165,6 +170,9 @@ func (g *small) strangeRoutes(gw *smallGateway) {
 	}
 	if g.chance(4) {
 		i := pick(g.random, gw.interfaces)
+		if len(i.addresses) == 0 {
+			return
+		}
 		hop, _, _ := strings.Cut(i.addresses[0], "/")
 		base := 0
 		if strings.HasPrefix(hop, "203.") {
@@ -343,7 +351,12 @@ func (g *small) writeGateway(gw *smallGateway) {
 	g.line("    interfaces:")
 	for _, i := range gw.interfaces {
 		g.line("      %s:", i.name)
-		g.line("        address: ['%s']", strings.Join(i.addresses, "', '"))
+		if len(i.addresses) > 0 {
+			g.line("        address: ['%s']", strings.Join(i.addresses, "', '"))
+		}
+		if i.trunk != "" {
+			g.line("        vlan: {on: %s, id: %d}", i.trunk, 1+g.IntN(4094))
+		}
 		g.line("        zone: %s", i.zone)
 		if g.chance(25) {
 			g.line("        state: down")
@@ -390,7 +403,7 @@ func (g *small) writeHandling() {
 
 func (g *small) on(gw *smallGateway) string {
 	i := pick(g.random, gw.interfaces)
-	if g.chance(2) {
+	if g.chance(2) || len(i.addresses) == 0 {
 		i = gw.interfaces[0]
 	}
 	if g.chance(5) {

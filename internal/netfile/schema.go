@@ -14,7 +14,7 @@ type shapeKind uint8
 const (
 	text       shapeKind = iota // a line of text
 	number                      // a whole number
-	flag                        // true or false
+	flagShape                   // true or false
 	oneWord                     // one of words
 	expression                  // an address expression, or a list of them
 	service                     // a service, or a list of them
@@ -93,7 +93,7 @@ var hostObject = &object{"host", []key{
 	{"relays", of(list, relayObject), false, "listeners that hand on to another port or machine", ""},
 	{"gateway", is(text), false, "its default gateway, where the segment has several", ""},
 	{"segment", is(text), false, "the segment it is on, where prefixes overlap", ""},
-	{"answers-ping", is(flag), false, "whether it answers pings; true where absent", ""},
+	{"answers-ping", is(flagShape), false, "whether it answers pings; true where absent", ""},
 }}
 
 var boundServiceObject = &object{"service", []key{
@@ -143,13 +143,13 @@ var vlanObject = &object{"vlan", []key{
 
 var upstreamObject = &object{"upstream", []key{
 	{"blocks", is(service), false, "services it does not let pass", ""},
-	{"carrier-nat", is(flag), false, "whether it translates addresses itself, so that nothing gets in", ""},
+	{"carrier-nat", is(flagShape), false, "whether it translates addresses itself, so that nothing gets in", ""},
 }}
 
 var routeObject = &object{"route", []key{
 	{"to", is(text), true, "a prefix, or default", ""},
 	{"via", is(text), false, "the next hop", ""},
-	{"blackhole", is(flag), false, "true throws packets away", ""},
+	{"blackhole", is(flagShape), false, "true throws packets away", ""},
 	{"distance", is(number), false, "administrative distance, 1 to 255; 1 where absent", ""},
 }}
 
@@ -158,7 +158,7 @@ var handlingObject = func() *object {
 	for _, k := range network.HandlingKeys {
 		s := shape{kind: oneWord, words: k.Words[:]}
 		if k.Words[1] == "true" {
-			s = is(flag)
+			s = is(flagShape)
 		}
 		o.keys = append(o.keys, key{name: k.Key, shape: s, meaning: k.Meaning})
 	}
@@ -166,8 +166,8 @@ var handlingObject = func() *object {
 }()
 
 var loggingObject = &object{"logging", []key{
-	{"enabled", is(flag), false, "whether rules with `log: true` write anything", ""},
-	{"unmatched", is(flag), false, "whether packets that no filter rule matches are logged", ""},
+	{"enabled", is(flagShape), false, "whether rules with `log: true` write anything", ""},
+	{"unmatched", is(flagShape), false, "whether packets that no filter rule matches are logged", ""},
 	{"syslog", is(text), false, "where to send it: udp://ADDRESS:PORT or tcp://ADDRESS:PORT", ""},
 }}
 
@@ -200,7 +200,7 @@ var expectObject = &object{"expectation", []key{
 	{"reach", is(expression), false, "with only and never: the hosts or addresses behind all translation", ""},
 	{"service", is(service), false, "which services; all where absent", ""},
 	{"reaches", is(text), false, "the host that all of them must reach", ""},
-	{"stops", is(flag), false, "true: none of them may reach anything", ""},
+	{"stops", is(flagShape), false, "true: none of them may reach anything", ""},
 }}
 
 var scheduleObject = &object{"when", []key{
@@ -209,10 +209,10 @@ var scheduleObject = &object{"when", []key{
 }}
 
 var commonKeys = []key{
-	{"log", is(flag), false, "write down what matches", ""},
+	{"log", is(flagShape), false, "write down what matches", ""},
 	{"note", is(text), false, "why the rule is there", ""},
 	{"when", of(block, scheduleObject), false, "the times it is active", ""},
-	{"disabled", is(flag), false, "true takes the rule out", ""},
+	{"disabled", is(flagShape), false, "true takes the rule out", ""},
 }
 
 func ruleObject(name string, own ...key) *object {
@@ -229,7 +229,7 @@ var natObjects = []*object{
 		key{"to", is(text), true, "host or address, with :port, :port-port or a list of them where it differs", ""},
 		key{"at", is(expression), false, "original destination; the interface's own addresses where absent", ""},
 		key{"from", is(expression), false, "who may use it", ""},
-		key{"hairpin", is(flag), false, "whether inside clients may use the outside address too", ""}),
+		key{"hairpin", is(flagShape), false, "whether inside clients may use the outside address too", ""}),
 	network.DestinationNAT: ruleObject("destination-nat", onKey,
 		key{"to", is(text), true, "host or address, with :port where it differs", ""},
 		key{"at", is(expression), false, "original destination; any where absent", ""},
@@ -238,7 +238,7 @@ var natObjects = []*object{
 	network.OneToOne: ruleObject("one-to-one", onKey,
 		key{"outside", is(text), true, "outside address, prefix or range", ""},
 		key{"inside", is(text), true, "host, or as many inside addresses", ""},
-		key{"hairpin", is(flag), false, "whether inside clients may use the outside address too", ""}),
+		key{"hairpin", is(flagShape), false, "whether inside clients may use the outside address too", ""}),
 	network.PrefixNAT: ruleObject("prefix-nat", onKey,
 		key{"outside", is(text), true, "outside IPv6 prefix", ""},
 		key{"inside", is(text), true, "inside IPv6 prefix of the same length", ""}),

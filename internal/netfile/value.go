@@ -18,7 +18,7 @@ func EditableKeys(kind string) []EditableKey {
 		if k.name == kind || k.shape.kind == list {
 			continue
 		}
-		keys = append(keys, EditableKey{k.name, k.meaning, k.shape.kind == flag, k.required})
+		keys = append(keys, EditableKey{k.name, k.meaning, k.shape.kind == flagShape, k.required})
 	}
 	return keys
 }

@@ -1,0 +1,116 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"go.yaml.in/yaml/v3"
+)
+
+func page(t *testing.T, name string) string {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join("../..", name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data)
+}
+
+// Every YAML example in the docs is right: a whole file as it stands, a part of one
+// put into the smallest file.
+func TestYAMLExamplesInTheDocsAreRight(t *testing.T) {
+	blocks := regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(page(t, "docs/network-file.md"), -1)
+	if len(blocks) < 10 {
+		t.Fatalf("only %d examples found", len(blocks))
+	}
+	for _, b := range blocks {
+		folder := t.TempDir()
+		write(t, folder, "fronts.txt", "203.0.113.16/30\n")
+		var whole, part map[string]any
+		if err := yaml.Unmarshal([]byte(page(t, "examples/cottage/hollowbridge.yaml")), &whole); err != nil {
+			t.Fatal(err)
+		}
+		if err := yaml.Unmarshal([]byte(b[1]), &part); err != nil {
+			t.Fatalf("%v\n%s", err, b[1])
+		}
+		text, err := yaml.Marshal(merge(whole, part))
+		if err != nil {
+			t.Fatal(err)
+		}
+		write(t, folder, "hollowbridge.yaml", string(text))
+		if r := run(t, folder, "check"); r.status != 0 {
+			t.Errorf("%s\n%s", r.err, b[1])
+		}
+	}
+}
+
+// merge puts a part of a file into a whole one: mappings into mappings, else in place.
+func merge(whole, part map[string]any) map[string]any {
+	for k, v := range part {
+		inner, isMap := v.(map[string]any)
+		outer, has := whole[k].(map[string]any)
+		if isMap && has {
+			whole[k] = merge(outer, inner)
+		} else {
+			whole[k] = v
+		}
+	}
+	return whole
+}
+
+// Every command in the docs runs and prints what the page says. A page's commands
+// run one after the other in one folder, empty at first for the README, the demo's
+// for the others; a line of dots stands for what is left out.
+func TestCommandsInTheDocsPrintWhatThePageSays(t *testing.T) {
+	for name, folder := range map[string]string{"README.md": t.TempDir(), "docs/trace.md": demoFolder(t), "docs/editing.md": demoFolder(t)} {
+		blocks := regexp.MustCompile("(?s)```console\n(.*?)```").FindAllStringSubmatch(page(t, name), -1)
+		if len(blocks) == 0 {
+			t.Errorf("%s has no commands", name)
+		}
+		for _, b := range blocks {
+			for part := range strings.SplitSeq("\n"+b[1], "\n$ ") {
+				if strings.TrimSpace(part) == "" {
+					continue
+				}
+				line, want, _ := strings.Cut(part, "\n")
+				r := shell(t, folder, line)
+				if got := r.out + r.err; !printsLike(got, want) {
+					t.Errorf("%s: %s prints\n%s\nthe page says\n%s", name, line, got, want)
+				}
+			}
+		}
+	}
+}
+
+// printsLike compares an output with what a page shows of it.
+func printsLike(got, want string) bool {
+	got = strings.TrimSpace(got)
+	for i, part := range strings.Split("\n"+strings.TrimSpace(want), "\n...") {
+		part = strings.TrimSpace(part)
+		at := strings.Index(got, part)
+		if at < 0 || i == 0 && at > 0 && part != "" {
+			return false
+		}
+		got = got[at+len(part):]
+	}
+	return strings.HasSuffix(strings.TrimSpace(want), "...") || strings.TrimSpace(got) == ""
+}
+
+// Every picture is linked from the README, and every link leads somewhere.
+func TestLinksOfTheREADMELeadSomewhere(t *testing.T) {
+	text := page(t, "README.md")
+	for _, m := range regexp.MustCompile(`\]\(([^)#]+)\)`).FindAllStringSubmatch(text, -1) {
+		if _, err := os.Stat(filepath.Join("../..", m[1])); err != nil {
+			t.Error(err)
+		}
+	}
+	pictures, _ := filepath.Glob("../../docs/screenshots/*.png")
+	for _, p := range pictures {
+		if !strings.Contains(text, "docs/screenshots/"+filepath.Base(p)) {
+			t.Errorf("%s is not in the README", p)
+		}
+	}
+}

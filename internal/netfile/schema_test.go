@@ -1,0 +1,183 @@
+package netfile
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"go.yaml.in/yaml/v3"
+)
+
+var update = flag.Bool("update", false, "rewrite docs/network.schema.json")
+
+// A schema is a JSON Schema (draft 2020-12), with its keys in a fixed order.
+type schema struct {
+	Schema      string             `json:"$schema,omitempty"`
+	Title       string             `json:"title,omitempty"`
+	Description string             `json:"description,omitempty"`
+	Ref         string             `json:"$ref,omitempty"`
+	Type        string             `json:"type,omitempty"`
+	Enum        []string           `json:"enum,omitempty"`
+	Items       *schema            `json:"items,omitempty"`
+	AnyOf       []*schema          `json:"anyOf,omitempty"`
+	Properties  map[string]*schema `json:"properties,omitempty"`
+	Names       any                `json:"additionalProperties,omitempty"`
+	Required    []string           `json:"required,omitempty"`
+	Defs        map[string]*schema `json:"$defs,omitempty"`
+}
+
+func ref(name string) *schema { return &schema{Ref: "#/$defs/" + strings.ReplaceAll(name, " ", "-")} }
+
+func listOf(item *schema) *schema { return &schema{Type: "array", Items: item} }
+
+func oneOrMore(item *schema) *schema { return &schema{AnyOf: []*schema{item, listOf(item)}} }
+
+// schemaOf makes the schema of the reader's tables.
+func schemaOf(root *object) *schema {
+	defs := map[string]*schema{}
+	var define func(*object) *schema
+	var value func(shape) *schema
+	anyText := &schema{AnyOf: []*schema{{Type: "string"}, {Type: "number"}}}
+	value = func(s shape) *schema {
+		switch s.kind {
+		case number:
+			return &schema{Type: "integer"}
+		case flagShape:
+			return &schema{Type: "boolean"}
+		case oneWord:
+			return &schema{Enum: s.words}
+		case words:
+			return listOf(&schema{Enum: s.words})
+		case expression:
+			return &schema{AnyOf: []*schema{{Type: "string"}, listOf(&schema{})}}
+		case service, texts:
+			return oneOrMore(anyText)
+		case block:
+			return define(s.object)
+		case named:
+			return &schema{Type: "object", Names: define(s.object)}
+		case list:
+			return listOf(define(s.object))
+		case anyNames:
+			return &schema{Type: "object", Names: oneOrMore(anyText)}
+		case groupBody:
+			return &schema{Type: "object", Names: &schema{AnyOf: []*schema{{Type: "string"}, define(listFileObject), listOf(&schema{AnyOf: []*schema{{Type: "string"}, define(listFileObject)}})}}}
+		case hostServe:
+			return &schema{AnyOf: []*schema{{Type: "string"}, listOf(&schema{AnyOf: []*schema{anyText, define(boundServiceObject)}})}}
+		case natRule, filterRule:
+			kinds := natObjects
+			if s.kind == filterRule {
+				kinds = filterObjects
+			}
+			var any []*schema
+			for _, kind := range kinds {
+				any = append(any, define(kind))
+			}
+			return listOf(&schema{AnyOf: any})
+		}
+		return anyText
+	}
+	define = func(o *object) *schema {
+		r := ref(o.name)
+		name := strings.TrimPrefix(r.Ref, "#/$defs/")
+		if defs[name] == nil {
+			d := &schema{Type: "object", Properties: map[string]*schema{}, Names: false}
+			defs[name] = d
+			for _, k := range o.keys {
+				v := *value(k.shape)
+				v.Description = k.meaning
+				d.Properties[k.name] = &v
+				if k.required {
+					d.Required = append(d.Required, k.name)
+				}
+			}
+		}
+		return r
+	}
+	top := define(root)
+	return &schema{Schema: "https://json-schema.org/draft/2020-12/schema", Title: "Hollow Bridge network file", Ref: top.Ref, Defs: defs}
+}
+
+// docs/network.schema.json says what the reader reads.
+func TestTheJSONSchemaIsTheReadersOwn(t *testing.T) {
+	const path = "../../docs/network.schema.json"
+	var b bytes.Buffer
+	encoder := json.NewEncoder(&b)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	if err := encoder.Encode(schemaOf(fileObject)); err != nil {
+		t.Fatal(err)
+	}
+	if *update {
+		if err := os.WriteFile(path, b.Bytes(), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	if data, err := os.ReadFile(path); err != nil || !bytes.Equal(data, b.Bytes()) {
+		t.Errorf("%v; the reader's tables have changed: go test ./internal/netfile -update", err)
+	}
+}
+
+// allObjects returns every object of the file's tables.
+func allObjects() []*object {
+	found := append(slices.Clone(natObjects), filterObjects...)
+	found = append(found, listFileObject, boundServiceObject, scheduleObject)
+	var walk func(*object)
+	walk = func(o *object) {
+		if slices.Contains(found, o) {
+			return
+		}
+		found = append(found, o)
+		for _, k := range o.keys {
+			if k.shape.object != nil {
+				walk(k.shape.object)
+			}
+		}
+	}
+	walk(fileObject)
+	return found
+}
+
+// The demo uses every key that the file can have, and the docs explain each.
+func TestEveryKeyIsUsedInTheDemoAndExplained(t *testing.T) {
+	data, err := os.ReadFile("../../examples/fernhollow/hollowbridge.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	docs, err := os.ReadFile("../../docs/network-file.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var root yaml.Node
+	if err := yaml.Unmarshal(data, &root); err != nil {
+		t.Fatal(err)
+	}
+	used := map[string]bool{}
+	var walk func(*yaml.Node)
+	walk = func(n *yaml.Node) {
+		if n.Kind == yaml.MappingNode {
+			for i := 0; i < len(n.Content); i += 2 {
+				used[n.Content[i].Value] = true
+			}
+		}
+		for _, child := range n.Content {
+			walk(child)
+		}
+	}
+	walk(&root)
+	for _, o := range allObjects() {
+		for _, k := range o.keys {
+			if !used[k.name] {
+				t.Errorf("%s of %s is not used in the demo", k.name, o.name)
+			}
+			if !bytes.Contains(docs, []byte("`"+k.name+"`")) {
+				t.Errorf("%s of %s is not explained in docs/network-file.md", k.name, o.name)
+			}
+		}
+	}
+}
