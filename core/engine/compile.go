@@ -91,7 +91,7 @@ func compileGateway(n *network.Network, g *network.Gateway) *gateway {
 			c.own[p.Addr()] = iface
 		}
 		c.zones[i] = slices.Index(zones, iface.Zone)
-		c.uplinks = append(c.uplinks, uplinkRoutes{beside: route{out: iface}, upstream: route{out: iface, via: netip.IPv4Unspecified(), upstream: true}})
+		c.uplinks = append(c.uplinks, uplinkRoutes{beside: route{out: iface}, upstream: route{out: iface, upstream: true}})
 		if z := n.Zone(iface.Zone); z != nil {
 			c.trust[i] = z.Trust
 		}

@@ -241,7 +241,10 @@ func (r *reference) internet(p *header.Packet) refEnd {
 		for _, i := range g.Interfaces {
 			if i.FacesInternet(p.Destination.Is6()) {
 				if slices.ContainsFunc(i.Addresses, func(q netip.Prefix) bool { return q.Contains(p.Destination) }) {
-					return r.enterBy(i, true, p)
+					if r.blocked(i, p) {
+						return r.stop(engine.UpstreamBlocks, "the internet", nil)
+					}
+					return r.onSegment(i.Segment, p)
 				}
 				if first == nil || !first.IsUp() && i.IsUp() {
 					first = i
@@ -283,12 +286,14 @@ func claims(g *network.Gateway, a netip.Addr) bool {
 }
 
 func (r *reference) enterBy(i *network.Interface, fromInternet bool, p *header.Packet) refEnd {
-	if fromInternet && !r.back {
-		if i.Upstream.CarrierNAT && p.Destination.Is4() || i.Upstream.Blocks.Matches(p.Protocol, p.DestinationPort) {
-			return r.stop(engine.UpstreamBlocks, "the internet", nil)
-		}
+	if fromInternet && r.blocked(i, p) {
+		return r.stop(engine.UpstreamBlocks, "the internet", nil)
 	}
 	return r.gateway(i, p)
+}
+
+func (r *reference) blocked(i *network.Interface, p *header.Packet) bool {
+	return !r.back && (i.Upstream.CarrierNAT && p.Destination.Is4() || i.Upstream.Blocks.Matches(p.Protocol, p.DestinationPort))
 }
 
 func (r *reference) onSegment(s *network.Segment, p *header.Packet) refEnd {
@@ -349,13 +354,18 @@ func bestRoute(g *network.Gateway, a netip.Addr) *refRoute {
 			offer(s.To, refRoute{blackhole: true, distance: s.Distance})
 			continue
 		}
-		out := g.Reaches(s.Via)
-		if out == nil || !out.IsUp() {
+		out := s.Out
+		if !out.IsUp() {
 			continue
 		}
 		nobody := !slices.ContainsFunc(out.Segment.Interfaces, func(i *network.Interface) bool { return ownAddress(i, s.Via) })
-		toInternet := nobody && slices.ContainsFunc(g.Routes, func(d network.Route) bool { return d.To.Bits() == 0 && !d.Blackhole && d.Via == s.Via })
-		offer(s.To, refRoute{out: out, via: s.Via, distance: s.Distance, upstream: toInternet})
+		if !s.Via.IsValid() {
+			nobody = len(out.Segment.Interfaces) == 1
+		}
+		toInternet := nobody && slices.ContainsFunc(g.Routes, func(d network.Route) bool {
+			return d.To.Bits() == 0 && !d.Blackhole && d.Via == s.Via && d.Out == s.Out
+		})
+		offer(s.To, refRoute{out: out, via: s.Via, distance: s.Distance, upstream: toInternet, connected: !toInternet && !s.Via.IsValid()})
 	}
 	return best
 }

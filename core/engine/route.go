@@ -12,7 +12,7 @@ import (
 type route struct {
 	prefix    netip.Prefix
 	out       *network.Interface // nil for a blackhole
-	via       netip.Addr         // next hop; the zero address where the destination is on the segment
+	via       netip.Addr         // next hop; the zero address where the interface alone is known
 	clients   bool               // the destination is a VPN client of out
 	upstream  bool               // via is the way to the internet
 	blackhole bool
@@ -47,8 +47,9 @@ func newRouteTable(g *network.Gateway) *routeTable {
 	for _, r := range g.Routes {
 		if r.Blackhole {
 			routes = append(routes, route{prefix: r.To, blackhole: true, distance: r.Distance})
-		} else if i := g.Reaches(r.Via); i != nil && i.IsUp() {
-			routes = append(routes, route{prefix: r.To, out: i, via: r.Via, upstream: slices.Contains(upstreams, r.Via), distance: r.Distance})
+		} else if r.Out.IsUp() {
+			upstream := slices.ContainsFunc(upstreams, r.SameHop)
+			routes = append(routes, route{prefix: r.To, out: r.Out, via: r.Via, upstream: upstream, distance: r.Distance})
 		}
 	}
 	slices.SortStableFunc(routes, func(a, b route) int {

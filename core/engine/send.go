@@ -10,7 +10,10 @@ import (
 // send puts a packet on the way at a machine and returns where it comes first.
 func (w *Walk) send(from Place, p *header.Packet) position {
 	if from.Through != nil && !w.back {
-		return w.enter(from.Through, from.Internet, p)
+		if from.Internet && !w.passesUpstream(from.Through, p) {
+			return position{}
+		}
+		return w.arriveAt(from.Through)
 	}
 	if from.Clients != nil {
 		return w.arriveAt(from.Clients)
@@ -91,7 +94,13 @@ func (w *Walk) overInternet(p *header.Packet) position {
 		return position{kind: atMachine, machine: Place{Host: h, Internet: true}}
 	}
 	if i := w.engine.entry(p.Destination); i != nil {
-		return w.enter(i, true, p)
+		if !w.passesUpstream(i, p) {
+			return position{}
+		}
+		if inPrefixes(i.Addresses, p.Destination) { // the upstream router is on that segment too
+			return w.handOver(i.Segment, p)
+		}
+		return w.arriveAt(i)
 	}
 	if w.engine.net.Internet().Contains(p.Destination) && network.Carried(p.Destination) {
 		return position{kind: atMachine, machine: Place{Internet: true}}
@@ -123,23 +132,22 @@ func (w *Walk) throughCarrier(p *header.Packet) (position, bool) {
 	return position{}, false
 }
 
-// enter brings a packet in by an interface; from the internet it passes what is
-// upstream of it first.
-func (w *Walk) enter(i *network.Interface, fromInternet bool, p *header.Packet) position {
-	if fromInternet && !w.back {
-		switch {
-		case i.Upstream.CarrierNAT && p.Destination.Is4():
-			w.end(UpstreamBlocks, internetName, StepUpstream, nil)
-			if w.trace != nil {
-				w.why("%s is behind a carrier's NAT: nobody outside can begin a connection to it, and no forward there can be reached.", i)
-			}
-			return position{}
-		case i.Upstream.Blocks.Matches(p.Protocol, p.DestinationPort):
-			w.upstreamBlocks(i, p)
-			return position{}
+// passesUpstream reports whether what is upstream of an uplink lets a packet in.
+func (w *Walk) passesUpstream(i *network.Interface, p *header.Packet) bool {
+	switch {
+	case w.back:
+		return true
+	case i.Upstream.CarrierNAT && p.Destination.Is4():
+		w.end(UpstreamBlocks, internetName, StepUpstream, nil)
+		if w.trace != nil {
+			w.why("%s is behind a carrier's NAT: nobody outside can begin a connection to it, and no forward there can be reached.", i)
 		}
+		return false
+	case i.Upstream.Blocks.Matches(p.Protocol, p.DestinationPort):
+		w.upstreamBlocks(i, p)
+		return false
 	}
-	return w.arriveAt(i)
+	return true
 }
 
 func (w *Walk) upstreamBlocks(i *network.Interface, p *header.Packet) {
@@ -182,10 +190,10 @@ func (w *Walk) leave(g *gateway, r *route, p *header.Packet) position {
 	switch {
 	case r.clients:
 		return position{kind: atMachine, machine: Place{Clients: r.out}}
-	case !r.via.IsValid():
-		return w.handOver(r.out.Segment, p)
 	case r.upstream:
 		return w.toUpstream(r.out, p)
+	case !r.via.IsValid():
+		return w.handOver(r.out.Segment, p)
 	}
 	s := w.engine.segments[r.out.Segment]
 	if i := s.owners[r.via]; i != nil && i.Gateway != g.Gateway {

@@ -49,6 +49,7 @@ func (w *Walk) follow(g *gateway, s *session, forward bool, p *header.Packet) po
 		w.noteSession(g, before, *p)
 	}
 	if forward && s.local {
+		w.verdict.Outcome, w.verdict.At, w.verdict.Host = Reached, g.Name, g.Name
 		return position{kind: answeredByGateway, gateway: g}
 	}
 	r := w.sessionRoute(g, out, p)

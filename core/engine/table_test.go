@@ -71,7 +71,7 @@ func TestRouteTableAgreesWithAWalkOverTheRoutes(t *testing.T) {
 		up := &network.Interface{Gateway: text, Name: "up", Addresses: []netip.Prefix{netip.MustParsePrefix("10.0.0.1/24"), netip.MustParsePrefix("fd00::1/64")}, Zone: "z"}
 		text.Interfaces = []*network.Interface{up}
 		for range random.IntN(40) {
-			r := network.Route{To: netip.PrefixFrom(netip.AddrFrom4([4]byte{byte(random.Uint32()), byte(random.IntN(4)), 0, 0}), random.IntN(33)).Masked(), Via: netip.MustParseAddr("10.0.0.9"), Distance: 1 + random.IntN(3)}
+			r := network.Route{To: netip.PrefixFrom(netip.AddrFrom4([4]byte{byte(random.Uint32()), byte(random.IntN(4)), 0, 0}), random.IntN(33)).Masked(), Via: netip.MustParseAddr("10.0.0.9"), Out: up, Distance: 1 + random.IntN(3)}
 			if random.IntN(3) == 0 {
 				r.To, r.Via = netip.PrefixFrom(netip.AddrFrom16([16]byte{byte(random.Uint32())}), random.IntN(129)).Masked(), netip.MustParseAddr("fd00::9")
 			}

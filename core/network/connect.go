@@ -124,8 +124,8 @@ func (s *Segment) OwnerOn(a netip.Addr) *Interface {
 
 func (n *Network) findUplinks() {
 	for _, g := range n.Gateways {
-		for _, hop := range g.Upstreams() {
-			g.Reaches(hop).internet[family(hop.Is6())] = true
+		for _, r := range g.Upstreams() {
+			r.Out.internet[family(r.To.Addr().Is6())] = true
 		}
 	}
 }
@@ -144,20 +144,28 @@ func (g *Gateway) Reaches(a netip.Addr) *Interface {
 	return best
 }
 
-// Upstreams returns the next hops to the internet: what default routes of the
-// gateway lead to where no gateway of the file has that address.
-func (g *Gateway) Upstreams() []netip.Addr {
-	var hops []netip.Addr
+// Upstreams returns the default routes that lead to the internet: no gateway of
+// the file has their next hop, or stands on the segment where only the interface is
+// named.
+func (g *Gateway) Upstreams() []Route {
+	var found []Route
 	for _, r := range g.Routes {
-		if r.To.Bits() != 0 || r.Blackhole {
+		if r.To.Bits() != 0 || r.Blackhole || r.Out.Segment == nil {
 			continue
 		}
-		if i := g.Reaches(r.Via); i != nil && i.Segment.OwnerOn(r.Via) == nil {
-			hops = append(hops, r.Via)
+		nobody := len(r.Out.Segment.Interfaces) == 1
+		if r.Via.IsValid() {
+			nobody = r.Out.Segment.OwnerOn(r.Via) == nil
+		}
+		if nobody {
+			found = append(found, r)
 		}
 	}
-	return hops
+	return found
 }
+
+// SameHop reports whether two routes lead to the same next hop.
+func (r Route) SameHop(q Route) bool { return r.Via == q.Via && r.Out == q.Out }
 
 func (n *Network) findInternet() header.Addresses {
 	var uplinks [2]bool
@@ -182,7 +190,7 @@ func (n *Network) findInternet() header.Addresses {
 			if r.To.Bits() == 0 || r.Blackhole {
 				continue
 			}
-			if i := g.Reaches(r.Via); i != nil && !i.FacesInternet(r.Via.Is6()) {
+			if !r.Out.FacesInternet(r.To.Addr().Is6()) {
 				inside = append(inside, header.RangeOf(r.To))
 			}
 		}

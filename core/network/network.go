@@ -251,7 +251,8 @@ type Upstream struct {
 // A Route is a static route.
 type Route struct {
 	To        netip.Prefix // masked
-	Via       netip.Addr
+	Via       netip.Addr   // next hop; the zero address where the interface alone is named
+	Out       *Interface   // the interface that leads there; nil for a blackhole
 	Blackhole bool
 	Distance  int // 1 to 255
 	Place     Place

@@ -193,7 +193,8 @@ func (c *call) misused(format string, args ...any) int {
 
 // failed reports what went wrong apart from the call.
 func (c *call) failed(err error) int {
-	fmt.Fprintf(c.Err, "hollowbridge %s: %s\n", c.command.name, err)
+	text := fmt.Sprintf("hollowbridge %s: %s", c.command.name, err)
+	fmt.Fprintln(c.Err, strings.Join(wrap(text, widest), "\n  "))
 	return wrong
 }
 

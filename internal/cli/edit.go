@@ -249,13 +249,20 @@ func (c *call) afterForward(e *netfile.Editor, gateway, kind, name string) error
 			return err
 		}
 	} else if missing {
-		c.remark("%s needs a filter rule as well, or nothing gets through: add -allow, or", gateway)
+		if t.Rule == nil {
+			c.remark("%s needs a filter rule as well, or nothing gets through: add -allow, or", gateway)
+		} else {
+			c.remark("%s of %s stops it, so it needs a filter rule before that: add -allow, or", t.Rule.Name, gateway)
+		}
 		command := fmt.Sprintf("hollowbridge add allow %s -from %s -to %s", name, need.From, need.To)
 		if len(t.Network.Gateways) > 1 {
 			command += " -gateway " + gateway
 		}
 		if need.Service != "" {
 			command += " -service " + need.Service
+		}
+		if t.Rule != nil {
+			command += " -before " + t.Rule.Name
 		}
 		c.remark("  %s", command)
 	}
@@ -413,9 +420,9 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 	for _, line := range changes {
 		switch line[0] {
 		case '+':
-			line = c.green(line)
+			line = c.added(line)
 		case '-':
-			line = c.red(line)
+			line = c.removed(line)
 		}
 		fmt.Fprintln(c.Out, line)
 	}
@@ -423,6 +430,9 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 		fmt.Fprintln(c.Out)
 	}
 	for _, line := range c.remarks {
+		if !strings.HasPrefix(line, "  ") { // a command to copy stays on one line
+			line = strings.Join(wrap(line, widest), "\n  ")
+		}
 		fmt.Fprintln(c.Out, line)
 	}
 	switch {

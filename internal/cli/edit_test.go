@@ -219,12 +219,24 @@ func TestEditsThatAreRefusedChangeNothing(t *testing.T) {
 		folder := t.TempDir()
 		write(t, folder, "hollowbridge.yaml", edited)
 		r := shell(t, folder, "hollowbridge "+c.line)
-		if r.status != 2 || !strings.Contains(r.err, c.want) {
+		if r.status != 2 || !strings.Contains(strings.Join(strings.Fields(r.err), " "), c.want) {
 			t.Errorf("%s: %d %s; want %q", c.line, r.status, r.err, c.want)
 		}
 		if read(t, folder) != edited {
 			t.Errorf("%s: the file was written", c.line)
 		}
+	}
+}
+
+// Files with CR LF keep it, on new lines too.
+func TestLineEndsAreKept(t *testing.T) {
+	folder := t.TempDir()
+	write(t, folder, "hollowbridge.yaml", strings.ReplaceAll(edited, "\n", "\r\n"))
+	must(t, folder, "hollowbridge add drop bad -from 192.0.2.0/24")
+	must(t, folder, "hollowbridge change port-forward web on=outside")
+	text := read(t, folder)
+	if strings.Count(text, "\n") != strings.Count(text, "\r\n") || strings.Contains(text, "\r\r") || !strings.Contains(text, "on: outside     # the uplink\r\n") {
+		t.Errorf("%q", text)
 	}
 }
 

@@ -13,6 +13,10 @@ const (
 	plain = "\x1b[0m"
 )
 
+// added and removed colour the lines of a difference.
+func (c *call) added(text string) string   { return c.paint("\x1b[32m", text) }
+func (c *call) removed(text string) string { return c.paint("\x1b[31m", text) }
+
 func (c *call) red(text string) string   { return c.paint(red, text) }
 func (c *call) green(text string) string { return c.paint(green, text) }
 

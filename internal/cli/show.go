@@ -94,7 +94,7 @@ func (c *call) showGateways(n *network.Network) {
 		if len(g.Routes) > 0 {
 			rows = nil
 			for _, r := range g.Routes {
-				rows = append(rows, routeRow(g, r))
+				rows = append(rows, routeRow(r))
 			}
 			fmt.Fprintln(c.Out)
 			printTable(c.Out, []string{"route to", "via", "leaves by", ""}, rows)
@@ -142,7 +142,7 @@ func vlanText(i *network.Interface) string {
 	return fmt.Sprintf("VLAN %d on %s", i.VLAN, i.Trunk.Name)
 }
 
-func routeRow(g *network.Gateway, r network.Route) []string {
+func routeRow(r network.Route) []string {
 	to, via, out, note := r.To.String(), r.Via.String(), "", ""
 	if r.To.Bits() == 0 {
 		to = "default"
@@ -152,8 +152,11 @@ func routeRow(g *network.Gateway, r network.Route) []string {
 	}
 	if r.Blackhole {
 		via = "blackhole"
-	} else if i := g.Reaches(r.Via); i != nil {
-		out = i.Name
+	} else {
+		out = r.Out.Name
+	}
+	if !r.Blackhole && !r.Via.IsValid() {
+		via = "the interface"
 	}
 	if r.Distance != 1 {
 		note = fmt.Sprintf("distance %d", r.Distance)
@@ -339,54 +342,58 @@ func (c *call) showRules(n *network.Network) {
 
 // natText says in half a sentence what a NAT rule does.
 func natText(r *network.NATRule) string {
-	on := "any interface"
-	if len(r.On) > 0 {
-		on = interfaceList(r.On)
-	}
+	text := ""
 	switch r.Does {
 	case network.PortForward, network.DestinationNAT:
-		at := "its address"
-		if !r.AtOwn {
-			at = orAny(r.AtText)
-		}
-		what := "everything"
-		if len(r.Ports) > 0 {
-			var ports []string
-			for _, m := range r.Ports {
-				ports = append(ports, header.Service{Protocol: m.Protocol, Ports: m.Ports}.String())
-			}
-			what = strings.Join(ports, ", ")
-		}
-		text := fmt.Sprintf("on %s, %s %s -> %s", on, at, what, r.TargetAs)
-		if !r.From.IsAny() {
-			text += ", from " + r.From.Text
-		}
-		if r.Hairpin {
-			text += ", from inside too"
-		}
-		return text
+		text = forwardText(r)
 	case network.OneToOne, network.PrefixNAT:
-		text := fmt.Sprintf("on %s, %s <-> %s", on, r.AtText, r.TargetAs)
-		if r.Hairpin {
-			text += ", from inside too"
+		text = fmt.Sprintf("%s: %s <-> %s", interfaceList(r.On), r.AtText, r.TargetAs)
+	case network.SourceNAT:
+		text = fmt.Sprintf("%s%s out by %s, as %s", orAny(r.From.Text), toText(r.To), interfaceList(r.On), r.As.Text)
+		if r.SourcePorts.First != 0 {
+			text += ", ports " + r.SourcePorts.String()
 		}
-		return text
+		if r.DestinationAs != "" {
+			text += ", to " + r.DestinationAs + " instead"
+		}
+	case network.NoNAT:
+		text = fmt.Sprintf("%s%s: source kept", orAny(r.From.Text), toText(r.To))
+		if len(r.On) > 0 {
+			text += ", out by " + interfaceList(r.On)
+		}
 	}
-	text := fmt.Sprintf("leaving by %s, from %s", on, orAny(r.From.Text))
-	if !r.To.IsAny() {
-		text += " to " + r.To.Text
-	}
-	if r.Does == network.NoNAT {
-		return text + ": source kept"
-	}
-	text += ", as " + r.As.Text
-	if r.SourcePorts.First != 0 {
-		text += ", ports " + r.SourcePorts.String()
-	}
-	if r.DestinationAs != "" {
-		text += ", to " + r.DestinationAs + " instead"
+	if r.Hairpin {
+		text += ", from inside too"
 	}
 	return text
+}
+
+func forwardText(r *network.NATRule) string {
+	text := interfaceList(r.On) + ":"
+	if !r.AtOwn {
+		text += " " + orAny(r.AtText)
+	}
+	if len(r.Ports) == 0 {
+		text += " any service"
+	}
+	for i, m := range r.Ports {
+		if i > 0 {
+			text += ","
+		}
+		text += " " + header.Service{Protocol: m.Protocol, Ports: m.Ports}.String()
+	}
+	text += " -> " + r.TargetAs
+	if !r.From.IsAny() {
+		text += ", from " + r.From.Text
+	}
+	return text
+}
+
+func toText(to network.Expression) string {
+	if to.IsAny() {
+		return ""
+	}
+	return " to " + to.Text
 }
 
 func filterText(r *network.FilterRule) string {

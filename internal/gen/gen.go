@@ -84,7 +84,8 @@ func (g *small) layout() {
 		fibre.addresses = append(fibre.addresses, "198.51.100.3/29")
 	}
 	edge.interfaces = append(edge.interfaces, fibre)
-	edge.routes = append(edge.routes, "{to: default, via: 198.51.100.1}", "{to: default, via: 2001:db8:1::1}")
+	edge.routes = append(edge.routes, pick(g.random, []string{"{to: default, via: 198.51.100.1}", "{to: default, via: 198.51.100.1}", "{to: default, via: fibre}"}),
+		pick(g.random, []string{"{to: default, via: 2001:db8:1::1}", "{to: default, via: 'fe80::1%fibre'}"}))
 	if g.chance(3) {
 		radio := smallInterface{name: "radio", zone: pick(g.random, []string{"outside", "visitors"}), addresses: []string{pick(g.random, []string{"100.64.7.2/29", "203.0.113.66/29"})}, uplink: true, segment: -1}
 		edge.interfaces = append(edge.interfaces, radio)
@@ -105,7 +106,7 @@ func (g *small) layout() {
 		g.gateways = append(g.gateways, child)
 		if g.chance(3) { // a second gateway on a segment: its hosts must name theirs
 			n := g.IntN(g.segments)
-			child.interfaces = append(child.interfaces, smallInterface{name: "also", zone: g.insideZone(), segment: n, addresses: []string{fmt.Sprintf("10.1.%d.%d/28", n, 1+i)}})
+			child.interfaces = append(child.interfaces, smallInterface{name: "also", zone: g.insideZone(), segment: n, addresses: []string{fmt.Sprintf("10.1.%d.%d/28", n, []int{0, 2, 3, 9}[i])}})
 			g.shared[n] = append(g.shared[n], child.name)
 		}
 		before := g.segments

@@ -24,6 +24,7 @@ type Editor struct {
 	text   []byte
 	root   *yaml.Node
 	lock   *os.File
+	crlf   bool // lines end with CR LF; while they are edited, with LF alone
 }
 
 // Edit opens a network file for editing and locks its folder against other edits
@@ -37,9 +38,10 @@ func Edit(path string) (*Editor, error) {
 	if err == nil {
 		_, err = Parse(path, data)
 	}
-	e := &Editor{path: path, before: data, lock: lock}
+	e := &Editor{path: path, lock: lock, crlf: bytes.Contains(data, []byte("\r\n"))}
+	e.before = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
 	if err == nil {
-		err = e.set(data)
+		err = e.set(e.before)
 	}
 	if err != nil {
 		lock.Close()
@@ -121,7 +123,11 @@ func (e *Editor) Save() error {
 		return err
 	}
 	defer os.Remove(temporary.Name())
-	_, err = temporary.Write(e.text)
+	text := e.text
+	if e.crlf {
+		text = bytes.ReplaceAll(text, []byte("\n"), []byte("\r\n"))
+	}
+	_, err = temporary.Write(text)
 	err = errors.Join(err, temporary.Chmod(mode), temporary.Sync(), temporary.Close())
 	if err != nil {
 		return err

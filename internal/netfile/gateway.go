@@ -169,48 +169,72 @@ func (r *reader) readRoute(g *network.Gateway, f *fields) {
 	case hasVia == route.Blackhole:
 		r.fail(f.node, "a route has either a next hop (via: ADDRESS) or blackhole: true")
 		return
-	}
-	ok := true
-	if hasVia {
-		if strings.Contains(via.Value, "/") {
-			r.fail(via, "%s: the next hop is one address", via.Value)
-			return
-		}
-		var hop netip.Prefix
-		hop, ok = r.prefix(via)
-		route.Via = hop.Addr()
-	}
-	switch {
-	case to.Value == "default" && route.Blackhole:
-		for _, all := range []string{"0.0.0.0/0", "::/0"} {
-			route.To = netip.MustParsePrefix(all)
-			g.Routes = append(g.Routes, route)
-		}
+	case hasVia && !r.nextHop(g, via, &route):
 		return
-	case to.Value == "default" && ok:
-		route.To = netip.PrefixFrom(route.Via, 0).Masked()
 	case to.Value != "default":
-		var p netip.Prefix
-		if p, ok = r.prefix(to); !ok {
+		p, ok := r.prefix(to)
+		if !ok {
 			return
 		}
 		route.To = p
-	}
-	if !ok {
+		if route.Via.IsValid() && route.Via.Is6() != p.Addr().Is6() {
+			r.fail(via, "%s: the next hop is not of the family of %s", via.Value, to.Value)
+			return
+		}
+		g.Routes = append(g.Routes, route)
 		return
 	}
-	if hasVia && route.Via.Is6() != route.To.Addr().Is6() {
-		r.fail(via, "%s: the next hop is not of the family of %s", via.Value, to.Value)
-		return
+	for _, v6 := range []bool{false, true} { // default is that of the next hop's family, or of the interface's families
+		if route.Via.IsValid() && route.Via.Is6() != v6 {
+			continue
+		}
+		if route.Out != nil && !route.Via.IsValid() {
+			if _, has := route.Out.Address(v6); !has {
+				continue
+			}
+		}
+		route.To = netip.MustParsePrefix("0.0.0.0/0")
+		if v6 {
+			route.To = netip.MustParsePrefix("::/0")
+		}
+		g.Routes = append(g.Routes, route)
 	}
-	if hasVia && g.Reaches(route.Via) == nil && !r.unsure {
-		r.fail(via, "%s: no interface of %s is in the same prefix, so this next hop can't be reached", via.Value, g.Name)
-		return
+}
+
+// nextHop reads where a route leads: an address in the prefix of an interface, a
+// link-local address with its interface behind %, or an interface alone.
+func (r *reader) nextHop(g *network.Gateway, n *yaml.Node, route *network.Route) bool {
+	if i := g.Interface(n.Value); i != nil {
+		route.Out = i
+		if len(i.Addresses) == 0 {
+			r.fail(n, "%s has no address", i)
+		}
+		return len(i.Addresses) > 0
 	}
-	if r.unsure && hasVia && g.Reaches(route.Via) == nil {
-		return
+	text, name, scoped := strings.Cut(n.Value, "%")
+	hop, err := header.ParseAddress(text)
+	switch {
+	case err != nil && !header.LooksLikeAddress(n.Value):
+		r.fail(n, "%s: not an address, and %s has no such interface%s", n.Value, g.Name, oneOf(n.Value, interfaceNames(g)))
+		return false
+	case err != nil:
+		r.fail(n, "%s: the next hop is one address", n.Value)
+		return false
+	case hop.IsLinkLocalUnicast() && !scoped:
+		r.fail(n, "%s: a link-local address is on every segment; say on which, as %s%%%s", hop, hop, orElse(firstOf(interfaceNames(g)), "INTERFACE"))
+		return false
 	}
-	g.Routes = append(g.Routes, route)
+	route.Via, route.Out = hop, g.Reaches(hop)
+	if scoped {
+		if route.Out = g.Interface(name); route.Out == nil || len(route.Out.Addresses) == 0 {
+			r.fail(n, "%s: %s has no such interface%s", name, g.Name, oneOf(name, interfaceNames(g)))
+			return false
+		}
+	}
+	if route.Out == nil && !r.unsure {
+		r.fail(n, "%s: no interface of %s is in the same prefix, so this next hop can't be reached", n.Value, g.Name)
+	}
+	return route.Out != nil
 }
 
 // finishGateway reads what of a gateway speaks about addresses.

@@ -314,6 +314,7 @@ func (r *reader) finishHost(n hostNode) {
 	if node, ok := f.scalar("segment"); ok && !slices.ContainsFunc(r.net.Segments, func(s *network.Segment) bool { return s.Name == node.Value }) {
 		r.fail(node, "%s: no interface names this segment", node.Value)
 	}
+	r.checkOwners(h, f)
 	r.checkDefaultGateway(h, f)
 	if node := f.values["firewall"]; node != nil {
 		h.Firewall = &network.HostFirewall{}
@@ -325,6 +326,19 @@ func (r *reader) finishHost(n hostNode) {
 	}
 	for _, relay := range f.children("relays") {
 		r.readRelay(h, relay)
+	}
+}
+
+// checkOwners reports addresses that a gateway has already.
+func (r *reader) checkOwners(h *network.Host, f *fields) {
+	for _, n := range f.scalars("address") {
+		a, err := header.ParseAddress(n.Value)
+		if err != nil {
+			continue
+		}
+		if s := h.Segment(a); s != nil && s.OwnerOn(a) != nil {
+			r.fail(n, "%s: %s has this address already", n.Value, s.OwnerOn(a))
+		}
 	}
 }
 

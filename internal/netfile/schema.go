@@ -148,7 +148,7 @@ var upstreamObject = &object{"upstream", []key{
 
 var routeObject = &object{"route", []key{
 	{"to", is(text), true, "a prefix, or default", ""},
-	{"via", is(text), false, "the next hop", ""},
+	{"via", is(text), false, "the next hop: an address, ADDRESS%INTERFACE for a link-local one, or an interface alone", ""},
 	{"blackhole", is(flagShape), false, "true throws packets away", ""},
 	{"distance", is(number), false, "administrative distance, 1 to 255; 1 where absent", ""},
 }}
