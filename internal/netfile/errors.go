@@ -41,6 +41,17 @@ func (e Errors) sort() {
 	})
 }
 
+// harmless replaces control characters, so that a hostile file can't make the
+// terminal do anything when its errors are shown.
+func harmless(text string) string {
+	return strings.Map(func(c rune) rune {
+		if c < ' ' && c != '\t' || c >= 0x7f && c < 0xa0 || c >= 0x202a && c <= 0x202e || c >= 0x2066 && c <= 0x2069 {
+			return '\ufffd'
+		}
+		return c
+	}, text)
+}
+
 // nearest returns the known word that text was probably meant as, or "".
 func nearest(text string, known []string) string {
 	best, fewest, alike := "", max(1, len([]rune(text))/3)+1, -1

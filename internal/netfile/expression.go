@@ -322,7 +322,7 @@ func (r *reader) listFile(n *yaml.Node) ([]header.Range, string) {
 			r.errors = append(r.errors, Error{
 				Place:   network.Place{File: path, Line: number, Column: column},
 				Length:  utf8.RuneCountInString(text),
-				Message: err.Error(), Source: line,
+				Message: harmless(err.Error()), Source: harmless(line),
 			})
 			if len(r.errors) > mostErrors {
 				break

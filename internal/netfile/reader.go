@@ -120,9 +120,9 @@ func (r *reader) fail(n *yaml.Node, format string, args ...any) {
 }
 
 func (r *reader) failAt(at network.Place, length int, format string, args ...any) {
-	e := Error{Place: at, Length: length, Message: sprintf(format, args)}
+	e := Error{Place: at, Length: length, Message: harmless(sprintf(format, args))}
 	if at.File == r.file && at.Line >= 1 && at.Line <= len(r.lines) {
-		e.Source = strings.TrimRight(string(r.lines[at.Line-1]), "\r")
+		e.Source = harmless(strings.TrimRight(string(r.lines[at.Line-1]), "\r"))
 	}
 	r.errors = append(r.errors, e)
 }

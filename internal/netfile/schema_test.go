@@ -181,3 +181,102 @@ func TestEveryKeyIsUsedInTheDemoAndExplained(t *testing.T) {
 		}
 	}
 }
+
+// accepts is a plain validator for the words of JSON Schema that ours uses.
+func accepts(root, s *schema, v any) bool {
+	if s.Ref != "" {
+		return accepts(root, root.Defs[strings.TrimPrefix(s.Ref, "#/$defs/")], v)
+	}
+	if len(s.AnyOf) > 0 && !slices.ContainsFunc(s.AnyOf, func(one *schema) bool { return accepts(root, one, v) }) {
+		return false
+	}
+	if len(s.Enum) > 0 {
+		text, isText := v.(string)
+		return isText && slices.Contains(s.Enum, text)
+	}
+	switch s.Type {
+	case "string":
+		_, ok := v.(string)
+		return ok
+	case "boolean":
+		_, ok := v.(bool)
+		return ok
+	case "integer":
+		_, ok := v.(int)
+		return ok
+	case "number":
+		switch v.(type) {
+		case int, float64:
+			return true
+		}
+		return false
+	case "array":
+		list, ok := v.([]any)
+		return ok && !slices.ContainsFunc(list, func(item any) bool { return !accepts(root, s.Items, item) })
+	case "object":
+		return acceptsObject(root, s, v)
+	}
+	return true
+}
+
+func acceptsObject(root, s *schema, v any) bool {
+	m, ok := v.(map[string]any)
+	if !ok {
+		return false
+	}
+	for _, name := range s.Required {
+		if _, has := m[name]; !has {
+			return false
+		}
+	}
+	for name, value := range m {
+		if p := s.Properties[name]; p != nil {
+			if !accepts(root, p, value) {
+				return false
+			}
+			continue
+		}
+		others, described := s.Names.(*schema)
+		if !described || !accepts(root, others, value) {
+			return false
+		}
+	}
+	return true
+}
+
+// The schema accepts what the reader accepts, and refuses what it can know to be wrong.
+func TestTheJSONSchemaAcceptsTheExamples(t *testing.T) {
+	s := schemaOf(fileObject)
+	load := func(text string) any {
+		var v any
+		if err := yaml.Unmarshal([]byte(text), &v); err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+	for _, path := range []string{"../../examples/fernhollow/hollowbridge.yaml", "../../examples/cottage/hollowbridge.yaml"} {
+		data, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !accepts(s, s, load(string(data))) {
+			t.Errorf("%s is refused", path)
+		}
+	}
+	if !accepts(s, s, load(base)) {
+		t.Error("the base of the errors is refused")
+	}
+	for _, change := range [][2]string{
+		{"zones:", "zone:"}, {"trust: 50", "trust: much"}, {"on: fibre\n        service", "service"}, {"- allow:", "- alow:"},
+		{"as: interface", "as: interface\n        log: perhaps"}, {"ssh: [yard]}", "ssh: [yard]}\n    handling: {turn-back: maybe}"},
+		{"network: cottage\n", ""}, {"zone: outside}", "zone: outside, state: sideways}"}, {"via: 198.51.100.17}", "via: 198.51.100.17, metric: 1}"},
+	} {
+		text := strings.Replace(base, change[0], change[1], 1)
+		if text == base {
+			t.Fatalf("%q is not in the base", change[0])
+		}
+		if accepts(s, s, load(text)) {
+			t.Errorf("%q is accepted", change[1])
+		}
+	}
+}

@@ -1,0 +1,174 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+)
+
+// Whatever a person types, the program answers with 0, 1 or 2 and never falls over.
+func TestAnyWordsAreAnswered(t *testing.T) {
+	folder := demoFolder(t)
+	words := []string{"trace", "show", "check", "help", "add", "change", "move", "remove", "enable", "disable", "init", "version", "demo",
+		"archive", "rim:fibre", "rim", "internet", "fronts", "https", "icmp", "any", "tcp/0", "tcp/443", "port-forward", "allow", "camera", "before", "after",
+		"-json", "-f", "-6", "-in", "-at", "-after", "-sport", "-dry-run", "-gateway", "-on", "fibre", "-to", "-from", "-service", "--", "-", "", "=", "a=b", "to=", "note=x",
+		"198.51.100.18", "2001:db8::1", "10.0.0.0/8", "rule", "map", "rules", "\x00", "é", strings.Repeat("x", 5000), "mon 14:00", "[", "]", "except"}
+	random := rand.New(rand.NewPCG(11, 12))
+	for range 250 {
+		var args []string
+		for range 1 + random.IntN(7) {
+			args = append(args, words[random.IntN(len(words))])
+		}
+		if slices.Contains(args, "\x00") {
+			continue // the system itself does not take it
+		}
+		args = append(args, "-dry-run")
+		if args[0] != "add" && args[0] != "change" && args[0] != "move" && args[0] != "remove" && args[0] != "enable" && args[0] != "disable" && args[0] != "init" {
+			args = args[:len(args)-1]
+		}
+		if args[0] == "demo" {
+			continue // it would write folders of these names
+		}
+		r := run(t, folder, args...)
+		if r.status < 0 || r.status > 2 || strings.Contains(r.err, "panic") || strings.Contains(r.err, "goroutine") {
+			t.Fatalf("%q: %d\n%s%s", args, r.status, r.out, r.err)
+		}
+		if r.status == 2 && r.err == "" {
+			t.Errorf("%q fails without a word", args)
+		}
+	}
+}
+
+// kill -9 in the middle of an edit leaves a whole file, the old one or the new.
+func TestAKilledEditLeavesAWholeFile(t *testing.T) {
+	folder := t.TempDir()
+	write(t, folder, "hollowbridge.yaml", edited)
+	random := rand.New(rand.NewPCG(3, 1))
+	for i := range 40 {
+		command := exec.Command(program, "add", "service", fmt.Sprintf("s%d", i), "tcp/7000")
+		command.Dir = folder
+		if err := command.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(random.IntN(6000)) * time.Microsecond)
+		command.Process.Kill()
+		command.Wait()
+		if r := run(t, folder, "check"); r.status != 0 {
+			t.Fatalf("after kill %d: %s", i, r.err)
+		}
+	}
+	must(t, folder, "hollowbridge add service last tcp/7000")
+}
+
+// Hostile files are refused quickly and in words.
+func TestHostileFiles(t *testing.T) {
+	folder := t.TempDir()
+	for name, text := range map[string]string{
+		"bomb":       "a: &a [x, x]\nb: &b [*a, *a]\nc: &c [*b, *b]\nnetwork: x\n",
+		"deep":       "network: " + strings.Repeat("[", 100000),
+		"binary":     "\x00\x01\x02\xff\xfe",
+		"long line":  "network: " + strings.Repeat("x", 1<<20),
+		"many keys":  "network: x\n" + strings.Repeat("y: z\n", 50000),
+		"raw escape": "network: x\n# \x1b[2J\nhosts: [\n",
+		"escapes":    "network: \"\\x1b[2J\"\nhosts: {\"\\x1b[31m\": {address: 10.0.0.1}}\n",
+	} {
+		write(t, folder, "hollowbridge.yaml", text)
+		start := time.Now()
+		r := run(t, folder, "check")
+		if r.status != 2 || strings.Contains(r.err, "\x1b") || strings.Contains(r.err, "panic") {
+			t.Errorf("%s: %d\n%.500q", name, r.status, r.err)
+		}
+		if took := time.Since(start); took > 10*time.Second {
+			t.Errorf("%s took %v", name, took)
+		}
+	}
+	if r := run(t, folder, "check", "-f", "/dev/zero"); r.status != 2 || !strings.Contains(r.err, "larger than 64 MiB") {
+		t.Errorf("%d %s", r.status, r.err)
+	}
+	if r := run(t, folder, "check", "-f", folder); r.status != 2 || !strings.Contains(r.err, "directory") {
+		t.Errorf("%d %s", r.status, r.err)
+	}
+}
+
+// Each JSON output has the fields that others may rely on, and lists are never null.
+func TestJSONShapes(t *testing.T) {
+	folder := demoFolder(t)
+	for line, fields := range map[string]string{
+		"trace internet rim:fibre https -json": "answered at connection delivered host near next outcome rule steps told why",
+		"show -json":                           "gateways groups hosts network services",
+		"check -json":                          "errors file",
+		"disable weather-page -dry-run -json":  "difference file remarks written",
+		"remove weather-test -dry-run -json":   "difference file remarks written",
+		"init other -f x.yaml -outside 192.0.2.1/24 -inside 10.0.0.1/8 -dry-run -json": "difference file remarks written",
+	} {
+		r := shell(t, folder, "hollowbridge "+line)
+		var got map[string]any
+		if err := json.Unmarshal([]byte(r.out), &got); err != nil {
+			t.Errorf("%s: %v\n%s%s", line, err, r.out, r.err)
+			continue
+		}
+		var names []string
+		for name, v := range got {
+			names = append(names, name)
+			if v == nil && name != "answered" && name != "delivered" {
+				t.Errorf("%s: %s is null", line, name)
+			}
+		}
+		slices.Sort(names)
+		if strings.Join(names, " ") != fields {
+			t.Errorf("%s has %s, want %s", line, names, fields)
+		}
+	}
+	var rules []struct {
+		Gateway string
+		Rule    struct{ Name, Kind string }
+		Facts   []struct{ What, Text string }
+	}
+	if err := json.Unmarshal([]byte(shell(t, folder, "hollowbridge show rule archive-web -json").out), &rules); err != nil || len(rules) != 2 || rules[0].Rule.Kind != "port-forward" {
+		t.Errorf("%v %+v", err, rules)
+	}
+}
+
+// Each way in which a rule can nearly match is named.
+func TestNearMisses(t *testing.T) {
+	const forward = `      - {port-forward: f, on: fibre, service: https, to: archive}`
+	for _, c := range []struct{ what, nat, filter, trace, want string }{
+		{"port", forward, "", "internet rim:fibre http", `"differs": "port"`},
+		{"protocol", forward, "", "internet rim:fibre udp/443", `"differs": "protocol"`},
+		{"from", `      - {port-forward: f, on: fibre, service: https, to: archive, from: 203.0.113.0/24}`, "", "192.0.2.1 rim:fibre https", `"differs": "from"`},
+		{"to", `      - {port-forward: f, on: fibre, at: 198.51.100.19, service: https, to: archive}`, "", "internet rim:fibre https", `"differs": "to"`},
+		{"interface", `      - {port-forward: f, on: fibre, at: 10.61.8.1, service: https, to: archive}`, "", "desk 10.61.8.1 https", `"differs": "interface"`},
+		{"disabled", `      - {port-forward: f, on: fibre, service: https, to: archive, disabled: true}`, "", "internet rim:fibre https", `"differs": "disabled"`},
+		{"filter from", forward, `      - {allow: a, from: 203.0.113.0/24, to: archive}`, "192.0.2.1 rim:fibre https", `"differs": "from"`},
+		{"filter to", forward, `      - {allow: a, to: notice}`, "internet rim:fibre https", `"differs": "to"`},
+		{"filter port", forward, `      - {allow: a, to: archive, service: http}`, "internet rim:fibre https", `"differs": "port"`},
+		{"filter source port", forward, `      - {allow: a, to: archive, source-ports: 1-1023}`, "internet rim:fibre https", `"differs": "source port"`},
+		{"filter time", forward, `      - {allow: a, to: archive, when: {days: sat}}`, `internet rim:fibre https -at "mon 12:00"`, `"differs": "time"`},
+		{"order", forward, "      - {drop: d}\n      - {allow: a, to: archive}", "internet rim:fibre https", `"differs": "order"`},
+		{"side", forward, `      - {allow: a, to: "rim:fibre", service: https}`, "internet rim:fibre https", `"differs": "side of the translation"`},
+	} {
+		folder := t.TempDir()
+		write(t, folder, "hollowbridge.yaml", buildHouse("", c.nat, c.filter))
+		if r := shell(t, folder, "hollowbridge trace -json "+c.trace); r.status != 1 || !strings.Contains(r.out, c.want) {
+			t.Errorf("%s: %s is missing in\n%s%s", c.what, c.want, r.out, r.err)
+		}
+	}
+}
+
+// The program stands alone: it needs no other file and no network to run.
+func TestOneTraceOfTheDemoFolderWithNothingElse(t *testing.T) {
+	folder := demoFolder(t)
+	if err := os.Remove(filepath.Join(folder, "fronts.txt")); err != nil {
+		t.Fatal(err)
+	}
+	r := run(t, folder, "trace", "internet", "rim:fibre", "https")
+	wantStatus(t, r, 2)
+	wantIn(t, r.err, "fronts.txt: the list cannot be read", "hollowbridge.yaml:10:18")
+}
