@@ -121,11 +121,7 @@ func keyFlags(set *flag.FlagSet, o *options) {
 	for _, kind := range netfile.Kinds() {
 		for _, k := range netfile.EditableKeys(kind) {
 			if set.Lookup(k.Name) == nil {
-				usage := k.Meaning
-				if !k.Flag {
-					usage += " `VALUE`"
-				}
-				set.Var(keyFlag{k.Name, k.Flag, &o.settings}, k.Name, usage)
+				set.Var(keyFlag{k.Name, k.Flag, &o.settings}, k.Name, k.Meaning)
 			}
 		}
 	}

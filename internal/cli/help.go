@@ -11,7 +11,8 @@ import (
 var helpCommand = &command{
 	name: "help", arguments: "[COMMAND]",
 	summary: "lists the commands, or explains one",
-	help:    "Explains a command: what it is for, its flags, and examples that run as they stand in the folder that demo makes.",
+	help: `Explains a command: what it is for, its flags, and examples that run as they stand in the
+folder that demo makes.`,
 }
 
 var versionCommand = &command{
@@ -57,15 +58,23 @@ hollowbridge help COMMAND explains one. A first look: hollowbridge demo
 Exit status: 0 yes, 1 no, 2 the call or the file is wrong.`)
 }
 
+// flagUsage returns the word for a flag's value, and what the flag does.
+func flagUsage(f *flag.Flag) (name, text string) {
+	name, text = flag.UnquoteUsage(f)
+	return strings.ToUpper(name), text
+}
+
 func usage(c *command) string {
 	parts := []string{"hollowbridge", c.name}
+	var flags []string
 	flagSet(c, &options{}).VisitAll(func(f *flag.Flag) {
-		name, _ := flag.UnquoteUsage(f)
-		if name != "" {
-			name = " " + name
-		}
-		parts = append(parts, "[-"+f.Name+name+"]")
+		name, _ := flagUsage(f)
+		flags = append(flags, "["+strings.TrimSpace("-"+f.Name+" "+name)+"]")
 	})
+	if len(flags) > 7 {
+		flags = []string{"[FLAGS]"}
+	}
+	parts = append(parts, flags...)
 	if c.arguments != "" {
 		parts = append(parts, c.arguments)
 	}
@@ -80,8 +89,16 @@ func printHelp(w io.Writer, c *command) {
 			fmt.Fprintln(w, "\nflags:")
 			first = false
 		}
-		name, text := flag.UnquoteUsage(f)
-		fmt.Fprintf(w, "  %-16s %s\n", strings.TrimSpace("-"+f.Name+" "+name), text)
+		name, text := flagUsage(f)
+		head := strings.TrimSpace("-" + f.Name + " " + name)
+		if len(head) > 20 {
+			fmt.Fprintf(w, "  %s\n", head)
+			head = ""
+		}
+		for _, line := range wrap(text, widest-24) {
+			fmt.Fprintf(w, "  %-20s  %s\n", head, line)
+			head = ""
+		}
 	})
 	if len(c.examples) > 0 {
 		fmt.Fprintln(w, "\nexamples:")

@@ -26,7 +26,7 @@ existing file is never overwritten.`,
 		set.BoolVar(&o.dryRun, "dry-run", false, "show the file and write nothing")
 		set.StringVar(&o.gateway, "gateway", "rim", "the name of the `GATEWAY`")
 		set.Var(&o.outside, "outside", "an outside `ADDRESS` of the gateway, with its interface; repeatable")
-		set.Var(&o.via, "via", "the next hop to the internet; the first address beside -outside where absent; repeatable `ADDRESS`")
+		set.Var(&o.via, "via", "the next hop to the internet, an `ADDRESS`; the first one beside -outside where absent; repeatable")
 		set.Var(&o.inside, "inside", "an inside `ADDRESS` of the gateway, with its interface; repeatable")
 	},
 	run: runInit,

@@ -196,7 +196,8 @@ func TestSaveRefusesAWrongFile(t *testing.T) {
 }
 
 func TestTheSameSeedGivesTheSameFile(t *testing.T) {
-	if gen.Small(7) != gen.Small(7) || gen.Large(7, 50) != gen.Large(7, 50) || gen.Small(7) == gen.Small(8) {
+	small, large := gen.Small(7), gen.Large(7, 50)
+	if gen.Small(7) != small || gen.Large(7, 50) != large || gen.Small(8) == small {
 		t.Error("seeds do not decide")
 	}
 	n, err := netfile.Parse("large.yaml", []byte(gen.Large(7, 500)))

@@ -272,7 +272,7 @@ func (e *Editor) Change(t Thing, settings []Setting) error {
 	for _, s := range settings {
 		if t.Kind == "group" || t.Kind == "service" {
 			if s.Key != bodyKey(t.Kind) || s.Value == "" {
-				return fmt.Errorf("%s: a %s is changed by %s=...", s.Key, t.Kind, bodyKey(t.Kind))
+				return fmt.Errorf("%s: a %s is changed by %s=VALUE", s.Key, t.Kind, bodyKey(t.Kind))
 			}
 			if err := e.replaceValue(t.key, t.body, valueText(s.Key, s.Value, e.inFlow(t.key))); err != nil {
 				return err

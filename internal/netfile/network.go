@@ -421,12 +421,8 @@ func (r *reader) readRelay(h *network.Host, f *fields) {
 	if !relay.To.IsValid() {
 		relay.To = t.address.V6
 	}
-	if len(t.ports) > 1 || len(t.ports) == 1 && t.ports[0].Count() > 1 {
-		r.fail(n, "%s: a relay hands on to one port", n.Value)
+	if relay.ToPort, ok = r.onePort(n, t); !ok {
 		return
-	}
-	if len(t.ports) == 1 {
-		relay.ToPort = t.ports[0].First
 	}
 	relay.Text = text + " to " + n.Value
 	h.Relays = append(h.Relays, relay)

@@ -338,17 +338,26 @@ func (r *reader) sourceNAT(g *network.Gateway, f *fields, rule *network.NATRule)
 		return
 	}
 	t, ok := r.target(n)
-	switch {
-	case !ok:
+	if !ok {
 		return
-	case len(t.ports) > 1 || len(t.ports) == 1 && t.ports[0].Count() > 1:
-		r.fail(n, "%s: the destination becomes one address and port", n.Value)
+	}
+	if rule.DestPort, ok = r.onePort(n, t); !ok {
 		return
-	case len(t.ports) == 1:
-		rule.DestPort = t.ports[0].First
 	}
 	rule.DestinationAs = n.Value
 	rule.Destination = firstValid(t.address.V4, t.address.V6)
+}
+
+// onePort returns the port of a target that may have one at most, 0 where it has none.
+func (r *reader) onePort(n *yaml.Node, t target) (uint16, bool) {
+	if len(t.ports) > 1 || len(t.ports) == 1 && t.ports[0].Count() > 1 {
+		r.fail(n, "%s: this leads to one address and at most one port", n.Value)
+		return 0, false
+	}
+	if len(t.ports) == 0 {
+		return 0, true
+	}
+	return t.ports[0].First, true
 }
 
 func firstValid(a, b netip.Addr) netip.Addr {
