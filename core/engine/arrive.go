@@ -19,7 +19,9 @@ func (w *Walk) arrive(g *gateway, in *network.Interface, p *header.Packet) bool 
 	if w.trace != nil && !w.back {
 		w.note(g.Name, StepArrive, "arrives", "", fmt.Sprintf("on %s (%s)", in.Name, in.Zone))
 	}
-	if !g.possibleSource(in, p) {
+	possible := g.possibleSource(in, p)
+	w.region.address(header.FieldSource, p.Source, g.forged[in.Index], !possible)
+	if !possible {
 		w.end(Dropped, g.Name, StepArrive, nil)
 		if w.trace != nil {
 			w.why("%s cannot come in by %s: it is an address of this network's own, so its sender is forged.", p.Source, in.Name)
@@ -27,6 +29,21 @@ func (w *Walk) arrive(g *gateway, in *network.Interface, p *header.Packet) bool 
 		return false
 	}
 	return true
+}
+
+// forgedSources returns the sources that cannot arrive by the interface.
+func (g *gateway) forgedSources(in *network.Interface) header.Addresses {
+	forged := g.ownSet.Ranges()
+	for i, first := range g.routes.starts {
+		winner := g.routes.winners[i]
+		if winner == none || !in.FacesInternet(first.Is6()) {
+			continue
+		}
+		if r := &g.routes.routes[winner]; !r.blackhole && r.prefix.Bits() > 0 && r.out != in && !r.out.FacesInternet(first.Is6()) {
+			forged = append(forged[:len(forged):len(forged)], header.Range{First: first, Last: g.routes.lastOf(i)})
+		}
+	}
+	return header.AddressesOf(forged...)
 }
 
 // possibleSource reports whether a packet with this source can arrive by the

@@ -13,13 +13,14 @@ func (w *Walk) andBack() {
 		l := &w.legs[i]
 		w.passages = w.passages[:0]
 		p := l.delivered.Answer()
+		w.region.answer(i, p.Protocol)
 		var at position
 		if l.gateway != nil {
 			at = w.answerItself(l.gateway, &p)
 		} else {
 			at = w.send(l.to, &p)
 		}
-		if at = w.carry(at, &p); !w.cameBack(l, at, p) {
+		if at = w.carry(at, &p); !w.cameBack(i, at, p) {
 			return
 		}
 		if i == 0 {
@@ -50,7 +51,7 @@ func (w *Walk) tell() {
 		default:
 			at = w.send(l.to, &p)
 		}
-		told = w.cameBack(l, w.carry(at, &p), p)
+		told = w.cameBack(i, w.carry(at, &p), p)
 	}
 	w.verdict = outcome
 	w.verdict.Told = told
@@ -81,13 +82,15 @@ func (w *Walk) answerItself(g *gateway, p *header.Packet) position {
 
 // cameBack reports whether the answer is where the client is, and from where the
 // client expects it.
-func (w *Walk) cameBack(l *leg, at position, p header.Packet) bool {
+func (w *Walk) cameBack(number int, at position, p header.Packet) bool {
+	l := &w.legs[number]
 	if at.kind == ended {
 		return false
 	}
 	want := l.packet.Answer()
-	if at.kind == atMachine && l.from.same(at.machine) && p.Destination == want.Destination {
-		if p == want {
+	home := at.kind == atMachine && l.from.same(at.machine)
+	if home && w.region.sameAnswer(number, justDestination, p.Destination == want.Destination) {
+		if w.region.sameAnswer(number, endFields, p == want) {
 			return true
 		}
 		w.end(Unanswered, l.from.Name(), StepBack, nil)

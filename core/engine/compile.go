@@ -14,11 +14,13 @@ import (
 // An Engine is a compiled network. It is never changed and may be used by many
 // walks at once.
 type Engine struct {
-	net      *network.Network
-	gateways []*gateway
-	segments map[*network.Segment]*segment
-	abroad   map[netip.Addr]*network.Host // hosts that are on no segment
-	claimed  header.Addresses             // outside addresses of all NAT rules
+	net       *network.Network
+	gateways  []*gateway
+	segments  map[*network.Segment]*segment
+	abroad    map[netip.Addr]*network.Host // hosts that are on no segment
+	abroadSet header.Addresses
+	strangers header.Addresses // the internet without claimed addresses
+	claimed   header.Addresses // outside addresses of all NAT rules
 }
 
 // A segment is who has which address on it.
@@ -26,6 +28,8 @@ type segment struct {
 	*network.Segment
 	owners map[netip.Addr]*network.Interface
 	hosts  map[netip.Addr]*network.Host
+	taken  [2]header.Addresses // of owners and of hosts
+	inside header.Addresses    // of the prefixes
 }
 
 // A gateway is one gateway's compiled tables. The destination and source tables
@@ -33,7 +37,9 @@ type segment struct {
 type gateway struct {
 	*network.Gateway
 	own         map[netip.Addr]*network.Interface
+	ownSet      header.Addresses
 	claims      header.Addresses
+	forged      []header.Addresses // for each interface, the sources that cannot arrive by it
 	routes      *routeTable
 	zones       []int // of each interface, its number in the matchers' sets
 	trust       []int // of each interface
@@ -67,6 +73,11 @@ func Compile(n *network.Network) *Engine {
 			}
 		}
 	}
+	for _, s := range e.segments {
+		s.taken = [2]header.Addresses{keysOf(s.owners), keysOf(s.hosts)}
+		s.inside = header.AddressesOfPrefixes(s.Prefixes...)
+	}
+	e.abroadSet = keysOf(e.abroad)
 	var claims []header.Range
 	for _, g := range n.Gateways {
 		c := compileGateway(n, g)
@@ -74,7 +85,16 @@ func Compile(n *network.Network) *Engine {
 		claims = append(claims, c.claims.Ranges()...)
 	}
 	e.claimed = header.AddressesOf(claims...)
+	e.strangers = n.Internet().Minus(e.claimed)
 	return e
+}
+
+func keysOf[V any](m map[netip.Addr]V) header.Addresses {
+	ranges := make([]header.Range, 0, len(m))
+	for a := range m {
+		ranges = append(ranges, header.Range{First: a, Last: a})
+	}
+	return header.AddressesOf(ranges...)
 }
 
 // Network returns the network the engine was compiled from.
@@ -95,6 +115,10 @@ func compileGateway(n *network.Network, g *network.Gateway) *gateway {
 		if z := n.Zone(iface.Zone); z != nil {
 			c.trust[i] = z.Trust
 		}
+	}
+	c.ownSet = keysOf(c.own)
+	for _, iface := range g.Interfaces {
+		c.forged = append(c.forged, c.forgedSources(iface))
 	}
 	c.compileNAT(zones)
 	c.compileFilter(zones)

@@ -18,10 +18,12 @@ func (w *Walk) permit(g *gateway, in, out *network.Interface, forward *network.N
 	}
 	q := w.filterQuery(g, in, out, before, p)
 	found := g.filter.find(&q)
+	w.region.filter(g, in, out, w.back, found)
 	if found == noMatch {
 		return w.unmatched(g, in, out, forward, p)
 	}
 	r := g.Filter[g.filter.conditions[found].index]
+	w.region.rule(&r.Rule)
 	if w.trace != nil {
 		w.note(g.Name, StepFilter, string(r.Verb), r.Name, r.Note)
 	}
@@ -84,6 +86,7 @@ func prefixText(p netip.Prefix) string {
 // route is the fifth step: the longest prefix.
 func (w *Walk) route(g *gateway, p *header.Packet) *route {
 	r := g.routes.lookup(p.Destination)
+	w.region.route(g, p.Destination, r)
 	switch {
 	case r == nil:
 		w.end(Unrouted, g.Name, StepRoute, nil)

@@ -29,15 +29,18 @@ func (w *Walk) atHost(at Place, p header.Packet) (next *header.Packet, reached b
 		return nil, false
 	}
 	for range mostRelays {
-		r := relayFor(h, &p)
+		r := w.relayFor(h, &p)
 		if r == nil {
 			w.verdict.Delivered = p
+			w.region.deliver()
 			return nil, w.hostServes(h, &p)
 		}
 		before := p
 		p.Destination = r.To
+		w.region.becomes(header.FieldDestination, p.Destination)
 		if r.ToPort != 0 {
 			p.DestinationPort = r.ToPort
+			w.region.becomesPort(header.FieldPort, p.DestinationPort)
 		}
 		if w.trace != nil {
 			w.note(h.Name, StepHost, "relays", "", before.To()+" -> "+p.To())
@@ -65,13 +68,14 @@ func (w *Walk) handOn(h *network.Host, p header.Packet) (*header.Packet, bool) {
 		return nil, false
 	}
 	p.Source = from
+	w.region.becomes(header.FieldSource, from)
 	w.relayed = p
 	return &w.relayed, false
 }
 
-func relayFor(h *network.Host, p *header.Packet) *network.Relay {
+func (w *Walk) relayFor(h *network.Host, p *header.Packet) *network.Relay {
 	for i := range h.Relays {
-		if h.Relays[i].Listen.Matches(p.Protocol, p.DestinationPort) {
+		if w.matches(h.Relays[i].Listen, p) {
 			return &h.Relays[i]
 		}
 	}
@@ -84,7 +88,12 @@ func (w *Walk) hostPermits(h *network.Host, p *header.Packet) bool {
 	}
 	for i := range h.Firewall.Rules {
 		r := &h.Firewall.Rules[i]
-		if !r.Services.Matches(p.Protocol, p.DestinationPort) || !r.From.Contains(p.Source) {
+		if !w.matches(r.Services, p) {
+			continue
+		}
+		from := r.From.Contains(p.Source)
+		w.region.address(header.FieldSource, p.Source, r.From, from)
+		if !from {
 			continue
 		}
 		if w.trace != nil {
@@ -109,6 +118,23 @@ func (w *Walk) hostPermits(h *network.Host, p *header.Packet) bool {
 	return false
 }
 
+// listener returns the service of the host that answers the packet, or nil.
+func (w *Walk) listener(h *network.Host, p *header.Packet) *network.HostService {
+	for i := range h.Serves {
+		s := &h.Serves[i]
+		if s.At.IsValid() {
+			here := s.At == p.Destination
+			if w.region.address(header.FieldDestination, p.Destination, header.Single(s.At), here); !here {
+				continue
+			}
+		}
+		if w.matches(s.Services, p) {
+			return s
+		}
+	}
+	return nil
+}
+
 func (w *Walk) hostServes(h *network.Host, p *header.Packet) bool {
 	if p.Protocol == header.ICMP {
 		if !h.AnswersPing {
@@ -123,7 +149,7 @@ func (w *Walk) hostServes(h *network.Host, p *header.Packet) bool {
 		}
 		return true
 	}
-	if s := h.Listener(p.Destination, p.Protocol, p.DestinationPort); s != nil {
+	if s := w.listener(h, p); s != nil {
 		if w.trace != nil {
 			w.note(h.Name, StepHost, "serves", "", s.Text)
 		}

@@ -21,11 +21,12 @@ func (w *Walk) itself(g *gateway, in *network.Interface, before header.Packet, p
 	if _, own := g.own[p.Destination]; own {
 		for i := range g.Serves {
 			s := &g.Serves[i]
-			if s.Services.Matches(p.Protocol, p.DestinationPort) && slices.Contains(s.On, in) {
+			if slices.Contains(s.On, in) && w.matches(s.Services, p) {
 				if w.trace != nil {
 					w.note(g.Name, StepItself, "serves", "", s.Name+", itself")
 				}
 				w.sessions = append(w.sessions, session{gateway: g, in: in, before: before, after: *p, local: true})
+				w.region.remember(len(w.sessions))
 				w.verdict.Outcome, w.verdict.At, w.verdict.Host = Reached, g.Name, g.Name
 				return position{kind: answeredByGateway, gateway: g}
 			}

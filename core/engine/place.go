@@ -143,24 +143,27 @@ func isClient(i *network.Interface, a netip.Addr) bool {
 // entry returns the interface by which a packet from the internet to the address
 // arrives, or nil: the uplink whose prefix holds it, else the first uplink that
 // is up, where the address is one of the network's own that the internet carries.
-func (e *Engine) entry(a netip.Addr) *network.Interface {
+func (w *Walk) entry(a netip.Addr, carried bool) *network.Interface {
+	e := w.engine
 	var first *network.Interface
 	for _, g := range e.gateways {
 		for _, i := range g.Interfaces {
 			if !i.FacesInternet(a.Is6()) {
 				continue
 			}
-			for _, p := range i.Addresses {
-				if p.Contains(a) {
-					return i
-				}
+			if w.inPrefixes(header.FieldDestination, i.Addresses, a) {
+				return i
 			}
 			if first == nil || !first.IsUp() && i.IsUp() {
 				first = i
 			}
 		}
 	}
-	if first == nil || !network.Carried(a) || e.net.Internet().Contains(a) && !e.claimed.Contains(a) {
+	if first == nil || !carried {
+		return nil
+	}
+	others := e.strangers.Contains(a)
+	if w.region.address(header.FieldDestination, a, e.strangers, others); others {
 		return nil
 	}
 	return first

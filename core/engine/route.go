@@ -103,6 +103,33 @@ func (t *routeTable) sweep() {
 	closeBefore(netip.Addr{})
 }
 
+// lastOf returns the last address of a stretch.
+func (t *routeTable) lastOf(i int) netip.Addr {
+	if i+1 < len(t.starts) && t.starts[i+1].BitLen() == t.starts[i].BitLen() {
+		return t.starts[i+1].Prev()
+	}
+	last, _ := t.starts[i].Prefix(0)
+	return header.RangeOf(last).Last
+}
+
+// stretches returns the addresses of one family whose route is r, or that have none
+// where r is nil.
+func (t *routeTable) stretches(r *route, v6 bool) header.Addresses {
+	var ranges []header.Range
+	for i, first := range t.starts {
+		if first.Is6() != v6 || t.winners[i] == none {
+			continue
+		}
+		if r == nil || &t.routes[t.winners[i]] == r {
+			ranges = append(ranges, header.Range{First: first, Last: t.lastOf(i)})
+		}
+	}
+	if r == nil {
+		return header.Family(v6).Minus(header.AddressesOf(ranges...))
+	}
+	return header.AddressesOf(ranges...)
+}
+
 // lookup returns the route for an address, or nil.
 func (t *routeTable) lookup(a netip.Addr) *route {
 	low, high := 0, len(t.starts)

@@ -21,7 +21,7 @@ func (w *Walk) send(from Place, p *header.Packet) position {
 	if from.Segment == nil {
 		return w.overInternet(p)
 	}
-	if from.Segment.Contains(p.Destination) {
+	if w.isInside(from.Segment, p.Destination) {
 		if w.trace != nil && !w.back && w.engine.segments[from.Segment].owners[p.Destination] == nil {
 			w.note(from.Name(), StepRoute, "sends", "", "directly: both are on one segment, no gateway is on the way")
 		}
@@ -29,7 +29,7 @@ func (w *Walk) send(from Place, p *header.Packet) position {
 	}
 	if from.Host != nil {
 		for _, a := range from.Host.Addresses {
-			if s := from.Host.Segment(a); s != nil && s.Contains(p.Destination) {
+			if s := from.Host.Segment(a); s != nil && s != from.Segment && w.isInside(s, p.Destination) {
 				return w.handOver(s, p)
 			}
 		}
@@ -90,19 +90,24 @@ func (w *Walk) overInternet(p *header.Packet) position {
 	if at, ok := w.throughCarrier(p); ok {
 		return at
 	}
-	if h := w.engine.abroad[p.Destination]; h != nil && network.Carried(p.Destination) {
+	carried := network.Carried(p.Destination)
+	w.region.address(header.FieldDestination, p.Destination, network.NotCarried(), !carried)
+	h := w.engine.abroad[p.Destination]
+	if w.oneOf(w.engine.abroadSet, p.Destination, h != nil); h != nil && carried {
 		return position{kind: atMachine, machine: Place{Host: h, Internet: true}}
 	}
-	if i := w.engine.entry(p.Destination); i != nil {
+	if i := w.entry(p.Destination, carried); i != nil {
 		if !w.passesUpstream(i, p) {
 			return position{}
 		}
-		if inPrefixes(i.Addresses, p.Destination) { // the upstream router is on that segment too
+		if w.inPrefixes(header.FieldDestination, i.Addresses, p.Destination) { // the upstream router is on that segment too
 			return w.handOver(i.Segment, p)
 		}
 		return w.arriveAt(i)
 	}
-	if w.engine.net.Internet().Contains(p.Destination) && network.Carried(p.Destination) {
+	abroad := w.engine.net.Internet().Contains(p.Destination)
+	w.region.address(header.FieldDestination, p.Destination, w.engine.net.Internet(), abroad)
+	if abroad && carried {
 		return position{kind: atMachine, machine: Place{Internet: true}}
 	}
 	w.end(Unrouted, internetName, StepRoute, nil)
@@ -125,7 +130,7 @@ const internetName = "the internet"
 // connection's source on the way out.
 func (w *Walk) throughCarrier(p *header.Packet) (position, bool) {
 	for i := range w.carriers {
-		if c := &w.carriers[i]; c.packet.Answer() == *p {
+		if c := &w.carriers[i]; w.region.sameCarrier(i, c.packet.Answer() == *p) {
 			return w.arriveAt(c.uplink), true
 		}
 	}
@@ -143,7 +148,7 @@ func (w *Walk) passesUpstream(i *network.Interface, p *header.Packet) bool {
 			w.why("%s is behind a carrier's NAT: nobody outside can begin a connection to it, and no forward there can be reached.", i)
 		}
 		return false
-	case i.Upstream.Blocks.Matches(p.Protocol, p.DestinationPort):
+	case w.matches(i.Upstream.Blocks, p):
 		w.upstreamBlocks(i, p)
 		return false
 	}
@@ -164,14 +169,18 @@ func serviceOf(p *header.Packet) string {
 // handOver delivers a packet on a segment to whoever has its destination.
 func (w *Walk) handOver(on *network.Segment, p *header.Packet) position {
 	s := w.engine.segments[on]
-	if i := s.owners[p.Destination]; i != nil {
-		return w.arriveAt(i)
+	owner := s.owners[p.Destination]
+	if w.oneOf(s.taken[0], p.Destination, owner != nil); owner != nil {
+		return w.arriveAt(owner)
 	}
-	if h := s.hosts[p.Destination]; h != nil {
+	h := s.hosts[p.Destination]
+	if w.oneOf(s.taken[1], p.Destination, h != nil); h != nil {
 		return position{kind: atMachine, machine: Place{Host: h, Segment: on}}
 	}
 	for _, i := range on.Interfaces {
-		if w.engine.gateways[i.Gateway.Index].claims.Contains(p.Destination) {
+		claims := w.engine.gateways[i.Gateway.Index].claims
+		claimed := claims.Contains(p.Destination)
+		if w.region.address(header.FieldDestination, p.Destination, claims, claimed); claimed {
 			return w.arriveAt(i)
 		}
 	}
@@ -215,21 +224,52 @@ func (w *Walk) leave(g *gateway, r *route, p *header.Packet) position {
 
 // toUpstream hands a packet to the network on the other side of an uplink.
 func (w *Walk) toUpstream(out *network.Interface, p *header.Packet) position {
-	if !w.back && out.Upstream.Blocks.Matches(p.Protocol, p.DestinationPort) {
+	if !w.back && w.matches(out.Upstream.Blocks, p) {
 		w.upstreamBlocks(out, p)
 		return position{}
 	}
-	if out.Upstream.CarrierNAT && p.Source.Is4() && inPrefixes(out.Addresses, p.Source) {
+	if out.Upstream.CarrierNAT && p.Source.Is4() && w.inPrefixes(header.FieldSource, out.Addresses, p.Source) {
 		w.carriers = append(w.carriers, carrier{out, *p})
+		w.region.carry(len(w.carriers))
 	}
 	return w.overInternet(p)
 }
 
-func inPrefixes(prefixes []netip.Prefix, a netip.Addr) bool {
+// inPrefixes reports whether a field of the packet is in one of the prefixes.
+func (w *Walk) inPrefixes(f header.Field, prefixes []netip.Prefix, a netip.Addr) bool {
+	inside := false
 	for _, p := range prefixes {
-		if p.Contains(a) {
-			return true
-		}
+		inside = inside || p.Contains(a)
 	}
-	return false
+	if w.region != nil {
+		w.region.address(f, a, header.AddressesOfPrefixes(prefixes...), inside)
+	}
+	return inside
+}
+
+// isInside reports whether the destination is on the segment.
+func (w *Walk) isInside(s *network.Segment, a netip.Addr) bool {
+	inside := s.Contains(a)
+	if w.region != nil {
+		w.region.address(header.FieldDestination, a, w.engine.segments[s].inside, inside)
+	}
+	return inside
+}
+
+// oneOf decides whether the destination is this one of a set of addresses, or none.
+func (w *Walk) oneOf(set header.Addresses, a netip.Addr, found bool) {
+	if w.region == nil {
+		return
+	}
+	if found {
+		set = header.Single(a)
+	}
+	w.region.address(header.FieldDestination, a, set, found)
+}
+
+// matches reports whether one of the services is what the packet is for.
+func (w *Walk) matches(services header.Services, p *header.Packet) bool {
+	found := services.Matches(p.Protocol, p.DestinationPort)
+	w.region.services(services, p.Protocol, found)
+	return found
 }

@@ -23,10 +23,10 @@ func (w *Walk) session(g *gateway, p *header.Packet) (s *session, forward bool) 
 		if s.gateway != g {
 			continue
 		}
-		if s.after.Answer() == *p {
+		if w.region.sameSession(i, false, s.after.Answer() == *p) {
 			return s, false
 		}
-		if s.before == *p {
+		if w.region.sameSession(i, true, s.before == *p) {
 			return s, true
 		}
 	}
@@ -39,12 +39,14 @@ func (w *Walk) follow(g *gateway, s *session, forward bool, p *header.Packet) po
 		w.followed = true
 	}
 	before := *p
+	w.region.arrived()
 	out := s.out
 	if forward {
 		*p = s.after
 	} else {
 		*p, out = s.before.Answer(), s.in
 	}
+	w.region.follow(w.indexOf(s), forward)
 	if w.trace != nil {
 		w.noteSession(g, before, *p)
 	}
@@ -66,6 +68,16 @@ func (w *Walk) follow(g *gateway, s *session, forward bool, p *header.Packet) po
 		}
 	}
 	return w.leave(g, r, p)
+}
+
+// indexOf returns which of the walk's sessions s is.
+func (w *Walk) indexOf(s *session) int {
+	for i := range w.sessions {
+		if &w.sessions[i] == s {
+			return i
+		}
+	}
+	return -1
 }
 
 func (w *Walk) noteSession(g *gateway, before, after header.Packet) {
@@ -95,10 +107,12 @@ func (w *Walk) sessionRoute(g *gateway, out *network.Interface, p *header.Packet
 		}
 		return nil
 	}
-	if r := g.routes.lookup(p.Destination); r != nil && r.out == out {
+	r := g.routes.lookup(p.Destination)
+	w.region.route(g, p.Destination, r)
+	if r != nil && r.out == out {
 		return r
 	}
-	if inPrefixes(out.Addresses, p.Destination) {
+	if w.inPrefixes(header.FieldDestination, out.Addresses, p.Destination) {
 		return &g.uplinks[out.Index].beside
 	}
 	return &g.uplinks[out.Index].upstream

@@ -14,23 +14,31 @@ func (w *Walk) translateDestination(g *gateway, in *network.Interface, p *header
 	q := newQuery(*p, zone, zone, w.moment)
 	t := g.destination[in.Index]
 	found := t.find(&q)
+	w.region.table(t, zone, zone, w.back, found)
 	if found == noMatch {
 		return nil
 	}
 	r := g.NAT[t.conditions[found].index]
+	w.region.rule(&r.Rule)
 	before := *p
 	switch r.Does {
 	case network.PortForward, network.DestinationNAT:
 		p.Destination, _ = r.Target.Of(p.Destination)
+		w.region.becomes(header.FieldDestination, p.Destination)
 		for i := range r.Ports {
-			if r.Ports[i].Matches(p.Protocol, p.DestinationPort) {
-				p.DestinationPort = r.Ports[i].Apply(p.DestinationPort)
+			m := &r.Ports[i]
+			matches := m.Matches(p.Protocol, p.DestinationPort)
+			if w.region.portMap(m, p.Protocol, matches); matches {
+				p.DestinationPort = m.Apply(p.DestinationPort)
+				w.region.shiftPort(m)
 				break
 			}
 		}
 	case network.OneToOne:
 		p.Destination = header.Shift(p.Destination, r.Outside.First, r.Inside.First)
+		w.region.shift(header.FieldDestination, r.Outside.First, r.Inside.First)
 	case network.PrefixNAT:
+		w.region.prefix(header.FieldDestination, p.Destination, r.Prefixes.InwardPiece)
 		p.Destination = r.Prefixes.Inward(p.Destination)
 	}
 	if w.trace != nil {
@@ -47,6 +55,7 @@ func (w *Walk) translateSource(g *gateway, in *network.Interface, way *route, fo
 	q := newQuery(*p, g.zones[in.Index], g.zones[out.Index], w.moment)
 	t := g.source[out.Index]
 	found := t.find(&q)
+	w.region.table(t, g.zones[in.Index], g.zones[out.Index], w.back, found)
 	if found == noMatch {
 		if forward != nil && forward.Hairpin && in.Segment == out.Segment {
 			own := network.Pool{Interface: true}
@@ -58,6 +67,7 @@ func (w *Walk) translateSource(g *gateway, in *network.Interface, way *route, fo
 		return way
 	}
 	r := g.NAT[t.conditions[found].index]
+	w.region.rule(&r.Rule)
 	before := *p
 	switch r.Does {
 	case network.NoNAT:
@@ -67,7 +77,9 @@ func (w *Walk) translateSource(g *gateway, in *network.Interface, way *route, fo
 		return way
 	case network.OneToOne:
 		p.Source = header.Shift(p.Source, r.Inside.First, r.Outside.First)
+		w.region.shift(header.FieldSource, r.Inside.First, r.Outside.First)
 	case network.PrefixNAT:
+		w.region.prefix(header.FieldSource, p.Source, r.Prefixes.OutwardPiece)
 		p.Source = r.Prefixes.Outward(p.Source)
 	case network.SourceNAT:
 		if way = w.hide(g, way, &r.Rule, &r.As, r.SourcePorts, p); way == nil || !r.Destination.IsValid() {
@@ -86,8 +98,10 @@ func (w *Walk) translateSource(g *gateway, in *network.Interface, way *route, fo
 func (w *Walk) rewriteDestination(g *gateway, r *network.NATRule, p *header.Packet) *route {
 	before := *p
 	p.Destination = r.Destination
+	w.region.becomes(header.FieldDestination, p.Destination)
 	if r.DestPort != 0 && p.Protocol.HasPorts() {
 		p.DestinationPort = r.DestPort
+		w.region.becomesPort(header.FieldPort, p.DestinationPort)
 	}
 	if w.trace != nil {
 		w.note(g.Name, StepDestination, "redirect", r.Name, before.To()+" -> "+p.To())
@@ -134,6 +148,7 @@ var otherPorts = header.Ports{First: 1024, Last: 65535}
 func (w *Walk) takePort(g *gateway, addresses header.Range, ports header.Ports, p *header.Packet) bool {
 	for a := addresses.First; ; a = a.Next() {
 		if port, ok := w.freePort(g, a, ports, p); ok {
+			w.region.hide(a, ports, p, port)
 			p.Source, p.SourcePort = a, port
 			return true
 		}

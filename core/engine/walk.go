@@ -45,6 +45,7 @@ type Walk struct {
 	refusal  header.Packet      // the packet that was refused with a word to its sender, as it came to who refused it
 	refuser  *network.Interface // where it came in, if a gateway refused it
 	stood    standing           // at the last gateway on the way in
+	region   *region            // what goes the same way; nil for a walk of one connection
 	trace    *Trace             // where steps are written down; nil for a bare verdict
 }
 
@@ -120,7 +121,7 @@ func (w *Walk) run(c Connection) {
 	switch {
 	case w.there(c.From, c.Packet):
 		w.andBack()
-	case w.refusal.Source.IsValid():
+	case w.refusal.Source.IsValid() && w.region == nil:
 		w.tell()
 	}
 }
@@ -131,9 +132,11 @@ func (w *Walk) there(from Place, p header.Packet) bool {
 	for {
 		w.passages = w.passages[:0]
 		w.legs = append(w.legs, leg{from: from, packet: p})
+		w.region.beginLeg()
 		at := w.carry(w.send(from, &p), &p)
 		this := &w.legs[len(w.legs)-1]
 		this.delivered = p
+		w.region.endLeg()
 		switch at.kind {
 		case ended:
 			return false
@@ -165,7 +168,7 @@ func (w *Walk) there(from Place, p header.Packet) bool {
 func (w *Walk) carry(at position, p *header.Packet) position {
 	for at.kind == atGateway {
 		for i := range w.passages {
-			if w.passages[i].in == at.in && w.passages[i].packet == *p {
+			if w.passages[i].in == at.in && w.region.samePassage(i, w.passages[i].packet == *p) {
 				w.end(Loop, at.gateway.Name, StepRoute, nil)
 				if w.trace != nil {
 					w.why("The packet comes to %s a second time, unchanged: the gateways' routes send it round.", at.gateway.Name)
@@ -181,6 +184,7 @@ func (w *Walk) carry(at position, p *header.Packet) position {
 			return position{}
 		}
 		w.passages = append(w.passages, passage{at.in, *p})
+		w.region.pass(len(w.passages))
 		at = w.pass(at.gateway, at.in, p)
 	}
 	return at
@@ -202,11 +206,18 @@ func (w *Walk) pass(g *gateway, in *network.Interface, p *header.Packet) positio
 		return position{}
 	}
 	before := *p
+	w.region.arrived()
 	forward := w.translateDestination(g, in, p)
 	if !w.back {
 		w.stood = standing{gateway: g, in: in, before: before, after: *p}
 	}
-	if _, own := g.own[p.Destination]; own || g.claims.Contains(p.Destination) {
+	_, own := g.own[p.Destination]
+	w.region.address(header.FieldDestination, p.Destination, g.ownSet, own)
+	claimed := !own && g.claims.Contains(p.Destination)
+	if !own {
+		w.region.address(header.FieldDestination, p.Destination, g.claims, claimed)
+	}
+	if own || claimed {
 		return w.itself(g, in, before, p)
 	}
 	r := w.route(g, p)
@@ -236,6 +247,7 @@ func (w *Walk) pass(g *gateway, in *network.Interface, p *header.Packet) positio
 		return position{}
 	}
 	w.sessions = append(w.sessions, session{gateway: g, in: in, out: r.out, before: before, after: *p})
+	w.region.remember(len(w.sessions))
 	return w.leave(g, r, p)
 }
 

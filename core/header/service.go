@@ -68,6 +68,15 @@ func ParseProtocol(text string) (Protocol, bool) {
 	return 0, false
 }
 
+// Protocols returns all protocols that services can name.
+func Protocols() []Protocol {
+	numbers := make([]Protocol, len(protocols))
+	for i, known := range protocols {
+		numbers[i] = known.number
+	}
+	return numbers
+}
+
 // ProtocolNames returns the names of all protocols.
 func ProtocolNames() []string {
 	names := make([]string, len(protocols))

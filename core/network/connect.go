@@ -25,6 +25,9 @@ var notCarried = func() header.Addresses {
 // Carried reports whether the internet carries packets to and from the address.
 func Carried(a netip.Addr) bool { return !notCarried.Contains(a) }
 
+// NotCarried returns the addresses that the internet does not carry.
+func NotCarried() header.Addresses { return notCarried }
+
 // CanSend reports whether the address can be a source at all: not unspecified,
 // not multicast or broadcast, not loopback.
 func CanSend(a netip.Addr) bool {

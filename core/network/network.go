@@ -137,17 +137,6 @@ type HostService struct {
 	Text     string
 }
 
-// Listener returns the service that answers the protocol and port at that address
-// of the host, or nil.
-func (h *Host) Listener(at netip.Addr, protocol header.Protocol, port uint16) *HostService {
-	for i := range h.Serves {
-		if s := &h.Serves[i]; (!s.At.IsValid() || s.At == at) && s.Services.Matches(protocol, port) {
-			return s
-		}
-	}
-	return nil
-}
-
 // A HostFirewall is a host's own filter: first match decides, no match is dropped.
 type HostFirewall struct{ Rules []HostRule }
 

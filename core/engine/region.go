@@ -1,0 +1,493 @@
+package engine
+
+import (
+	"net/netip"
+	"slices"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// An Atlas finds out what becomes of whole sets of connections, exactly. It walks
+// one connection of a set and lets every decision on the way narrow the set to
+// those that are decided alike; what is decided otherwise is set aside and
+// walked later. So the nine steps are the same ones that trace takes, and each
+// region it returns is all connections that go one way.
+type Atlas struct {
+	Space  *header.Space
+	engine *Engine
+	moment network.Moment
+	tables map[tableView]header.Set
+}
+
+// A tableView is a table as it is for a pair of zones. Turned, it is asked by
+// answers: what rules say about the source stands at the destination's place.
+type tableView struct {
+	table            *table
+	fromZone, toZone int
+	turned           bool
+}
+
+// A Region is a set of connections that go one way.
+type Region struct {
+	Set     header.Set
+	Verdict Verdict      // of one of them
+	Terms   header.Terms // what the delivered packet is in terms of the connection; only where one was delivered
+	Rules   []*network.Rule
+	Example header.Packet
+}
+
+// NewAtlas returns an atlas for one moment; Always takes every rule with hours as
+// active. It may hold as many pieces of sets, see header.NewSpace.
+func (e *Engine) NewAtlas(moment network.Moment, most int) *Atlas {
+	return &Atlas{Space: header.NewSpace(most), engine: e, moment: moment, tables: map[tableView]header.Set{}}
+}
+
+// Explore returns the regions of a set of connections that begin at a place. All
+// of them must be of one protocol and of one family. A connection from an address
+// to itself never leaves its machine; it may be in any region, or in none. The error
+// is header.TooLarge where the atlas outgrows its limit, or header.Undecided where
+// the answer can't be written as a set: then nothing is claimed.
+func (a *Atlas) Explore(from Place, set header.Set) (found []Region, err error) {
+	defer func() {
+		switch reason := recover().(type) {
+		case nil:
+		case header.TooLarge:
+			found, err = nil, reason
+		case header.Undecided:
+			found, err = nil, reason
+		default:
+			panic(reason)
+		}
+	}()
+	todo := []header.Set{set}
+	for len(todo) > 0 {
+		next := todo[len(todo)-1]
+		todo = todo[:len(todo)-1]
+		example, ok := a.example(next)
+		if !ok {
+			continue
+		}
+		r := &region{atlas: a, set: next, terms: header.OriginalTerms()}
+		r.terms[header.FieldProtocol] = header.ConstantPort(uint16(example.Protocol))
+		w := a.engine.NewWalk()
+		w.region = r
+		w.run(Connection{Packet: example, From: from, Moment: a.moment})
+		todo = append(todo, r.aside...)
+		region := Region{Set: r.set, Verdict: w.verdict, Rules: r.rules, Example: example}
+		region.Terms = r.delivered
+		found = append(found, region)
+	}
+	return found, nil
+}
+
+// example returns a member that is not from an address to itself.
+func (a *Atlas) example(set header.Set) (header.Packet, bool) {
+	for {
+		p, ok := a.Space.Example(set)
+		if !ok || p.Source != p.Destination {
+			return p, ok
+		}
+		itself := a.Space.Where(header.FieldSource, header.AddressSpans(header.Single(p.Source)), header.Everything)
+		set = a.Space.Minus(set, a.Space.Where(header.FieldDestination, header.AddressSpans(header.Single(p.Source)), itself))
+	}
+}
+
+// view returns a table as a set that gives each packet the number of the first
+// condition it meets, counted from 1.
+func (a *Atlas) view(v tableView) header.Set {
+	if known, ok := a.tables[v]; ok {
+		return known
+	}
+	var build func(first, last int) header.Set
+	build = func(first, last int) header.Set {
+		if last-first == 1 {
+			return a.condition(&v.table.conditions[first], first+1, v)
+		}
+		middle := (first + last) / 2
+		return a.Space.Overlay(build(first, middle), build(middle, last))
+	}
+	made := header.Nothing
+	if n := len(v.table.conditions); n > 0 {
+		made = build(0, n)
+	}
+	a.tables[v] = made
+	return made
+}
+
+// condition returns the packets that meet a condition, with a value.
+func (a *Atlas) condition(c *condition, value int, v tableView) header.Set {
+	if !c.rule.Active(a.moment) {
+		return header.Nothing
+	}
+	source, destination := header.FieldSource, header.FieldDestination
+	sourcePort, port := header.FieldSourcePort, header.FieldPort
+	if v.turned {
+		source, destination, sourcePort, port = destination, source, port, sourcePort
+	}
+	spans := map[header.Field][]header.Span{}
+	for _, side := range []struct {
+		field header.Field
+		m     *matcher
+		zone  int
+	}{{source, &c.from, v.fromZone}, {destination, &c.to, v.toZone}} {
+		if !side.m.any {
+			spans[side.field] = header.AddressSpans(side.m.set(side.zone))
+		}
+	}
+	whole := header.Nothing
+	for _, protocol := range header.Protocols() {
+		ports, any, ok := portsOf(c.services, protocol)
+		if !ok || len(c.sourcePorts) > 0 && !protocol.HasPorts() {
+			continue
+		}
+		delete(spans, port)
+		delete(spans, sourcePort)
+		if !any {
+			spans[port] = portSpans(ports)
+		}
+		if len(c.sourcePorts) > 0 {
+			spans[sourcePort] = portSpans(c.sourcePorts)
+		}
+		one := header.ValueSet(value)
+		for f := header.FieldSourcePort; f > header.FieldProtocol; f-- {
+			if s, limited := spans[f]; limited {
+				one = a.Space.Where(f, s, one)
+			}
+		}
+		whole = a.Space.Overlay(whole, a.Space.Where(header.FieldProtocol, protocolSpan(protocol), one))
+	}
+	return whole
+}
+
+func (m *matcher) set(zone int) header.Addresses {
+	if len(m.sets) == 1 {
+		return m.sets[0]
+	}
+	return m.sets[zone]
+}
+
+func protocolSpan(p header.Protocol) []header.Span {
+	return []header.Span{header.PortSpan(uint16(p), uint16(p))}
+}
+
+// portsOf returns which ports of a protocol are among the services: any of them,
+// or those listed; ok is false where the protocol is not among them.
+func portsOf(services header.Services, protocol header.Protocol) (ports []header.Ports, any, ok bool) {
+	if len(services) == 0 {
+		return nil, true, true
+	}
+	for _, s := range services {
+		switch {
+		case s.Protocol == header.AnyProtocol, s.Protocol == protocol && !protocol.HasPorts():
+			return nil, true, true
+		case s.Protocol == protocol:
+			ports = append(ports, s.Ports)
+		}
+	}
+	return ports, false, len(ports) > 0
+}
+
+// portSpans returns ranges of ports as sorted, disjoint spans.
+func portSpans(list []header.Ports) []header.Span {
+	sorted := slices.Clone(list)
+	slices.SortFunc(sorted, func(a, b header.Ports) int { return int(a.First) - int(b.First) })
+	merged := sorted[:1]
+	for _, p := range sorted[1:] {
+		last := &merged[len(merged)-1]
+		if int(p.First) <= int(last.Last)+1 {
+			last.Last = max(last.Last, p.Last)
+			continue
+		}
+		merged = append(merged, p)
+	}
+	spans := make([]header.Span, len(merged))
+	for i, p := range merged {
+		spans[i] = header.PortSpan(p.First, p.Last)
+	}
+	return spans
+}
+
+// A region is the connections that have been decided like the one that is walked.
+// Its methods do nothing on nil, so that a walk of one connection does not ask.
+type region struct {
+	atlas  *Atlas
+	set    header.Set
+	aside  []header.Set
+	terms  header.Terms // what the packet is now, in terms of the connection
+	before header.Terms // as it arrived at the gateway
+
+	delivered header.Terms // to the last machine
+
+	legs     []legTerms
+	sessions []sessionTerms
+	passages []header.Terms
+	carriers []header.Terms
+	rules    []*network.Rule
+}
+
+type legTerms struct{ sent, delivered header.Terms }
+
+type sessionTerms struct{ before, after header.Terms }
+
+// decide keeps the connections for which a condition is as it was for the one
+// walked, and sets the others aside.
+func (r *region) decide(condition header.Set, holds bool) {
+	space := r.atlas.Space
+	inside := space.Restrict(condition, r.set)
+	outside := space.Minus(r.set, condition)
+	if !holds {
+		inside, outside = outside, inside
+	}
+	r.set = inside
+	if outside != header.Nothing {
+		r.aside = append(r.aside, outside)
+	}
+}
+
+// spans decides by the value of a field of the packet.
+func (r *region) spans(f header.Field, spans []header.Span, holds bool) {
+	space := r.atlas.Space
+	r.decide(space.Pull(space.Where(f, spans, header.Everything), r.terms, false), holds)
+}
+
+func (r *region) address(f header.Field, a netip.Addr, set header.Addresses, holds bool) {
+	if r == nil {
+		return
+	}
+	r.spans(f, header.AddressSpans(set.Intersect(header.Family(a.Is6()))), holds)
+}
+
+func (r *region) services(services header.Services, protocol header.Protocol, holds bool) {
+	if r == nil || len(services) == 0 {
+		return
+	}
+	if ports, any, ok := portsOf(services, protocol); ok && !any {
+		r.spans(header.FieldPort, portSpans(ports), holds)
+	}
+}
+
+// table decides by which condition of a table is the first.
+func (r *region) table(t *table, fromZone, toZone int, turned bool, found int32) {
+	if r != nil {
+		r.view(tableView{t, fromZone, toZone, turned}, r.terms, found)
+	}
+}
+
+// filter is table for a gateway's filter, which may see the destination as it came in.
+func (r *region) filter(g *gateway, in, out *network.Interface, turned bool, found int32) {
+	if r == nil {
+		return
+	}
+	seen := r.terms
+	if g.Handling.FilterSeesOriginal {
+		seen[header.FieldDestination], seen[header.FieldPort] = r.before[header.FieldDestination], r.before[header.FieldPort]
+	}
+	r.view(tableView{g.filter, g.zones[in.Index], g.zones[out.Index], turned}, seen, found)
+}
+
+func (r *region) view(v tableView, terms header.Terms, found int32) {
+	space := r.atlas.Space
+	pulled := space.Restrict(r.set, space.Pull(r.atlas.view(v), terms, v.turned))
+	unmet := space.Minus(r.set, pulled)
+	kept := header.Nothing
+	if found == noMatch {
+		kept = unmet
+	} else if unmet != header.Nothing {
+		r.aside = append(r.aside, unmet)
+	}
+	for _, p := range space.Parts(pulled) {
+		if found != noMatch && p.Value == int(found)+1 {
+			kept = p.Set
+		} else {
+			r.aside = append(r.aside, p.Set)
+		}
+	}
+	r.set = kept
+}
+
+// route decides by which route the destination has.
+func (r *region) route(g *gateway, a netip.Addr, found *route) {
+	if r != nil {
+		r.address(header.FieldDestination, a, g.routes.stretches(found, a.Is6()), true)
+	}
+}
+
+// same decides whether two packets are equal in some fields.
+func (r *region) same(a, b header.Terms, fields []header.Field, equal bool) bool {
+	condition := header.Everything
+	for _, f := range fields {
+		if condition != header.Nothing {
+			condition = r.atlas.Space.Restrict(condition, r.atlas.Space.Equal(f, a[f], b[f]))
+		}
+	}
+	r.decide(condition, equal)
+	return equal
+}
+
+var endFields = []header.Field{header.FieldDestination, header.FieldPort, header.FieldSource, header.FieldSourcePort}
+
+var justDestination = []header.Field{header.FieldDestination}
+
+func (r *region) samePassage(i int, equal bool) bool {
+	if r == nil {
+		return equal
+	}
+	return r.same(r.terms, r.passages[i], endFields, equal)
+}
+
+func (r *region) sameSession(i int, forward, equal bool) bool {
+	if r == nil {
+		return equal
+	}
+	s := r.sessions[i]
+	if forward {
+		return r.same(r.terms, s.before, endFields, equal)
+	}
+	return r.same(r.terms, s.after.Answer(r.protocol()), endFields, equal)
+}
+
+func (r *region) sameCarrier(i int, equal bool) bool {
+	if r == nil {
+		return equal
+	}
+	return r.same(r.terms, r.carriers[i].Answer(r.protocol()), endFields, equal)
+}
+
+// sameAnswer decides whether the packet is what the client of a leg waits for.
+func (r *region) sameAnswer(leg int, fields []header.Field, equal bool) bool {
+	if r == nil {
+		return equal
+	}
+	return r.same(r.terms, r.legs[leg].sent.Answer(r.protocol()), fields, equal)
+}
+
+func (r *region) protocol() header.Protocol {
+	return header.Protocol(r.terms[header.FieldProtocol].ConstantValue())
+}
+
+func (r *region) beginLeg() {
+	if r != nil {
+		r.legs = append(r.legs, legTerms{sent: r.terms})
+		r.passages = r.passages[:0]
+	}
+}
+
+func (r *region) endLeg() {
+	if r != nil {
+		r.legs[len(r.legs)-1].delivered = r.terms
+		r.deliver()
+	}
+}
+
+// deliver notes how the packet comes to whoever answers it.
+func (r *region) deliver() {
+	if r != nil {
+		r.delivered = r.terms
+	}
+}
+
+// answer begins the way back of a leg.
+func (r *region) answer(leg int, protocol header.Protocol) {
+	if r != nil {
+		r.terms = r.legs[leg].delivered.Answer(protocol)
+		r.passages = r.passages[:0]
+	}
+}
+
+func (r *region) pass(count int) {
+	if r != nil {
+		r.passages = append(r.passages[:count-1], r.terms)
+	}
+}
+
+func (r *region) carry(count int) {
+	if r != nil {
+		r.carriers = append(r.carriers[:count-1], r.terms)
+	}
+}
+
+func (r *region) arrived() {
+	if r != nil {
+		r.before = r.terms
+	}
+}
+
+func (r *region) remember(count int) {
+	if r != nil {
+		r.sessions = append(r.sessions[:count-1], sessionTerms{r.before, r.terms})
+	}
+}
+
+func (r *region) follow(i int, forward bool) {
+	switch {
+	case r == nil:
+	case forward:
+		r.terms = r.sessions[i].after
+	default:
+		r.terms = r.sessions[i].before.Answer(r.protocol())
+	}
+}
+
+func (r *region) becomes(f header.Field, a netip.Addr) {
+	if r != nil {
+		r.terms[f] = header.Constant(a)
+	}
+}
+
+func (r *region) becomesPort(f header.Field, port uint16) {
+	if r != nil {
+		r.terms[f] = header.ConstantPort(port)
+	}
+}
+
+func (r *region) shift(f header.Field, from, to netip.Addr) {
+	if r != nil {
+		r.terms[f] = r.terms[f].Shifted(from, to)
+	}
+}
+
+// portMap decides whether the port is among those of a map.
+func (r *region) portMap(m *network.PortMap, protocol header.Protocol, matches bool) {
+	if r != nil {
+		r.services(header.Services{{Protocol: m.Protocol, Ports: m.Ports}}, protocol, matches)
+	}
+}
+
+func (r *region) shiftPort(m *network.PortMap) {
+	if r != nil && m.Protocol.HasPorts() {
+		r.terms[header.FieldPort] = r.terms[header.FieldPort].ShiftedPort(m.Ports.First, m.ToFirst)
+	}
+}
+
+// prefix keeps the addresses that a prefix translation moves as far as this one.
+func (r *region) prefix(f header.Field, a netip.Addr, piece func(netip.Addr) header.Piece) {
+	if r == nil {
+		return
+	}
+	p := piece(a)
+	r.address(f, a, header.AddressesOf(p.From), true)
+	r.shift(f, p.From.First, p.To)
+}
+
+// hide notes that the source becomes a, and its port the one found: its own where
+// that is among the rule's ports.
+func (r *region) hide(a netip.Addr, ports header.Ports, p *header.Packet, port uint16) {
+	if r == nil {
+		return
+	}
+	if ports != (header.Ports{}) && (p.Protocol.HasPorts() || p.Protocol == header.ICMP) {
+		own := ports.Contains(p.SourcePort)
+		if r.spans(header.FieldSourcePort, portSpans([]header.Ports{ports}), own); !own {
+			r.becomesPort(header.FieldSourcePort, port)
+		}
+	}
+	r.becomes(header.FieldSource, a)
+}
+
+// rule notes that a rule had a part in it.
+func (r *region) rule(rule *network.Rule) {
+	if r != nil && !slices.Contains(r.rules, rule) {
+		r.rules = append(r.rules, rule)
+	}
+}

@@ -1,0 +1,81 @@
+package engine_test
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gen"
+	"hollowbridge/internal/netfile"
+)
+
+const exploredNetworks = 300
+
+// Every region of a network is what walks of its members say: regions are
+// disjoint, together all there is, and members taken at random, often at borders,
+// go the way the region says.
+func TestRegionsAgreeWithWalks(t *testing.T) {
+	for seed := range uint64(exploredNetworks) {
+		text := gen.Small(seed)
+		n, err := netfile.Parse("random.yaml", []byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !exploreNetwork(t, seed, n) {
+			t.Fatalf("network of seed %d:\n%s", seed, text)
+		}
+	}
+}
+
+func exploreNetwork(t *testing.T, seed uint64, n *network.Network) bool {
+	random := rand.New(rand.NewPCG(seed, 77))
+	e := engine.Compile(n)
+	moment := network.MomentOf(random.IntN(7), random.IntN(1440))
+	atlas := e.NewAtlas(moment, 20_000_000)
+	walk := e.NewWalk()
+	for _, b := range atlas.Beginnings() {
+		regions, err := atlas.Explore(b.From, b.Set)
+		if err != nil {
+			t.Logf("seed %d: %v", seed, err)
+			continue
+		}
+		whole := header.Nothing
+		for _, r := range regions {
+			if atlas.Space.Restrict(whole, r.Set) != header.Nothing {
+				t.Errorf("seed %d: regions overlap", seed)
+				return false
+			}
+			whole = atlas.Space.Overlay(whole, r.Set)
+			for range 4 {
+				p, ok := atlas.Space.Sample(r.Set, random.Uint64)
+				if !ok {
+					t.Errorf("seed %d: an empty region", seed)
+					return false
+				}
+				if p.Source == p.Destination {
+					continue
+				}
+				v := walk.Verdict(engine.Connection{Packet: p, From: b.From, Moment: moment})
+				want := r.Verdict
+				if v.Outcome != want.Outcome || v.At != want.At || v.Rule != want.Rule || v.Host != want.Host {
+					t.Errorf("seed %d: %s#%d -> %s %s from %s\n region of %s -> %s#%d: %s\n walk   %s\n%s", seed, p.From(), p.SourcePort, p.To(), p.Protocol, b.From.Name(), r.Example.From(), r.Example.To(), r.Example.SourcePort, describe(want), describe(v),
+						stepsText(e.NewWalk().Trace(engine.Connection{Packet: p, From: b.From, Moment: moment})))
+					return false
+				}
+				if v.Outcome == engine.Reached && r.Terms.Apply(p) != v.Delivered {
+					t.Errorf("seed %d: %s -> %s: the region delivers %s, the walk %s", seed, p.From(), p.To(), packetText(r.Terms.Apply(p)), packetText(v.Delivered))
+					return false
+				}
+			}
+		}
+		for range 8 {
+			if p, ok := atlas.Space.Sample(atlas.Space.Minus(b.Set, whole), random.Uint64); ok && p.Source != p.Destination {
+				t.Errorf("seed %d: the regions of %s are not all there is: %s -> %s", seed, b.From.Name(), p.From(), p.To())
+				return false
+			}
+		}
+	}
+	return true
+}
