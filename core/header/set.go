@@ -61,13 +61,8 @@ func numberOf(a netip.Addr) number {
 	return number{high, low}
 }
 
-func (n number) address() netip.Addr {
-	var b [16]byte
-	for i := range 8 {
-		b[i], b[8+i] = byte(n.high>>(56-8*i)), byte(n.low>>(56-8*i))
-	}
-	return netip.AddrFrom16(b).Unmap()
-}
+// address returns the number as the address it stands for, IPv4 where it is one.
+func (n number) address() netip.Addr { return n.wide().Unmap() }
 
 // A Set is an exact set of connections of a Space, or more generally gives each
 // connection a value: 0 where it is not in the set. Two sets of one space are equal
@@ -263,6 +258,15 @@ func (s *Space) apply(operation setOperation, a, b Set, combine func(a, b Set) S
 	if known, ok := s.memo[call]; ok {
 		return known
 	}
+	field, edges := s.zip(a, b, combine)
+	made := s.make(field, edges)
+	s.memo[call] = made
+	return made
+}
+
+// zip combines the children of two sets stretch by stretch of the first field
+// that one of them asks for.
+func (s *Space) zip(a, b Set, combine func(a, b Set) Set) (Field, []setEdge) {
 	field := min(s.fieldOf(a), s.fieldOf(b))
 	x, y := s.edgesFor(a, field), s.edgesFor(b, field)
 	edges := make([]setEdge, 0, len(x)+len(y))
@@ -279,9 +283,7 @@ func (s *Space) apply(operation setOperation, a, b Set, combine func(a, b Set) S
 			j++
 		}
 	}
-	made := s.make(field, edges)
-	s.memo[call] = made
-	return made
+	return field, edges
 }
 
 func (s *Space) edgesFor(a Set, field Field) []setEdge {
@@ -673,3 +675,206 @@ func (t Terms) Apply(p Packet) Packet {
 	}
 	return packetOf(now)
 }
+
+// A Box is connections of one protocol to some addresses and ports.
+type Box struct {
+	Protocol Protocol
+	To       Addresses
+	Ports    []Ports // none where the protocol has no ports
+	From     Addresses
+	AllPorts bool // from every source port; else only from some
+}
+
+// Boxes lists a set: one box for each protocol and each set of sources that comes
+// with the same destinations. Whether all source ports belong to it is only noted.
+func (s *Space) Boxes(a Set) []Box {
+	var found []Box
+	s.eachEdge(a, FieldProtocol, func(protocols Span, a Set) {
+		for p := protocols.first.low; p <= protocols.last.low; p++ {
+			found = append(found, s.boxesOf(Protocol(p), a)...)
+		}
+	})
+	return found
+}
+
+// eachEdge calls a function for each stretch of a field's values that leads on.
+func (s *Space) eachEdge(a Set, f Field, do func(Span, Set)) {
+	if a == Nothing {
+		return
+	}
+	if s.fieldOf(a) != f {
+		do(Span{last: largest[f]}, a)
+		return
+	}
+	first := number{}
+	for _, e := range s.nodes[a].edges {
+		if e.child != Nothing {
+			do(Span{first, e.last}, e.child)
+		}
+		first = e.last.plus(one)
+	}
+}
+
+func (s *Space) boxesOf(p Protocol, a Set) []Box {
+	// Destinations by what stands behind them, then ports by what stands behind those.
+	var found []Box
+	var order []Set
+	destinations := map[Set][]Range{}
+	s.eachEdge(a, FieldDestination, func(span Span, rest Set) {
+		if _, known := destinations[rest]; !known {
+			order = append(order, rest)
+		}
+		destinations[rest] = append(destinations[rest], span.ranges()...)
+	})
+	for _, rest := range order {
+		var bySource []Set
+		ports := map[Set][]Ports{}
+		s.eachEdge(rest, FieldPort, func(span Span, sources Set) {
+			if _, known := ports[sources]; !known {
+				bySource = append(bySource, sources)
+			}
+			ports[sources] = append(ports[sources], Ports{uint16(span.first.low), uint16(span.last.low)})
+		})
+		for _, sources := range bySource {
+			b := Box{Protocol: p, To: AddressesOf(destinations[rest]...), AllPorts: true}
+			if p.HasPorts() {
+				b.Ports = ports[sources]
+			}
+			var from []Range
+			s.eachEdge(sources, FieldSource, func(span Span, rest Set) {
+				from = append(from, span.ranges()...)
+				b.AllPorts = b.AllPorts && s.isAllPorts(p, rest)
+			})
+			b.From = AddressesOf(from...)
+			found = append(found, b)
+		}
+	}
+	return found
+}
+
+// isAllPorts reports whether a set over source ports holds all that the protocol uses.
+func (s *Space) isAllPorts(p Protocol, a Set) bool {
+	if !p.HasPorts() || a == Everything {
+		return true
+	}
+	whole := s.Where(FieldSourcePort, []Span{PortSpan(1, 65535)}, Everything)
+	return s.Minus(whole, a) == Nothing
+}
+
+// ranges returns a span of addresses as ranges: the numbers of IPv4 addresses are those.
+func (s Span) ranges() []Range {
+	first4, last4 := numberOf(mapped.ranges[0].First), numberOf(mapped.ranges[0].Last)
+	var found []Range
+	if s.first.less(first4) {
+		last := s.last
+		if !last.less(first4) {
+			last = first4.minus(one)
+		}
+		found = append(found, Range{s.first.wide(), last.wide()})
+	}
+	if !s.last.less(first4) && !last4.less(s.first) {
+		first, last := s.first, s.last
+		if first.less(first4) {
+			first = first4
+		}
+		if last4.less(last) {
+			last = last4
+		}
+		found = append(found, Range{first.address(), last.address()})
+	}
+	if last4.less(s.last) {
+		first := s.first
+		if !last4.less(first) {
+			first = last4.plus(one)
+		}
+		found = append(found, Range{first.wide(), s.last.wide()})
+	}
+	return found
+}
+
+// wide returns the number as an IPv6 address.
+func (n number) wide() netip.Addr {
+	var b [16]byte
+	for i := range 8 {
+		b[i], b[8+i] = byte(n.high>>(56-8*i)), byte(n.low>>(56-8*i))
+	}
+	return netip.AddrFrom16(b)
+}
+
+// Fix returns the terms with a constant for each field that has one value in all of the set.
+func (s *Space) Fix(t Terms, a Set) Terms {
+	for f := range t {
+		if t[f].constant {
+			continue
+		}
+		if value, only := s.only(a, t[f].Field); only {
+			value = value.plus(t[f].number)
+			if limit := largest[f]; limit.high == 0 {
+				value = number{low: value.low & limit.low}
+			}
+			t[f] = Term{constant: true, number: value}
+		}
+	}
+	return t
+}
+
+// only returns the value of a field where all members have the same.
+func (s *Space) only(a Set, f Field) (number, bool) {
+	var value number
+	met, same := false, true
+	seen := map[Set]bool{}
+	var walk func(Set)
+	walk = func(a Set) {
+		if a == Nothing || !same || seen[a] {
+			return
+		}
+		seen[a] = true
+		if s.fieldOf(a) > f {
+			same = false
+			return
+		}
+		n := s.nodes[a]
+		first := number{}
+		for _, e := range n.edges {
+			if e.child != Nothing {
+				if n.field == f {
+					same = same && first == e.last && (!met || value == first)
+					value, met = first, true
+				} else {
+					walk(e.child)
+				}
+			}
+			first = e.last.plus(one)
+		}
+	}
+	walk(a)
+	return value, met && same
+}
+
+// Combine gives each connection the value that a function gives to its values in a
+// and b; the function is asked once for each pair, and 0 is nothing.
+func (s *Space) Combine(a, b Set, value func(a, b int) int) Set {
+	memo := map[[2]Set]Set{}
+	var combine func(a, b Set) Set
+	combine = func(a, b Set) Set {
+		if known, ok := memo[[2]Set{a, b}]; ok {
+			return known
+		}
+		var made Set
+		if a < 0 && b < 0 {
+			made = ValueSet(value(a.value(), b.value()))
+		} else {
+			field, edges := s.zip(a, b, combine)
+			made = s.make(field, edges)
+		}
+		memo[[2]Set{a, b}] = made
+		return made
+	}
+	return combine(a, b)
+}
+
+// Label gives the members of a set a value.
+func (s *Space) Label(a Set, value int) Set { return s.Restrict(a, ValueSet(value)) }
+
+// IsConstant reports whether the term does not depend on the connection.
+func (t Term) IsConstant() bool { return t.constant }

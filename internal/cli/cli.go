@@ -64,6 +64,8 @@ type options struct {
 
 	dryRun, allow        bool
 	gateway              string
+	csv                  bool
+	from, to, service    string
 	before, behind       string
 	settings             []netfile.Setting
 	outside, inside, via repeated
@@ -89,7 +91,7 @@ func commands() []*command {
 	return []*command{
 		demoCommand, initCommand, showCommand,
 		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand,
-		checkCommand, traceCommand, versionCommand, helpCommand,
+		checkCommand, traceCommand, reachCommand, versionCommand, helpCommand,
 	}
 }
 

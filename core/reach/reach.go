@@ -1,0 +1,193 @@
+// Package reach answers the questions that are about all connections: who reaches
+// what, what must hold, what differs. The answers are exact.
+package reach
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// MostPieces is how many pieces of sets an analysis may hold before it gives up;
+// it bounds memory to about 1 GB.
+const MostPieces = 20_000_000
+
+// A Question narrows what is asked about. The zero Question is about everything.
+type Question struct {
+	From    *network.Expression // whose connections; nil is everybody
+	To      *network.Expression // delivered to whom; nil is everybody inside
+	Service header.Services     // as delivered; empty is every service
+	Moment  network.Moment
+}
+
+// An Access is some sources that reach one service of one host in one way.
+type Access struct {
+	Host     string // or the gateway that answers itself
+	Gateway  bool
+	Protocol header.Protocol
+	Ports    []header.Ports   // as the host serves them; none where the protocol has none
+	To       header.Addresses // the addresses the sources connect to
+	ToPorts  []header.Ports
+	From     header.Addresses
+	AllPorts bool // whatever the source's own port
+	Rules    []*network.Rule
+	Example  header.Packet
+}
+
+// Find returns every way in which the sources of a question reach services inside
+// the network. Machines on the internet do not count as services.
+func Find(e *engine.Engine, q Question) ([]Access, error) {
+	atlas := e.NewAtlas(q.Moment, MostPieces)
+	ways := map[string]*way{}
+	var order []string
+	for _, b := range atlas.Beginnings() {
+		set := b.Set
+		if q.From != nil {
+			set = atlas.Space.Restrict(sourceSet(atlas.Space, q.From.Addresses()), set)
+		}
+		regions, err := atlas.Explore(b.From, set)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range regions {
+			if r.Verdict.Outcome != engine.Reached || outside(e, r.Verdict.Host) {
+				continue
+			}
+			members := atlas.Space.Restrict(r.Set, deliveredTo(atlas.Space, &r, q))
+			if members == header.Nothing {
+				continue
+			}
+			key := wayKey(&r)
+			w := ways[key]
+			if w == nil {
+				w = &way{region: r, set: header.Nothing}
+				ways[key] = w
+				order = append(order, key)
+			}
+			w.set = atlas.Space.Overlay(w.set, members)
+		}
+	}
+	var found []Access
+	for _, key := range order {
+		found = append(found, ways[key].accesses(e, atlas)...)
+	}
+	slices.SortStableFunc(found, func(a, b Access) int {
+		return cmp.Or(compareBool(a.Gateway, b.Gateway), strings.Compare(a.Host, b.Host), cmp.Compare(a.Protocol, b.Protocol), slices.CompareFunc(a.Ports, b.Ports, comparePorts))
+	})
+	return found, nil
+}
+
+func compareBool(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case b:
+		return -1
+	}
+	return 1
+}
+
+func comparePorts(a, b header.Ports) int {
+	return cmp.Or(cmp.Compare(a.First, b.First), cmp.Compare(a.Last, b.Last))
+}
+
+// outside reports whether a verdict's host is a machine on the internet.
+func outside(e *engine.Engine, host string) bool {
+	n := e.Network()
+	if n.Gateway(host) != nil {
+		return false
+	}
+	h := n.Host(host)
+	return h == nil || h.Segment(h.Addresses[0]) == nil
+}
+
+func sourceSet(s *header.Space, from header.Addresses) header.Set {
+	return s.Where(header.FieldSource, header.AddressSpans(from), header.Everything)
+}
+
+// deliveredTo returns the connections of a region that are delivered to what the
+// question asks about.
+func deliveredTo(s *header.Space, r *engine.Region, q Question) header.Set {
+	wanted := header.Everything
+	if len(q.Service) > 0 {
+		wanted = header.Nothing
+		for _, service := range q.Service {
+			one := header.Everything
+			if service.Protocol.HasPorts() {
+				one = s.Where(header.FieldPort, []header.Span{header.PortSpan(service.Ports.First, service.Ports.Last)}, one)
+			}
+			if service.Protocol != header.AnyProtocol {
+				one = s.Where(header.FieldProtocol, []header.Span{header.PortSpan(uint16(service.Protocol), uint16(service.Protocol))}, one)
+			}
+			wanted = s.Overlay(wanted, one)
+		}
+	}
+	if q.To != nil {
+		to := s.Where(header.FieldDestination, header.AddressSpans(q.To.Addresses()), header.Everything)
+		wanted = s.Restrict(to, wanted)
+	}
+	return s.Pull(wanted, r.Terms, false)
+}
+
+// A way is regions that go to one host by the same rules and are changed alike.
+type way struct {
+	region engine.Region
+	set    header.Set
+}
+
+func wayKey(r *engine.Region) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s %v %v %d", r.Verdict.Host, r.Terms[header.FieldDestination], r.Terms[header.FieldPort], r.Example.Protocol)
+	for _, rule := range r.Rules {
+		fmt.Fprintf(&b, " %p", rule)
+	}
+	return b.String()
+}
+
+func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas) []Access {
+	var found []Access
+	for _, box := range atlas.Space.Boxes(w.set) {
+		a := Access{
+			Host: w.region.Verdict.Host, Gateway: e.Network().Gateway(w.region.Verdict.Host) != nil, Protocol: box.Protocol,
+			To: box.To, ToPorts: box.Ports, From: box.From, AllPorts: box.AllPorts, Rules: w.region.Rules,
+		}
+		for _, p := range box.Ports {
+			first := w.region.Terms.Apply(header.Packet{DestinationPort: p.First, Protocol: box.Protocol}).DestinationPort
+			if w.region.Terms[header.FieldPort].IsConstant() {
+				a.Ports = []header.Ports{{First: first, Last: first}}
+				break
+			}
+			a.Ports = append(a.Ports, header.Ports{First: first, Last: first + (p.Last - p.First)})
+		}
+		a.Example = exampleOf(atlas.Space, w.set, &box)
+		found = append(found, a)
+	}
+	return found
+}
+
+// usualPort is the source port of examples where any will do; it is that of trace.
+const usualPort = 40000
+
+// exampleOf returns a connection of a box that can be traced.
+func exampleOf(s *header.Space, set header.Set, b *header.Box) header.Packet {
+	p := header.Packet{Protocol: b.Protocol}
+	p.Source, _ = b.From.First()
+	p.Destination, _ = b.To.First()
+	if b.Protocol.HasPorts() || b.Protocol == header.ICMP {
+		p.SourcePort = usualPort
+	}
+	if len(b.Ports) > 0 {
+		p.DestinationPort = b.Ports[0].First
+	}
+	if s.Contains(set, p) {
+		return p
+	}
+	only := s.Where(header.FieldDestination, header.AddressSpans(b.To), s.Where(header.FieldSource, header.AddressSpans(b.From), header.Everything))
+	p, _ = s.Example(s.Restrict(only, set))
+	return p
+}

@@ -1,0 +1,230 @@
+package cli
+
+import (
+	"encoding/csv"
+	"flag"
+	"fmt"
+	"strings"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/core/reach"
+	"hollowbridge/internal/netfile"
+)
+
+var reachCommand = &command{
+	name:    "reach",
+	summary: "lists everything that can get in, and exactly who",
+	help: `Lists every service that can be reached, exactly which sources can reach it, by which address
+and port, and by which rules. It is complete: what is not listed cannot be reached, there and
+back. A star marks what is open to more than half of the internet. What gateways answer
+themselves stands last.
+
+-from takes an address expression: internet (where absent), a zone, a group, an address, or any.
+-to takes the hosts or addresses it is delivered to, -service the service as it is delivered.
+Rules with hours count as active, unless -at names a time.`,
+	examples: []string{
+		"hollowbridge reach",
+		"hollowbridge reach -from visitors",
+		"hollowbridge reach -from any -to telescope -service telescope",
+		"hollowbridge reach -csv",
+	},
+	flags: func(set *flag.FlagSet, o *options) {
+		fileFlag(set, o)
+		jsonFlag(set, o)
+		set.BoolVar(&o.csv, "csv", false, "print CSV")
+		set.StringVar(&o.from, "from", "internet", "whose connections, `WHO`")
+		set.StringVar(&o.to, "to", "", "only what is delivered to these, `WHERE`")
+		set.StringVar(&o.service, "service", "", "only this `SERVICE`, as it is delivered")
+		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; at any time where absent")
+	},
+	run: runReach,
+}
+
+func runReach(c *call) int {
+	if len(c.args) > 0 {
+		return c.misused("%s: not expected; name sources with -from", c.args[0])
+	}
+	n := c.network()
+	if n == nil {
+		return wrong
+	}
+	q, err := c.reachQuestion(n)
+	if err != nil {
+		return c.failed(err)
+	}
+	found, err := reach.Find(engine.Compile(n), q)
+	if err != nil {
+		return c.failed(fmt.Errorf("%w; nothing is claimed", err))
+	}
+	switch {
+	case c.options.json:
+		c.printJSON(reachResult(n, c.options.from, found))
+	case c.options.csv:
+		return c.reachCSV(n, found)
+	default:
+		c.printReach(n, found)
+	}
+	return yes
+}
+
+func (c *call) reachQuestion(n *network.Network) (reach.Question, error) {
+	q := reach.Question{Moment: network.Always}
+	from, err := netfile.ParseExpression(n, c.options.from)
+	if err != nil {
+		return q, fmt.Errorf("-from: %w", err)
+	}
+	q.From = &from
+	if c.options.to != "" {
+		to, err := netfile.ParseExpression(n, c.options.to)
+		if err != nil {
+			return q, fmt.Errorf("-to: %w", err)
+		}
+		q.To = &to
+	}
+	if c.options.service != "" {
+		if q.Service, err = netfile.ParseService(n, c.options.service); err != nil {
+			return q, fmt.Errorf("-service: %w", err)
+		}
+	}
+	if c.options.at != "" {
+		if q.Moment, err = parseMoment(c.options.at, c.Now()); err != nil {
+			return q, fmt.Errorf("-at: %w", err)
+		}
+	}
+	return q, nil
+}
+
+func (c *call) printReach(n *network.Network, found []reach.Access) {
+	if len(found) == 0 {
+		fmt.Fprintf(c.Out, "nothing can be reached from %s\n", c.options.from)
+		return
+	}
+	var rows [][]string
+	open := 0
+	for _, a := range found {
+		mark := ""
+		if reach.Open(n, a.From) {
+			mark = "*"
+			open++
+		}
+		rows = append(rows, []string{mark, accessHost(&a), accessService(&a), accessWho(n, &a), throughText(&a), ruleNames(a.Rules)})
+	}
+	fmt.Fprintf(c.Out, "what can be reached from %s\n\n", c.options.from)
+	printTable(c.Out, []string{"", "host", "service", "who", "through", "rules"}, rows)
+	fmt.Fprintf(c.Out, "\n%s in, %d of them (*) open to the internet at large\n", count(len(found), "way"), open)
+}
+
+func accessHost(a *reach.Access) string {
+	if a.Gateway {
+		return a.Host + " itself"
+	}
+	return a.Host
+}
+
+func accessService(a *reach.Access) string {
+	if len(a.Ports) == 0 {
+		return a.Protocol.String()
+	}
+	return a.Protocol.String() + "/" + portList(a.Ports)
+}
+
+func portList(list []header.Ports) string {
+	var texts []string
+	for _, p := range list {
+		texts = append(texts, p.String())
+	}
+	return strings.Join(texts, ",")
+}
+
+func accessWho(n *network.Network, a *reach.Access) string {
+	text := reach.Who(n, a.From)
+	if !a.AllPorts {
+		text += ", from some ports only"
+	}
+	return text
+}
+
+func throughText(a *reach.Access) string {
+	to := a.To.String()
+	if len(a.ToPorts) == 0 || len(a.ToPorts) == 1 && a.ToPorts[0] == header.AllPorts {
+		return to
+	}
+	if strings.Contains(to, ":") {
+		to = "[" + to + "]"
+	}
+	return to + ":" + portList(a.ToPorts)
+}
+
+func ruleNames(rules []*network.Rule) string {
+	var names []string
+	for _, r := range rules {
+		names = append(names, r.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+type accessJSON struct {
+	Host     string   `json:"host"`
+	Gateway  bool     `json:"gateway"`
+	Service  string   `json:"service"`
+	Who      string   `json:"who"`
+	Open     bool     `json:"open"`
+	From     []string `json:"from"`
+	AllPorts bool     `json:"all-source-ports"`
+	To       []string `json:"to"`
+	ToPorts  string   `json:"to-ports"`
+	Rules    []string `json:"rules"`
+	Example  string   `json:"example"`
+}
+
+type reachJSON struct {
+	From     string       `json:"from"`
+	Accesses []accessJSON `json:"accesses"`
+}
+
+func reachResult(n *network.Network, from string, found []reach.Access) reachJSON {
+	result := reachJSON{From: from, Accesses: []accessJSON{}}
+	for _, a := range found {
+		entry := accessJSON{
+			Host: a.Host, Gateway: a.Gateway, Service: accessService(&a), Who: accessWho(n, &a), Open: reach.Open(n, a.From),
+			From: rangeTexts(a.From), AllPorts: a.AllPorts, To: rangeTexts(a.To), ToPorts: portList(a.ToPorts), Rules: []string{}, Example: traceLine(a.Example),
+		}
+		for _, r := range a.Rules {
+			entry.Rules = append(entry.Rules, r.Name)
+		}
+		result.Accesses = append(result.Accesses, entry)
+	}
+	return result
+}
+
+func rangeTexts(set header.Addresses) []string {
+	texts := []string{}
+	for _, r := range set.Ranges() {
+		texts = append(texts, r.String())
+	}
+	return texts
+}
+
+// traceLine is the command that traces a connection.
+func traceLine(p header.Packet) string {
+	service := header.Service{Protocol: p.Protocol, Ports: header.Ports{First: p.DestinationPort, Last: p.DestinationPort}}
+	line := fmt.Sprintf("hollowbridge trace %s %s %s", p.Source, p.Destination, service)
+	if p.SourcePort != 40000 && p.SourcePort != 0 {
+		line += fmt.Sprintf(" -sport %d", p.SourcePort)
+	}
+	return line
+}
+
+func (c *call) reachCSV(n *network.Network, found []reach.Access) int {
+	w := csv.NewWriter(c.Out)
+	rows := [][]string{{"host", "service", "who", "open", "from", "to", "ports", "rules"}}
+	for _, a := range found {
+		rows = append(rows, []string{a.Host, accessService(&a), accessWho(n, &a), fmt.Sprint(reach.Open(n, a.From)), a.From.String(), a.To.String(), portList(a.ToPorts), ruleNames(a.Rules)})
+	}
+	if err := w.WriteAll(rows); err != nil {
+		return c.failed(err)
+	}
+	return yes
+}
