@@ -234,8 +234,11 @@ type sessionTerms struct{ before, after header.Terms }
 // walked, and sets the others aside.
 func (r *region) decide(condition header.Set, holds bool) {
 	space := r.atlas.Space
-	inside := space.Restrict(condition, r.set)
-	outside := space.Minus(r.set, condition)
+	r.keep(space.Restrict(condition, r.set), space.Minus(r.set, condition), holds)
+}
+
+// keep goes on with the inside, or with the outside where the condition does not hold.
+func (r *region) keep(inside, outside header.Set, holds bool) {
 	if !holds {
 		inside, outside = outside, inside
 	}
@@ -248,7 +251,8 @@ func (r *region) decide(condition header.Set, holds bool) {
 // spans decides by the value of a field of the packet.
 func (r *region) spans(f header.Field, spans []header.Span, holds bool) {
 	space := r.atlas.Space
-	r.decide(space.Pull(space.Where(f, spans, header.Everything), r.terms, false), holds)
+	inside := space.Pull(r.set, space.Where(f, spans, header.Everything), r.terms, false)
+	r.keep(inside, space.Minus(r.set, inside), holds)
 }
 
 func (r *region) address(f header.Field, a netip.Addr, set header.Addresses, holds bool) {
@@ -288,7 +292,7 @@ func (r *region) filter(g *gateway, in, out *network.Interface, turned bool, fou
 
 func (r *region) view(v tableView, terms header.Terms, found int32) {
 	space := r.atlas.Space
-	pulled := space.Restrict(r.set, space.Pull(r.atlas.view(v), terms, v.turned))
+	pulled := space.Pull(r.set, r.atlas.view(v), terms, v.turned)
 	unmet := space.Minus(r.set, pulled)
 	kept := header.Nothing
 	if found == noMatch {

@@ -1,6 +1,7 @@
 package engine_test
 
 import (
+	"flag"
 	"math/rand/v2"
 	"testing"
 
@@ -11,13 +12,13 @@ import (
 	"hollowbridge/internal/netfile"
 )
 
-const exploredNetworks = 300
+var exploredNetworks = flag.Uint64("explore", 150, "how many random networks to explore")
 
 // Every region of a network is what walks of its members say: regions are
 // disjoint, together all there is, and members taken at random, often at borders,
 // go the way the region says.
 func TestRegionsAgreeWithWalks(t *testing.T) {
-	for seed := range uint64(exploredNetworks) {
+	for seed := range *exploredNetworks {
 		text := gen.Small(seed)
 		n, err := netfile.Parse("random.yaml", []byte(text))
 		if err != nil {

@@ -474,44 +474,97 @@ func (t Terms) Answer(protocol Protocol) Terms {
 	return back
 }
 
-// Pull returns the connections at first that have become members of a, a set over
-// what terms say packets are by now. order names, for each field of a, the field
-// of the packet that it asks for: itself, or the other end's where a is turned round.
-func (s *Space) Pull(a Set, terms Terms, turned bool) Set {
-	memo := map[Set]Set{}
-	var pull func(Set) Set
-	pull = func(a Set) Set {
-		if a < 0 {
-			return a
-		}
-		if known, ok := memo[a]; ok {
-			return known
-		}
-		n := s.nodes[a]
-		term := terms[packetField(n.field, turned)]
-		var made Set
-		switch {
-		case term.constant:
-			at, _ := slices.BinarySearchFunc(n.edges, term.number, func(e setEdge, v number) int {
-				if e.last.less(v) {
-					return -1
-				}
-				return 1
-			})
-			made = pull(n.edges[at].child)
-		case term.number == (number{}):
-			edges := slices.Clone(n.edges)
-			for i := range edges {
-				edges[i].child = pull(edges[i].child)
-			}
-			made = s.make(term.Field, edges)
-		default:
-			made = s.make(term.Field, s.rotated(n, term.number, pull))
-		}
-		memo[a] = made
-		return made
+// Pull returns, for the connections of a set, the values that a gives to what they
+// have become by the terms. Turned, a is over answers: what it asks of the source it
+// asks of the other end. Only those parts of a are looked at that the set comes to.
+func (s *Space) Pull(set, a Set, terms Terms, turned bool) Set {
+	p := puller{s, terms, turned, map[[2]Set]Set{}}
+	return p.pull(set, a)
+}
+
+type puller struct {
+	*Space
+	terms  Terms
+	turned bool
+	memo   map[[2]Set]Set
+}
+
+func (p *puller) pull(set, a Set) Set {
+	if set == Nothing || a == Nothing {
+		return Nothing
 	}
-	return pull(a)
+	for a >= 0 { // constants are looked up at once
+		n := &p.nodes[a]
+		term := p.terms[packetField(n.field, p.turned)]
+		if !term.constant {
+			break
+		}
+		a = n.edges[edgeAt(n.edges, term.number)].child
+	}
+	if a < 0 {
+		return p.Restrict(set, a)
+	}
+	key := [2]Set{set, a}
+	if known, ok := p.memo[key]; ok {
+		return known
+	}
+	term := p.terms[packetField(p.nodes[a].field, p.turned)]
+	field := p.fieldOf(set)
+	var edges []setEdge
+	if field < term.Field {
+		edges = slices.Clone(p.nodes[set].edges)
+		for i := range edges {
+			edges[i].child = p.pull(edges[i].child, a)
+		}
+	} else {
+		field = term.Field
+		first := number{}
+		for _, e := range p.edgesFor(set, field) {
+			edges = p.stretch(edges, first, e, a, term.number)
+			first = e.last.plus(one)
+		}
+	}
+	made := p.make(field, edges)
+	p.memo[key] = made
+	return made
+}
+
+// stretch appends what becomes of the values from first to e.last, for which the
+// set goes on with e.child, when by is added to them and a is asked.
+func (p *puller) stretch(edges []setEdge, first number, e setEdge, a Set, by number) []setEdge {
+	if e.child == Nothing {
+		return append(edges, setEdge{e.last, Nothing})
+	}
+	limit := largest[p.nodes[a].field]
+	for {
+		now := first.plus(by)
+		if limit.high == 0 {
+			now.low &= limit.low
+			now.high = 0
+		}
+		asked := p.nodes[a].edges
+		at := edgeAt(asked, now)
+		last := first.plus(asked[at].last.minus(now)) // goes round where it is behind the largest
+		if last.less(first) || e.last.less(last) {
+			last = e.last
+		}
+		edges = append(edges, setEdge{last, p.pull(e.child, asked[at].child)})
+		if last == e.last {
+			return edges
+		}
+		first = last.plus(one)
+	}
+}
+
+// edgeAt returns which edge a value takes.
+func edgeAt(edges []setEdge, value number) int {
+	at, _ := slices.BinarySearchFunc(edges, value, func(e setEdge, v number) int {
+		if e.last.less(v) {
+			return -1
+		}
+		return 1
+	})
+	return at
 }
 
 // packetField returns the field of the packet that a set's field asks for.
@@ -520,45 +573,6 @@ func packetField(f Field, turned bool) Field {
 		return f
 	}
 	return [Fields]Field{FieldProtocol, FieldSource, FieldSourcePort, FieldDestination, FieldPort}[f]
-}
-
-// rotated returns a node's edges with every value lowered by an amount, going
-// round at the ends.
-func (s *Space) rotated(n setNode, by number, child func(Set) Set) []setEdge {
-	limit := largest[n.field]
-	wrap := func(v number) number {
-		v = v.minus(by)
-		if limit.high == 0 {
-			v = number{low: v.low & limit.low}
-		}
-		return v
-	}
-	type piece struct {
-		first, last number
-		child       Set
-	}
-	var pieces []piece
-	var first number
-	for _, e := range n.edges {
-		a, b, c := wrap(first), wrap(e.last), child(e.child)
-		if b.less(a) {
-			pieces = append(pieces, piece{a, limit, c}, piece{number{}, b, c})
-		} else {
-			pieces = append(pieces, piece{a, b, c})
-		}
-		first = e.last.plus(one)
-	}
-	slices.SortFunc(pieces, func(x, y piece) int {
-		if x.first.less(y.first) {
-			return -1
-		}
-		return 1
-	})
-	edges := make([]setEdge, len(pieces))
-	for i, p := range pieces {
-		edges[i] = setEdge{p.last, p.child}
-	}
-	return edges
 }
 
 // Example returns a member: the lowest in the order of fields. It returns false for nothing.

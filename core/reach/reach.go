@@ -58,7 +58,7 @@ func Find(e *engine.Engine, q Question) ([]Access, error) {
 			if r.Verdict.Outcome != engine.Reached || outside(e, r.Verdict.Host) {
 				continue
 			}
-			members := atlas.Space.Restrict(r.Set, deliveredTo(atlas.Space, &r, q))
+			members := atlas.Space.Pull(r.Set, delivered(atlas.Space, q), r.Terms, false)
 			if members == header.Nothing {
 				continue
 			}
@@ -110,9 +110,8 @@ func sourceSet(s *header.Space, from header.Addresses) header.Set {
 	return s.Where(header.FieldSource, header.AddressSpans(from), header.Everything)
 }
 
-// deliveredTo returns the connections of a region that are delivered to what the
-// question asks about.
-func deliveredTo(s *header.Space, r *engine.Region, q Question) header.Set {
+// delivered returns the packets, as they are delivered, that the question asks about.
+func delivered(s *header.Space, q Question) header.Set {
 	wanted := header.Everything
 	if len(q.Service) > 0 {
 		wanted = header.Nothing
@@ -131,7 +130,7 @@ func deliveredTo(s *header.Space, r *engine.Region, q Question) header.Set {
 		to := s.Where(header.FieldDestination, header.AddressSpans(q.To.Addresses()), header.Everything)
 		wanted = s.Restrict(to, wanted)
 	}
-	return s.Pull(wanted, r.Terms, false)
+	return wanted
 }
 
 // A way is regions that go to one host by the same rules and are changed alike.
