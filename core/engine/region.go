@@ -40,7 +40,13 @@ type Region struct {
 // NewAtlas returns an atlas for one moment; Always takes every rule with hours as
 // active. It may hold as many pieces of sets, see header.NewSpace.
 func (e *Engine) NewAtlas(moment network.Moment, most int) *Atlas {
-	return &Atlas{Space: header.NewSpace(most), engine: e, moment: moment, tables: map[tableView]header.Set{}}
+	return e.NewAtlasIn(header.NewSpace(most), moment)
+}
+
+// NewAtlasIn returns an atlas whose sets are in a given space, so that those of
+// several atlases can be compared.
+func (e *Engine) NewAtlasIn(space *header.Space, moment network.Moment) *Atlas {
+	return &Atlas{Space: space, engine: e, moment: moment, tables: map[tableView]header.Set{}}
 }
 
 // Explore returns the regions of a set of connections that begin at a place. All

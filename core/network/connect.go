@@ -25,6 +25,29 @@ var notCarried = func() header.Addresses {
 // Carried reports whether the internet carries packets to and from the address.
 func Carried(a netip.Addr) bool { return !notCarried.Contains(a) }
 
+// Unused returns the addresses of the network that no machine has: those of
+// gateways, and on IPv4 segments the first and the last of a prefix.
+func (n *Network) Unused() header.Addresses {
+	var ranges []header.Range
+	for _, s := range n.Segments {
+		for _, p := range s.Prefixes {
+			if r := header.RangeOf(p); p.Addr().Is4() && p.Bits() < 31 {
+				ranges = append(ranges, header.Range{First: r.First, Last: r.First}, header.Range{First: r.Last, Last: r.Last})
+			}
+		}
+		for _, i := range s.Interfaces {
+			for _, p := range i.Addresses {
+				ranges = append(ranges, header.Range{First: p.Addr(), Last: p.Addr()})
+			}
+		}
+	}
+	unused := header.AddressesOf(ranges...)
+	for _, g := range n.Gateways {
+		unused = unused.Union(g.Claims())
+	}
+	return unused
+}
+
 // NotCarried returns the addresses that the internet does not carry.
 func NotCarried() header.Addresses { return notCarried }
 

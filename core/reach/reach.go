@@ -29,8 +29,7 @@ type Question struct {
 type Access struct {
 	Host     string // or the gateway that answers itself
 	Gateway  bool
-	Protocol header.Protocol
-	Ports    []header.Ports   // as the host serves them; none where the protocol has none
+	Services header.Services  // as the host serves them
 	To       header.Addresses // the addresses the sources connect to
 	ToPorts  []header.Ports
 	From     header.Addresses
@@ -45,8 +44,9 @@ func Find(e *engine.Engine, q Question) ([]Access, error) {
 	atlas := e.NewAtlas(q.Moment, MostPieces)
 	ways := map[string]*way{}
 	var order []string
+	machines := header.AllAddresses().Minus(e.Network().Unused())
 	for _, b := range atlas.Beginnings() {
-		set := b.Set
+		set := atlas.Space.Restrict(sourceSet(atlas.Space, machines), b.Set)
 		if q.From != nil {
 			set = atlas.Space.Restrict(sourceSet(atlas.Space, q.From.Addresses()), set)
 		}
@@ -77,9 +77,30 @@ func Find(e *engine.Engine, q Question) ([]Access, error) {
 		found = append(found, ways[key].accesses(e, atlas)...)
 	}
 	slices.SortStableFunc(found, func(a, b Access) int {
-		return cmp.Or(compareBool(a.Gateway, b.Gateway), strings.Compare(a.Host, b.Host), cmp.Compare(a.Protocol, b.Protocol), slices.CompareFunc(a.Ports, b.Ports, comparePorts))
+		return cmp.Or(compareBool(a.Gateway, b.Gateway), strings.Compare(a.Host, b.Host), compareService(a.Services[0], b.Services[0]))
 	})
-	return found, nil
+	return merge(found), nil
+}
+
+// merge puts accesses together that differ only in their services.
+func merge(list []Access) []Access {
+	var merged []Access
+	for _, a := range list {
+		same := slices.IndexFunc(merged, func(b Access) bool {
+			return a.Host == b.Host && a.From.Equal(b.From) && a.To.Equal(b.To) && a.AllPorts == b.AllPorts && slices.Equal(a.Rules, b.Rules)
+		})
+		if same < 0 {
+			merged = append(merged, a)
+			continue
+		}
+		merged[same].Services = append(merged[same].Services, a.Services...)
+		for _, p := range a.ToPorts {
+			if !slices.Contains(merged[same].ToPorts, p) {
+				merged[same].ToPorts = append(merged[same].ToPorts, p)
+			}
+		}
+	}
+	return merged
 }
 
 func compareBool(a, b bool) int {
@@ -92,8 +113,8 @@ func compareBool(a, b bool) int {
 	return 1
 }
 
-func comparePorts(a, b header.Ports) int {
-	return cmp.Or(cmp.Compare(a.First, b.First), cmp.Compare(a.Last, b.Last))
+func compareService(a, b header.Service) int {
+	return cmp.Or(cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.Ports.First, b.Ports.First), cmp.Compare(a.Ports.Last, b.Ports.Last))
 }
 
 // outside reports whether a verdict's host is a machine on the internet.
@@ -152,16 +173,19 @@ func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas) []Access {
 	var found []Access
 	for _, box := range atlas.Space.Boxes(w.set) {
 		a := Access{
-			Host: w.region.Verdict.Host, Gateway: e.Network().Gateway(w.region.Verdict.Host) != nil, Protocol: box.Protocol,
+			Host: w.region.Verdict.Host, Gateway: e.Network().Gateway(w.region.Verdict.Host) != nil,
 			To: box.To, ToPorts: box.Ports, From: box.From, AllPorts: box.AllPorts, Rules: w.region.Rules,
 		}
+		if len(box.Ports) == 0 {
+			a.Services = header.Services{{Protocol: box.Protocol}}
+		}
 		for _, p := range box.Ports {
-			first := w.region.Terms.Apply(header.Packet{DestinationPort: p.First, Protocol: box.Protocol}).DestinationPort
-			if w.region.Terms[header.FieldPort].IsConstant() {
-				a.Ports = []header.Ports{{First: first, Last: first}}
-				break
+			served := header.Service{Protocol: box.Protocol}
+			served.Ports.First = w.region.Terms.Apply(header.Packet{DestinationPort: p.First}).DestinationPort
+			served.Ports.Last = w.region.Terms.Apply(header.Packet{DestinationPort: p.Last}).DestinationPort
+			if !slices.Contains(a.Services, served) {
+				a.Services = append(a.Services, served)
 			}
-			a.Ports = append(a.Ports, header.Ports{First: first, Last: first + (p.Last - p.First)})
 		}
 		a.Example = exampleOf(atlas.Space, w.set, &box)
 		found = append(found, a)

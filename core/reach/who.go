@@ -2,55 +2,45 @@ package reach
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
 
-// Who names a set of sources as shortly as it can: everybody, a group, a host, a
-// zone, everybody except one of these, or the ranges.
-func Who(n *network.Network, from header.Addresses) string {
-	var families header.Addresses
-	for _, v6 := range []bool{false, true} {
-		if _, has := from.FirstOf(v6); has {
-			families = families.Union(header.Family(v6))
-		}
-	}
-	internet := n.Internet().Intersect(families)
-	if name := nameOf(n, from, families); name != "" {
-		return name
-	}
-	missing := internet.Minus(from)
-	switch beyond := from.Minus(n.Internet()); {
-	case missing.Empty() && beyond.Empty():
-		return "everybody"
-	case beyond.Empty() && Open(n, from):
-		if name := nameOf(n, missing, families); name != "" {
-			return "everybody except " + name
-		}
-		return "everybody except " + rangesText(missing)
-	}
-	return rangesText(from)
+// A Namer names sets of addresses as shortly as it can.
+type Namer struct {
+	internet header.Addresses
+	unused   header.Addresses
+	names    []named
 }
 
-// Open reports whether more than half of the internet, of one family, is among the sources.
-func Open(n *network.Network, from header.Addresses) bool {
-	for _, v6 := range []bool{false, true} {
-		internet := n.Internet().Intersect(header.Family(v6))
-		if size := internet.Size(); size > 0 && internet.Intersect(from).Size() > size/2 {
-			return true
-		}
-	}
-	return false
+type named struct {
+	name string
+	set  header.Addresses
 }
 
-// nameOf returns the group, host or zone that a set is, within families.
-func nameOf(n *network.Network, set, families header.Addresses) string {
-	is := func(members header.Addresses) bool { return !set.Empty() && members.Intersect(families).Equal(set) }
+// NewNamer returns a namer that knows the groups, hosts and zones of a network.
+func NewNamer(n *network.Network) *Namer {
+	m := &Namer{unused: n.Unused()}
+	m.internet = n.Internet().Minus(m.unused)
+	add := func(name string, set header.Addresses) {
+		if set = set.Minus(m.unused); !set.Empty() {
+			m.names = append(m.names, named{name, set})
+		}
+	}
 	for _, g := range n.Groups {
-		if is(g.Members) {
-			return g.Name
+		add(g.Name, g.Members)
+	}
+	for _, z := range n.Zones {
+		add(z.Name, n.ZoneAddresses(z.Name).Minus(n.Internet()))
+	}
+	for _, g := range n.Gateways {
+		for _, i := range g.Interfaces {
+			if !i.FacesInternet(false) && !i.FacesInternet(true) {
+				add(i.Zone, header.AddressesOfPrefixes(i.Addresses...))
+			}
 		}
 	}
 	for _, h := range n.Hosts {
@@ -58,29 +48,104 @@ func nameOf(n *network.Network, set, families header.Addresses) string {
 		for _, a := range h.Addresses {
 			ranges = append(ranges, header.Range{First: a, Last: a})
 		}
-		if is(header.AddressesOf(ranges...)) {
-			return h.Name
+		add(h.Name, header.AddressesOf(ranges...))
+	}
+	return m
+}
+
+// Who names sources: everybody, groups, zones and hosts, everybody except some of
+// these, or ranges.
+func (m *Namer) Who(from header.Addresses) string {
+	families := familiesOf(from)
+	internet := m.internet.Intersect(families)
+	if m.Open(from) {
+		missing, beyond := internet.Minus(from), from.Minus(m.internet)
+		text := "everybody"
+		if !missing.Empty() {
+			text += " except " + m.list(missing, families)
+		}
+		if !beyond.Empty() {
+			text += ", and " + m.list(beyond, families)
+		}
+		return text
+	}
+	return m.list(from, families)
+}
+
+func familiesOf(set header.Addresses) header.Addresses {
+	var families header.Addresses
+	for _, v6 := range []bool{false, true} {
+		if _, has := set.FirstOf(v6); has {
+			families = families.Union(header.Family(v6))
 		}
 	}
-	for _, z := range n.Zones {
-		if is(n.ZoneAddresses(z.Name).Minus(n.Internet())) {
-			return z.Name
+	return families
+}
+
+// Open reports whether more than half of the internet, of one family, is among the sources.
+func (m *Namer) Open(from header.Addresses) bool {
+	for _, v6 := range []bool{false, true} {
+		internet := m.internet.Intersect(header.Family(v6))
+		if size := internet.Size(); size > 0 && internet.Intersect(from).Size() > size/2 {
+			return true
 		}
 	}
-	return ""
+	return false
+}
+
+// list names a set by the fewest large names that make it up, and ranges for the rest.
+func (m *Namer) list(set, families header.Addresses) string {
+	var texts []string
+	left := set
+	for !left.Empty() {
+		best, size := -1, 0.0
+		for i, candidate := range m.names {
+			members := candidate.set.Intersect(families)
+			if covered := members.Intersect(left).Size(); covered > size && members.Minus(set).Empty() {
+				best, size = i, covered
+			}
+		}
+		if best < 0 {
+			name, covered := m.allBut(set, left, families)
+			if name == "" {
+				break
+			}
+			texts, left = append(texts, name), left.Minus(covered)
+			continue
+		}
+		texts = append(texts, m.names[best].name)
+		left = left.Minus(m.names[best].set)
+	}
+	ranges := left.Ranges()
+	for _, r := range ranges[:min(len(ranges), mostRanges)] {
+		texts = append(texts, r.String())
+	}
+	if more := len(ranges) - mostRanges; more > 0 {
+		texts = append(texts, fmt.Sprintf("%d more ranges", more))
+	}
+	return strings.Join(slices.Compact(texts), ", ")
+}
+
+// allBut finds a name for part of what is left that fits but for one or two hosts.
+func (m *Namer) allBut(set, left, families header.Addresses) (string, header.Addresses) {
+	for _, candidate := range m.names {
+		members := candidate.set.Intersect(families)
+		missing := members.Minus(set)
+		if missing.Size() > 2 || members.Intersect(left).Size() <= missing.Size() {
+			continue
+		}
+		var hosts []string
+		for _, other := range m.names {
+			if other.set.Minus(missing).Empty() && other.name != candidate.name {
+				hosts, missing = append(hosts, other.name), missing.Minus(other.set)
+			}
+		}
+		if missing.Empty() {
+			return candidate.name + " but " + strings.Join(hosts, " and "), members
+		}
+	}
+	return "", header.Addresses{}
 }
 
 // mostRanges is how many ranges are written out.
 const mostRanges = 4
-
-func rangesText(set header.Addresses) string {
-	ranges := set.Ranges()
-	var texts []string
-	for _, r := range ranges[:min(len(ranges), mostRanges)] {
-		texts = append(texts, r.String())
-	}
-	if more := len(ranges) - len(texts); more > 0 {
-		texts = append(texts, fmt.Sprintf("%d more ranges", more))
-	}
-	return strings.Join(texts, ", ")
-}

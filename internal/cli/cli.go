@@ -64,7 +64,8 @@ type options struct {
 
 	dryRun, allow        bool
 	gateway              string
-	csv                  bool
+	csv, stops           bool
+	tap, junit           bool
 	from, to, service    string
 	before, behind       string
 	settings             []netfile.Setting
@@ -91,7 +92,7 @@ func commands() []*command {
 	return []*command{
 		demoCommand, initCommand, showCommand,
 		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand,
-		checkCommand, traceCommand, reachCommand, versionCommand, helpCommand,
+		checkCommand, traceCommand, reachCommand, expectCommand, compareCommand, versionCommand, helpCommand,
 	}
 }
 

@@ -56,27 +56,45 @@ func wrap(text string, width int) []string {
 // printTable writes rows in columns as wide as their widest cell. The last column
 // is wrapped to the screen.
 func printTable(w io.Writer, heads []string, rows [][]string) {
+	printTableWithin(w, heads, rows, make([]int, len(heads)))
+}
+
+// printTableWithin is printTable with columns that are at most so wide, where not 0;
+// what is longer is wrapped within its column.
+func printTableWithin(w io.Writer, heads []string, rows [][]string, most []int) {
+	rows = append([][]string{heads}, rows...)
 	widths := make([]int, len(heads))
-	for _, row := range append([][]string{heads}, rows...) {
+	for _, row := range rows {
 		for i, cell := range row {
 			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+			if most[i] > 0 {
+				widths[i] = min(widths[i], most[i])
+			}
 		}
 	}
 	last := len(heads) - 1
-	indent := 2
+	left := widest - 2
 	for _, width := range widths[:last] {
-		indent += width + 2
+		left -= width + 2
 	}
-	for _, row := range append([][]string{heads}, rows...) {
-		for i, cell := range wrap(row[last], max(20, widest-indent)) {
-			line := strings.Repeat(" ", indent)
-			if i == 0 {
-				line = "  "
-				for j, cell := range row[:last] {
-					line += fmt.Sprintf("%-*s  ", widths[j], cell)
+	widths[last] = max(20, left)
+	for _, row := range rows {
+		cells := make([][]string, len(row))
+		height := 1
+		for i, cell := range row {
+			cells[i] = wrap(cell, widths[i])
+			height = max(height, len(cells[i]))
+		}
+		for n := range height {
+			line := "  "
+			for i := range row {
+				text := ""
+				if n < len(cells[i]) {
+					text = cells[i][n]
 				}
+				line += fmt.Sprintf("%-*s  ", widths[i], text)
 			}
-			fmt.Fprintln(w, strings.TrimRight(line+cell, " "))
+			fmt.Fprintln(w, strings.TrimRight(line, " "))
 		}
 	}
 }

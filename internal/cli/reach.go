@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 
 	"hollowbridge/core/engine"
@@ -101,18 +102,19 @@ func (c *call) printReach(n *network.Network, found []reach.Access) {
 		fmt.Fprintf(c.Out, "nothing can be reached from %s\n", c.options.from)
 		return
 	}
+	names := reach.NewNamer(n)
 	var rows [][]string
 	open := 0
 	for _, a := range found {
 		mark := ""
-		if reach.Open(n, a.From) {
+		if names.Open(a.From) {
 			mark = "*"
 			open++
 		}
-		rows = append(rows, []string{mark, accessHost(&a), accessService(&a), accessWho(n, &a), throughText(&a), ruleNames(a.Rules)})
+		rows = append(rows, []string{mark, accessHost(&a), a.Services.String(), accessWho(names, &a), throughText(names, &a), ruleNames(a.Rules)})
 	}
 	fmt.Fprintf(c.Out, "what can be reached from %s\n\n", c.options.from)
-	printTable(c.Out, []string{"", "host", "service", "who", "through", "rules"}, rows)
+	printTableWithin(c.Out, []string{"", "host", "service", "who", "through", "rules"}, rows, []int{1, 14, 18, 26, 24, 0})
 	fmt.Fprintf(c.Out, "\n%s in, %d of them (*) open to the internet at large\n", count(len(found), "way"), open)
 }
 
@@ -123,13 +125,6 @@ func accessHost(a *reach.Access) string {
 	return a.Host
 }
 
-func accessService(a *reach.Access) string {
-	if len(a.Ports) == 0 {
-		return a.Protocol.String()
-	}
-	return a.Protocol.String() + "/" + portList(a.Ports)
-}
-
 func portList(list []header.Ports) string {
 	var texts []string
 	for _, p := range list {
@@ -138,29 +133,38 @@ func portList(list []header.Ports) string {
 	return strings.Join(texts, ",")
 }
 
-func accessWho(n *network.Network, a *reach.Access) string {
-	text := reach.Who(n, a.From)
+func accessWho(names *reach.Namer, a *reach.Access) string {
+	text := names.Who(a.From)
 	if !a.AllPorts {
 		text += ", from some ports only"
 	}
 	return text
 }
 
-func throughText(a *reach.Access) string {
+// throughText says what the sources connect to.
+func throughText(names *reach.Namer, a *reach.Access) string {
 	to := a.To.String()
+	switch {
+	case names.Open(a.To):
+		to = "anything outside"
+	case len(a.To.Ranges()) > 3:
+		to = fmt.Sprintf("%s and %d more", a.To.Ranges()[0], len(a.To.Ranges())-1)
+	}
 	if len(a.ToPorts) == 0 || len(a.ToPorts) == 1 && a.ToPorts[0] == header.AllPorts {
 		return to
 	}
-	if strings.Contains(to, ":") {
+	if strings.Contains(to, ":") && !strings.Contains(to, " ") {
 		to = "[" + to + "]"
 	}
-	return to + ":" + portList(a.ToPorts)
+	return to + ":" + strings.ReplaceAll(portList(a.ToPorts), ",", ", ")
 }
 
 func ruleNames(rules []*network.Rule) string {
 	var names []string
 	for _, r := range rules {
-		names = append(names, r.Name)
+		if !slices.Contains(names, r.Name) { // a forward and its filter rule often share their name
+			names = append(names, r.Name)
+		}
 	}
 	return strings.Join(names, ", ")
 }
@@ -185,10 +189,11 @@ type reachJSON struct {
 }
 
 func reachResult(n *network.Network, from string, found []reach.Access) reachJSON {
+	names := reach.NewNamer(n)
 	result := reachJSON{From: from, Accesses: []accessJSON{}}
 	for _, a := range found {
 		entry := accessJSON{
-			Host: a.Host, Gateway: a.Gateway, Service: accessService(&a), Who: accessWho(n, &a), Open: reach.Open(n, a.From),
+			Host: a.Host, Gateway: a.Gateway, Service: a.Services.String(), Who: accessWho(names, &a), Open: names.Open(a.From),
 			From: rangeTexts(a.From), AllPorts: a.AllPorts, To: rangeTexts(a.To), ToPorts: portList(a.ToPorts), Rules: []string{}, Example: traceLine(a.Example),
 		}
 		for _, r := range a.Rules {
@@ -218,10 +223,11 @@ func traceLine(p header.Packet) string {
 }
 
 func (c *call) reachCSV(n *network.Network, found []reach.Access) int {
+	names := reach.NewNamer(n)
 	w := csv.NewWriter(c.Out)
 	rows := [][]string{{"host", "service", "who", "open", "from", "to", "ports", "rules"}}
 	for _, a := range found {
-		rows = append(rows, []string{a.Host, accessService(&a), accessWho(n, &a), fmt.Sprint(reach.Open(n, a.From)), a.From.String(), a.To.String(), portList(a.ToPorts), ruleNames(a.Rules)})
+		rows = append(rows, []string{a.Host, a.Services.String(), accessWho(names, &a), fmt.Sprint(names.Open(a.From)), a.From.String(), a.To.String(), portList(a.ToPorts), ruleNames(a.Rules)})
 	}
 	if err := w.WriteAll(rows); err != nil {
 		return c.failed(err)

@@ -1,0 +1,208 @@
+package reach
+
+import (
+	"fmt"
+	"slices"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A Change is how connections fare differently.
+type Change string
+
+// The kinds of change, in the order in which they are shown.
+const (
+	NewlyReached  Change = "newly reached"
+	NoLonger      Change = "no longer reached"
+	Elsewhere     Change = "reached elsewhere"
+	Otherwise     Change = "translated differently"
+	StoppedBefore Change = "stopped differently"
+)
+
+// Changes lists the kinds of change.
+var Changes = []Change{NewlyReached, NoLonger, Elsewhere, Otherwise, StoppedBefore}
+
+// A Difference is connections that fare differently in one way.
+type Difference struct {
+	Change   Change
+	Old, New *Fate
+	From     header.Addresses
+	To       header.Addresses
+	Protocol header.Protocol
+	Ports    []header.Ports
+	AllPorts bool
+	Example  header.Packet
+}
+
+// A Fate is what becomes of connections.
+type Fate struct {
+	Outcome engine.Outcome
+	At      string
+	Host    string
+	Rules   []*network.Rule
+
+	terms header.Terms
+}
+
+// Differences returns all connections that fare differently under two networks: those
+// that are reached under one and not under the other, by another host, or with another
+// translation. With stops, those that are stopped under both but elsewhere or
+// otherwise count too. None is a proof that both do the same.
+func Differences(old, new *engine.Engine, moment network.Moment, stops bool) ([]Difference, error) {
+	space := header.NewSpace(MostPieces)
+	a, err := survey(old, space, moment)
+	if err != nil {
+		return nil, err
+	}
+	b, err := survey(new, space, moment)
+	if err != nil {
+		return nil, err
+	}
+	var pairs [][2]int
+	index := map[[2]int]int{}
+	same := func(x, y int) int {
+		if x == 0 && y == 0 || x > 0 && y > 0 && a.fates[x-1].like(b.fates[y-1], stops) {
+			return 0
+		}
+		pair := [2]int{x, y}
+		if _, known := index[pair]; !known {
+			pairs = append(pairs, pair)
+			index[pair] = len(pairs)
+		}
+		return index[pair]
+	}
+	parts, err := combine(space, a.labels, b.labels, same)
+	if err != nil {
+		return nil, err
+	}
+	var found []Difference
+	for _, p := range parts {
+		pair := pairs[p.Value-1]
+		d := Difference{Old: a.fate(pair[0]), New: b.fate(pair[1])}
+		d.Change = changeOf(d.Old, d.New)
+		if d.Change == StoppedBefore && !stops {
+			continue
+		}
+		set := p.Set
+		if d.Change == Otherwise { // where both happen to give the same after all
+			set = space.Minus(set, equalTerms(space, d.Old.terms, d.New.terms))
+		}
+		for _, box := range space.Boxes(set) {
+			d.Protocol, d.From, d.To, d.Ports, d.AllPorts = box.Protocol, box.From, box.To, box.Ports, box.AllPorts
+			d.Example = exampleOf(space, set, &box)
+			found = append(found, d)
+		}
+	}
+	slices.SortStableFunc(found, func(x, y Difference) int {
+		return slices.Index(Changes, x.Change) - slices.Index(Changes, y.Change)
+	})
+	return found, nil
+}
+
+// combine is Combine and Parts, with the limit of the space as an error.
+func combine(space *header.Space, a, b header.Set, value func(a, b int) int) (parts []header.Part, err error) {
+	defer func() {
+		if reason, tooLarge := recover().(header.TooLarge); tooLarge {
+			parts, err = nil, reason
+		}
+	}()
+	return space.Parts(space.Combine(a, b, value)), nil
+}
+
+func equalTerms(space *header.Space, a, b header.Terms) header.Set {
+	equal := header.Everything
+	for f := range header.Fields {
+		if equal == header.Nothing {
+			break
+		}
+		equal = space.Restrict(equal, space.Equal(f, a[f], b[f]))
+	}
+	return equal
+}
+
+// A surveyed network is the fates of all connections; labels gives each the number of
+// its fate, counted from 1.
+type surveyed struct {
+	fates  []*Fate
+	labels header.Set
+}
+
+func (s *surveyed) fate(number int) *Fate {
+	if number == 0 {
+		return &Fate{Outcome: engine.Unrouted, At: "nowhere"}
+	}
+	return s.fates[number-1]
+}
+
+func survey(e *engine.Engine, space *header.Space, moment network.Moment) (*surveyed, error) {
+	atlas := e.NewAtlasIn(space, moment)
+	s := &surveyed{labels: header.Nothing}
+	known := map[string]int{}
+	var pieces []header.Set
+	machines := sourceSet(space, header.AllAddresses().Minus(e.Network().Unused()))
+	for _, beginning := range atlas.Beginnings() {
+		regions, err := atlas.Explore(beginning.From, space.Restrict(machines, beginning.Set))
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range regions {
+			f := &Fate{r.Verdict.Outcome, r.Verdict.At, r.Verdict.Host, r.Rules, space.Fix(r.Terms, r.Set)}
+			key := f.key()
+			if known[key] == 0 {
+				s.fates = append(s.fates, f)
+				known[key] = len(s.fates)
+			}
+			pieces = append(pieces, space.Label(r.Set, known[key]))
+		}
+	}
+	s.labels = overlayAll(space, pieces)
+	return s, nil
+}
+
+// overlayAll lays disjoint sets over each other, two by two.
+func overlayAll(space *header.Space, pieces []header.Set) header.Set {
+	switch len(pieces) {
+	case 0:
+		return header.Nothing
+	case 1:
+		return pieces[0]
+	}
+	middle := len(pieces) / 2
+	return space.Overlay(overlayAll(space, pieces[:middle]), overlayAll(space, pieces[middle:]))
+}
+
+func (f *Fate) key() string {
+	key := fmt.Sprint(f.Outcome, f.At, f.Host)
+	if f.Outcome == engine.Reached {
+		key += fmt.Sprint(f.terms)
+	}
+	for _, r := range f.Rules {
+		key += fmt.Sprintf(" %p", r)
+	}
+	return key
+}
+
+// like reports whether connections of both fates fare the same.
+func (f *Fate) like(g *Fate, stops bool) bool {
+	if f.Outcome == engine.Reached || g.Outcome == engine.Reached {
+		return f.Outcome == g.Outcome && f.Host == g.Host && f.terms == g.terms
+	}
+	return !stops || f.Outcome == g.Outcome && f.At == g.At
+}
+
+func changeOf(old, new *Fate) Change {
+	before, after := old.Outcome == engine.Reached, new.Outcome == engine.Reached
+	switch {
+	case before && after && old.Host != new.Host:
+		return Elsewhere
+	case before && after:
+		return Otherwise
+	case after:
+		return NewlyReached
+	case before:
+		return NoLonger
+	}
+	return StoppedBefore
+}

@@ -1,0 +1,75 @@
+package reach
+
+import (
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A Result is whether an expectation holds, and if not, a connection that shows it.
+type Result struct {
+	Expectation *network.Expectation
+	Holds       bool
+	Empty       bool // it is about no connection at all, so it says nothing
+	Counter     header.Packet
+	Verdict     engine.Verdict // of the counterexample
+}
+
+// Expect checks every expectation of a network against all connections.
+func Expect(e *engine.Engine, moment network.Moment) ([]Result, error) {
+	atlas := e.NewAtlas(moment, MostPieces)
+	var results []Result
+	for _, x := range e.Network().Expect {
+		r, err := check(e, atlas, x)
+		if err != nil {
+			return nil, err
+		}
+		results = append(results, r)
+	}
+	return results, nil
+}
+
+func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Result, error) {
+	result := Result{Expectation: x, Holds: true, Empty: true}
+	space := atlas.Space
+	from := x.From.Addresses()
+	if x.Must == network.Only {
+		from = header.AllAddresses().Minus(from)
+	}
+	from = from.Minus(e.Network().Unused())
+	sent := sourceSet(space, from)
+	behind := x.Must == network.Only || x.Must == network.Never
+	asked := delivered(space, Question{To: &x.To, Service: x.Service})
+	for _, b := range atlas.Beginnings() {
+		set := space.Restrict(sent, b.Set)
+		if !behind { // to names what is connected to, not what is behind the translation
+			set = space.Restrict(asked, set)
+		}
+		regions, err := atlas.Explore(b.From, set)
+		if err != nil {
+			return result, err
+		}
+		for _, r := range regions {
+			result.Empty = false
+			reached := r.Verdict.Outcome == engine.Reached
+			wrong := r.Set
+			switch {
+			case x.Must == network.Reaches && reached && r.Verdict.Host == x.Host.Name, x.Must != network.Reaches && !reached:
+				continue
+			case behind:
+				wrong = space.Pull(r.Set, asked, r.Terms, false)
+			}
+			if wrong != header.Nothing && result.Holds {
+				result.Holds, result.Verdict = false, r.Verdict
+				result.Counter = counterexample(space, wrong)
+			}
+		}
+	}
+	return result, nil
+}
+
+// counterexample returns a member, from the usual source port where it can.
+func counterexample(space *header.Space, set header.Set) header.Packet {
+	boxes := space.Boxes(set)
+	return exampleOf(space, set, &boxes[0])
+}

@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"strings"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/network"
+	"hollowbridge/core/reach"
+	"hollowbridge/internal/netfile"
+)
+
+var compareCommand = &command{
+	name: "compare", arguments: "OLD NEW",
+	summary: "lists exactly the connections that fare differently under two files",
+	help: `Lists exactly which connections fare differently under two network files: newly reached, no
+longer reached, reached elsewhere, or translated differently; each with the rules responsible and
+one connection to trace. If there are none, the files are proven to do the same: reordering rules
+that do not overlap, renaming, or splitting a group changes nothing.
+
+Connections that are stopped under both files count only with -stops, which compares where and
+how they are stopped. Rules with hours count as active, unless -at names a time.
+
+Exit status: 0 the same, 1 different, 2 the call or a file is wrong.`,
+	examples: []string{"hollowbridge compare hollowbridge.yaml hollowbridge.yaml"},
+	flags: func(set *flag.FlagSet, o *options) {
+		jsonFlag(set, o)
+		set.BoolVar(&o.stops, "stops", false, "compare also where connections are stopped, and how")
+		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; at any time where absent")
+	},
+	run: runCompare,
+}
+
+func runCompare(c *call) int {
+	if len(c.args) != 2 {
+		return c.misused("it needs two files, OLD and NEW")
+	}
+	moment, err := c.momentOrAlways()
+	if err != nil {
+		return c.misused("-at %s", err)
+	}
+	var engines []*engine.Engine
+	for _, path := range c.args {
+		n, err := netfile.Read(path)
+		var wrongs netfile.Errors
+		switch {
+		case errors.As(err, &wrongs):
+			printErrors(c.Err, wrongs, "Nothing was compared.")
+			return wrong
+		case err != nil:
+			return c.failed(err)
+		}
+		engines = append(engines, engine.Compile(n))
+	}
+	found, err := reach.Differences(engines[0], engines[1], moment, c.options.stops)
+	if err != nil {
+		return c.failed(fmt.Errorf("%w; nothing is claimed", err))
+	}
+	if c.options.json {
+		c.printJSON(compareResult(c.args, found))
+	} else {
+		c.printDifferences(reach.NewNamer(engines[1].Network()), found)
+	}
+	if len(found) > 0 {
+		return no
+	}
+	return yes
+}
+
+// momentOrAlways reads -at; without it every rule with hours counts as active.
+func (c *call) momentOrAlways() (network.Moment, error) {
+	if c.options.at == "" {
+		return network.Always, nil
+	}
+	return parseMoment(c.options.at, c.Now())
+}
+
+func (c *call) printDifferences(names *reach.Namer, found []reach.Difference) {
+	if len(found) == 0 {
+		fmt.Fprintln(c.Out, "proven the same: no connection fares differently")
+		return
+	}
+	var change reach.Change
+	for i, d := range found {
+		if d.Change != change {
+			if i > 0 {
+				fmt.Fprintln(c.Out)
+			}
+			change = d.Change
+			fmt.Fprintln(c.Out, c.bold(string(change)))
+		}
+		c.printDifference(names, &d)
+	}
+	fmt.Fprintf(c.Out, "\n%s\n", count(len(found), "difference"))
+}
+
+func (c *call) printDifference(names *reach.Namer, d *reach.Difference) {
+	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", names.Who(d.From), differenceTo(names, d)), widest-4), "\n    "))
+	printLabelled(c.Out, "  was", fateText(d.Old))
+	printLabelled(c.Out, "  is", fateText(d.New))
+	fmt.Fprintf(c.Out, "    try   %s\n", traceLine(d.Example))
+}
+
+func differenceTo(names *reach.Namer, d *reach.Difference) string {
+	a := reach.Access{To: d.To, ToPorts: d.Ports}
+	return throughText(names, &a) + " " + d.Protocol.String()
+}
+
+func fateText(f *reach.Fate) string {
+	text := f.Outcome.String()
+	if f.Outcome == engine.Reached {
+		text += " " + f.Host
+	} else {
+		text += " at " + f.At
+	}
+	if rules := ruleNames(f.Rules); rules != "" {
+		text += ", by " + rules
+	}
+	return text
+}
+
+type fateJSON struct {
+	Outcome string   `json:"outcome"`
+	At      string   `json:"at"`
+	Host    string   `json:"host"`
+	Rules   []string `json:"rules"`
+}
+
+type differenceJSON struct {
+	Change   string   `json:"change"`
+	Protocol string   `json:"protocol"`
+	From     []string `json:"from"`
+	AllPorts bool     `json:"all-source-ports"`
+	To       []string `json:"to"`
+	Ports    string   `json:"ports"`
+	Old      fateJSON `json:"old"`
+	New      fateJSON `json:"new"`
+	Example  string   `json:"example"`
+}
+
+type compareJSON struct {
+	Old         string           `json:"old"`
+	New         string           `json:"new"`
+	Differences []differenceJSON `json:"differences"`
+}
+
+func compareResult(files []string, found []reach.Difference) compareJSON {
+	result := compareJSON{Old: files[0], New: files[1], Differences: []differenceJSON{}}
+	for _, d := range found {
+		result.Differences = append(result.Differences, differenceJSON{
+			string(d.Change), d.Protocol.String(), rangeTexts(d.From), d.AllPorts, rangeTexts(d.To), portList(d.Ports),
+			fateEntry(d.Old), fateEntry(d.New), traceLine(d.Example),
+		})
+	}
+	return result
+}
+
+func fateEntry(f *reach.Fate) fateJSON {
+	entry := fateJSON{f.Outcome.String(), f.At, f.Host, []string{}}
+	for _, r := range f.Rules {
+		entry.Rules = append(entry.Rules, r.Name)
+	}
+	return entry
+}

@@ -1,0 +1,190 @@
+package cli
+
+import (
+	"encoding/xml"
+	"flag"
+	"fmt"
+	"strings"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/reach"
+)
+
+var expectCommand = &command{
+	name:    "expect",
+	summary: "checks what must hold, for all connections",
+	help: `Checks the expectations of the network file, each for all connections it is about, not for
+samples. One that fails shows a connection that breaks it, as a trace command. -tap and -junit
+print what CI systems read: Test Anything Protocol, and JUnit XML.
+
+Rules with hours count as active, unless -at names a time.
+
+Exit status: 0 all hold, 1 one does not, 2 the call or the file is wrong.`,
+	examples: []string{"hollowbridge expect", "hollowbridge expect -tap", "hollowbridge expect -junit"},
+	flags: func(set *flag.FlagSet, o *options) {
+		fileFlag(set, o)
+		jsonFlag(set, o)
+		set.BoolVar(&o.tap, "tap", false, "print TAP")
+		set.BoolVar(&o.junit, "junit", false, "print JUnit XML")
+		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; at any time where absent")
+	},
+	run: runExpect,
+}
+
+func runExpect(c *call) int {
+	if len(c.args) > 0 {
+		return c.misused("%s: not expected; name the file with -f", c.args[0])
+	}
+	moment, err := c.momentOrAlways()
+	if err != nil {
+		return c.misused("-at %s", err)
+	}
+	n := c.network()
+	if n == nil {
+		return wrong
+	}
+	results, err := reach.Expect(engine.Compile(n), moment)
+	if err != nil {
+		return c.failed(fmt.Errorf("%w; nothing is claimed", err))
+	}
+	failed := 0
+	for _, r := range results {
+		if !r.Holds || r.Empty {
+			failed++
+		}
+	}
+	switch {
+	case c.options.json:
+		c.printJSON(expectResult(results))
+	case c.options.tap:
+		c.printTAP(results)
+	case c.options.junit:
+		if err := c.printJUnit(n.Name, results, failed); err != nil {
+			return c.failed(err)
+		}
+	default:
+		c.printExpect(results, failed)
+	}
+	if failed > 0 {
+		return no
+	}
+	return yes
+}
+
+// failure says what breaks an expectation, "" where it holds.
+func failure(r *reach.Result) string {
+	switch {
+	case r.Empty:
+		return "it is about no connection at all: nothing can be sent from there to there"
+	case r.Holds:
+		return ""
+	case r.Verdict.Outcome == engine.Reached:
+		return "this one reaches " + r.Verdict.Host
+	}
+	return "this one is " + r.Verdict.Outcome.String() + " at " + r.Verdict.At
+}
+
+func (c *call) printExpect(results []reach.Result, failed int) {
+	for i := range results {
+		r := &results[i]
+		if text := failure(r); text == "" {
+			fmt.Fprintf(c.Out, "%s     %s\n", c.green("holds"), r.Expectation.Say)
+		} else {
+			fmt.Fprintf(c.Out, "%s    %s (line %d)\n", c.red("broken"), r.Expectation.Say, r.Expectation.Place.Line)
+			fmt.Fprintf(c.Out, "          %s\n", text)
+			if !r.Empty {
+				fmt.Fprintf(c.Out, "          %s\n", traceLine(r.Counter))
+			}
+		}
+	}
+	if len(results) == 0 {
+		fmt.Fprintln(c.Out, "the file expects nothing; see expect in docs/network-file.md")
+		return
+	}
+	fmt.Fprintf(c.Out, "\n%s, %d broken\n", count(len(results), "expectation"), failed)
+}
+
+func (c *call) printTAP(results []reach.Result) {
+	fmt.Fprintf(c.Out, "TAP version 13\n1..%d\n", len(results))
+	for i := range results {
+		r := &results[i]
+		say := strings.ReplaceAll(r.Expectation.Say, "#", "\\#")
+		if text := failure(r); text == "" {
+			fmt.Fprintf(c.Out, "ok %d - %s\n", i+1, say)
+		} else {
+			fmt.Fprintf(c.Out, "not ok %d - %s\n  ---\n  message: %q\n  at: %q\n", i+1, say, text, r.Expectation.Place.String())
+			if !r.Empty {
+				fmt.Fprintf(c.Out, "  trace: %q\n", traceLine(r.Counter))
+			}
+			fmt.Fprintln(c.Out, "  ...")
+		}
+	}
+}
+
+type junitSuite struct {
+	XMLName  xml.Name    `xml:"testsuite"`
+	Name     string      `xml:"name,attr"`
+	Tests    int         `xml:"tests,attr"`
+	Failures int         `xml:"failures,attr"`
+	Cases    []junitCase `xml:"testcase"`
+}
+
+type junitCase struct {
+	Class   string        `xml:"classname,attr"`
+	Name    string        `xml:"name,attr"`
+	Failure *junitFailure `xml:"failure"`
+}
+
+type junitFailure struct {
+	Message string `xml:"message,attr"`
+	Text    string `xml:",chardata"`
+}
+
+func (c *call) printJUnit(name string, results []reach.Result, failed int) error {
+	suite := junitSuite{Name: name, Tests: len(results), Failures: failed}
+	for i := range results {
+		r := &results[i]
+		entry := junitCase{Class: name, Name: r.Expectation.Say}
+		if text := failure(r); text != "" {
+			entry.Failure = &junitFailure{Message: text, Text: r.Expectation.Place.String()}
+			if !r.Empty {
+				entry.Failure.Text += "\n" + traceLine(r.Counter)
+			}
+		}
+		suite.Cases = append(suite.Cases, entry)
+	}
+	fmt.Fprint(c.Out, xml.Header)
+	encoder := xml.NewEncoder(c.Out)
+	encoder.Indent("", "  ")
+	if err := encoder.Encode(suite); err != nil {
+		return err
+	}
+	fmt.Fprintln(c.Out)
+	return nil
+}
+
+type expectationJSON struct {
+	Say     string `json:"say"`
+	Place   string `json:"place"`
+	Holds   bool   `json:"holds"`
+	Message string `json:"message"`
+	Trace   string `json:"trace"`
+}
+
+type expectJSON struct {
+	Expectations []expectationJSON `json:"expectations"`
+}
+
+func expectResult(results []reach.Result) expectJSON {
+	found := expectJSON{[]expectationJSON{}}
+	for i := range results {
+		r := &results[i]
+		entry := expectationJSON{Say: r.Expectation.Say, Place: r.Expectation.Place.String(), Message: failure(r)}
+		entry.Holds = entry.Message == ""
+		if !entry.Holds && !r.Empty {
+			entry.Trace = traceLine(r.Counter)
+		}
+		found.Expectations = append(found.Expectations, entry)
+	}
+	return found
+}
