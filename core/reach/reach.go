@@ -31,7 +31,7 @@ type Access struct {
 	Gateway  bool
 	Services header.Services  // as the host serves them
 	To       header.Addresses // the addresses the sources connect to
-	ToPorts  []header.Ports
+	Sent     header.Services  // as the sources send it
 	From     header.Addresses
 	AllPorts bool // whatever the source's own port
 	Rules    []*network.Rule
@@ -93,12 +93,8 @@ func merge(list []Access) []Access {
 			merged = append(merged, a)
 			continue
 		}
-		merged[same].Services = append(merged[same].Services, a.Services...)
-		for _, p := range a.ToPorts {
-			if !slices.Contains(merged[same].ToPorts, p) {
-				merged[same].ToPorts = append(merged[same].ToPorts, p)
-			}
-		}
+		merged[same].Services = append(merged[same].Services[:len(merged[same].Services):len(merged[same].Services)], a.Services...)
+		merged[same].Sent = append(merged[same].Sent[:len(merged[same].Sent):len(merged[same].Sent)], a.Sent...)
 	}
 	return merged
 }
@@ -174,12 +170,14 @@ func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas) []Access {
 	for _, box := range atlas.Space.Boxes(w.set) {
 		a := Access{
 			Host: w.region.Verdict.Host, Gateway: e.Network().Gateway(w.region.Verdict.Host) != nil,
-			To: box.To, ToPorts: box.Ports, From: box.From, AllPorts: box.AllPorts, Rules: w.region.Rules,
+			To: box.To, From: box.From, AllPorts: box.AllPorts, Rules: w.region.Rules,
 		}
 		if len(box.Ports) == 0 {
 			a.Services = header.Services{{Protocol: box.Protocol}}
+			a.Sent = a.Services
 		}
 		for _, p := range box.Ports {
+			a.Sent = append(a.Sent, header.Service{Protocol: box.Protocol, Ports: p})
 			served := header.Service{Protocol: box.Protocol}
 			served.Ports.First = w.region.Terms.Apply(header.Packet{DestinationPort: p.First}).DestinationPort
 			served.Ports.Last = w.region.Terms.Apply(header.Packet{DestinationPort: p.Last}).DestinationPort

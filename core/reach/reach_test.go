@@ -1,14 +1,22 @@
 package reach_test
 
 import (
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"strings"
 	"testing"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile"
 )
+
+var explored = flag.Uint64("explore", 60, "how many random networks to explore")
 
 func parse(tb testing.TB, text string) *network.Network {
 	tb.Helper()
@@ -19,17 +27,298 @@ func parse(tb testing.TB, text string) *network.Network {
 	return n
 }
 
+// trace asks the engine about one connection, as a person would.
+func trace(e *engine.Engine, p header.Packet) (engine.Verdict, bool) {
+	from, err := e.Locate(p.Source)
+	if err != nil {
+		return engine.Verdict{}, false
+	}
+	return e.NewWalk().Verdict(engine.Connection{Packet: p, From: from, Moment: network.Always}), true
+}
+
+// members returns addresses of a set: its borders and some between.
+func members(random *rand.Rand, set header.Addresses) []netip.Addr {
+	ranges := set.Ranges()
+	if len(ranges) == 0 {
+		return nil
+	}
+	r := ranges[random.IntN(len(ranges))]
+	return []netip.Addr{r.First, r.Last}
+}
+
+// borders returns addresses right outside a set.
+func borders(random *rand.Rand, set header.Addresses) []netip.Addr {
+	var found []netip.Addr
+	for _, a := range members(random, set) {
+		for _, near := range []netip.Addr{a.Prev(), a.Next()} {
+			if near.IsValid() && near.BitLen() == a.BitLen() && !set.Contains(near) {
+				found = append(found, near)
+			}
+		}
+	}
+	return found
+}
+
+// Every set that reach lists is right: members reach the host, and sources right
+// outside all sets of a destination do not.
+func TestReachAgreesWithTraces(t *testing.T) {
+	checked := 0
+	for seed := range *explored {
+		n := parse(t, gen.Small(seed))
+		e := engine.Compile(n)
+		found, err := reach.Find(e, reach.Question{Moment: network.Always})
+		if err != nil {
+			t.Logf("seed %d: %v", seed, err)
+			continue
+		}
+		random := rand.New(rand.NewPCG(seed, 31))
+		for _, a := range found {
+			for _, p := range packetsOf(random, &a) {
+				v, ok := trace(e, p)
+				if checked++; ok && (v.Outcome != engine.Reached || v.Host != a.Host) && a.AllPorts {
+					t.Fatalf("seed %d: reach lets %s -> %s %s reach %s, a trace says %s at %s\n%s", seed, p.From(), p.To(), p.Protocol, a.Host, v.Outcome, v.At, gen.Small(seed))
+				}
+			}
+			if v, _ := trace(e, a.Example); v.Outcome != engine.Reached || v.Host != a.Host {
+				t.Fatalf("seed %d: the example %s -> %s does not reach %s", seed, a.Example.From(), a.Example.To(), a.Host)
+			}
+		}
+		for _, a := range found {
+			for _, source := range borders(random, a.From) {
+				p := a.Example
+				p.Source = source
+				if source == p.Destination || n.Unused().Contains(source) || listed(found, &p) {
+					continue
+				}
+				if v, ok := trace(e, p); ok && v.Outcome == engine.Reached && inside(n, v.Host) {
+					t.Fatalf("seed %d: %s -> %s %s reaches %s, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, v.Host, gen.Small(seed))
+				}
+			}
+		}
+	}
+	if checked < 1000 {
+		t.Errorf("only %d members were checked", checked)
+	}
+}
+
+func inside(n *network.Network, host string) bool {
+	h := n.Host(host)
+	return n.Gateway(host) != nil || h != nil && h.Segment(h.Addresses[0]) != nil
+}
+
+func listed(found []reach.Access, p *header.Packet) bool {
+	for _, a := range found {
+		if a.From.Contains(p.Source) && a.To.Contains(p.Destination) && a.Sent.Matches(p.Protocol, p.DestinationPort) {
+			return true
+		}
+	}
+	return false
+}
+
+func hasPort(list []header.Ports, port uint16) bool {
+	for _, p := range list {
+		if p.Contains(port) {
+			return true
+		}
+	}
+	return false
+}
+
+// packetsOf returns members of an access at its borders.
+func packetsOf(random *rand.Rand, a *reach.Access) []header.Packet {
+	var found []header.Packet
+	for _, source := range members(random, a.From) {
+		for _, destination := range members(random, a.To) {
+			p := a.Example
+			p.Source, p.Destination = source, destination
+			if source != destination && source.BitLen() == destination.BitLen() {
+				found = append(found, p)
+			}
+		}
+	}
+	return found
+}
+
+// changed changes one thing of a random network.
+func changed(random *rand.Rand, text string) string {
+	lines := strings.Split(text, "\n")
+	for range 100 {
+		i := random.IntN(len(lines))
+		switch line := lines[i]; {
+		case strings.Contains(line, "- allow: r"):
+			lines[i] = strings.Replace(line, "allow", "drop", 1)
+		case strings.Contains(line, "- drop: r"):
+			lines[i] = strings.Replace(line, "drop", "allow", 1)
+		case strings.HasPrefix(line, "        hairpin: true"), strings.HasPrefix(line, "        disabled: true"), strings.HasPrefix(line, "    answers-ping"):
+			lines = append(lines[:i], lines[i+1:]...)
+		case strings.HasPrefix(line, "        service: https"):
+			lines[i] = "        service: tcp/444"
+		default:
+			continue
+		}
+		return strings.Join(lines, "\n")
+	}
+	return text
+}
+
+// Connections fare differently under two networks exactly where compare says so.
+func TestCompareAgreesWithTraces(t *testing.T) {
+	differing, same := 0, 0
+	for seed := range *explored {
+		random := rand.New(rand.NewPCG(seed, 41))
+		text := gen.Small(seed)
+		other := changed(random, text)
+		if _, err := netfile.Parse("changed.yaml", []byte(other)); err != nil {
+			continue
+		}
+		a, b := engine.Compile(parse(t, text)), engine.Compile(parse(t, other))
+		found, err := reach.Differences(a, b, network.Always, false)
+		if err != nil {
+			t.Logf("seed %d: %v", seed, err)
+			continue
+		}
+		fares := func(p header.Packet) (string, string, bool) {
+			x, ok := trace(a, p)
+			y, _ := trace(b, p)
+			return fate(x), fate(y), ok
+		}
+		for _, d := range found {
+			differing++
+			if x, y, ok := fares(d.Example); !ok || x == y {
+				t.Fatalf("seed %d: compare says %s -> %s %s is %s, traces say %s and %s", seed, d.Example.From(), d.Example.To(), d.Protocol, d.Change, x, y)
+			}
+			for _, source := range append(members(random, d.From), borders(random, d.From)...) {
+				p := d.Example
+				p.Source = source
+				if source == p.Destination || a.Network().Unused().Contains(source) {
+					continue
+				}
+				x, y, ok := fares(p)
+				if ok && (x != y) != covered(found, &p) {
+					t.Fatalf("seed %d: %s -> %s %s: traces say %q and %q, compare says differs: %v\n%s", seed, p.From(), p.To(), p.Protocol, x, y, covered(found, &p), text)
+				}
+			}
+		}
+		for range 200 {
+			p := randomPacket(random)
+			x, y, ok := fares(p)
+			if !ok || p.Source == p.Destination || a.Network().Unused().Contains(p.Source) {
+				continue
+			}
+			same++
+			if (x != y) != covered(found, &p) {
+				t.Fatalf("seed %d: %s -> %s %s: traces say %q and %q, compare says differs: %v\n%s", seed, p.From(), p.To(), p.Protocol, x, y, covered(found, &p), text)
+			}
+		}
+		if self, err := reach.Differences(a, engine.Compile(parse(t, text)), network.Always, true); err != nil || len(self) > 0 {
+			t.Fatalf("seed %d: a network differs from itself: %v %v", seed, self, err)
+		}
+	}
+	if differing == 0 || same < 1000 {
+		t.Errorf("%d differences, %d other connections", differing, same)
+	}
+}
+
+func fate(v engine.Verdict) string {
+	if v.Outcome != engine.Reached {
+		return "stopped"
+	}
+	return fmt.Sprintf("%s %s#%d -> %s", v.Host, v.Delivered.From(), v.Delivered.SourcePort, v.Delivered.To())
+}
+
+func covered(found []reach.Difference, p *header.Packet) bool {
+	for _, d := range found {
+		if d.Protocol == p.Protocol && d.From.Contains(p.Source) && d.To.Contains(p.Destination) && (len(d.Ports) == 0 || hasPort(d.Ports, p.DestinationPort)) {
+			return true
+		}
+	}
+	return false
+}
+
+func randomPacket(random *rand.Rand) header.Packet {
+	pick := func(list ...string) netip.Addr { return netip.MustParseAddr(list[random.IntN(len(list))]) }
+	p := header.Packet{
+		Source:      pick("203.0.113.4", "203.0.113.9", "192.0.2.7", "10.1.0.9", "10.1.1.3", "10.1.0.4", "10.1.1.5", "10.64.0.7"),
+		Destination: pick("198.51.100.2", "198.51.100.2", "198.51.100.4", "203.0.113.4", "10.1.0.4", "10.1.1.5", "10.1.0.1", "192.0.2.99"),
+		SourcePort:  40000, Protocol: header.TCP,
+	}
+	p.DestinationPort = []uint16{80, 443, 444, 22, 8085, 37020}[random.IntN(6)]
+	return p
+}
+
+// What changes nothing is proven to change nothing.
+func TestWhatChangesNothingIsProven(t *testing.T) {
+	const base = `network: cottage
+groups:
+  fronts: [203.0.113.0/28, 192.0.2.0/28]
+hosts:
+  archive: {address: 10.61.24.5, serves: [https, ssh]}
+  desk: {address: 10.61.24.6, serves: [rfb]}
+gateways:
+  rim:
+    interfaces:
+      fibre: {address: 198.51.100.18/29, zone: outside}
+      yard: {address: 10.61.24.1/28, zone: yard}
+    routes:
+      - {to: default, via: 198.51.100.17}
+    nat:
+      - {port-forward: web, on: fibre, service: https, to: archive}
+      - {port-forward: screen, on: fibre, service: tcp/15900, to: "desk:5900"}
+    filter:
+      - {allow: web, from: fronts, to: archive, service: https}
+      - {allow: screen, from: 203.0.113.64/27, to: desk}
+`
+	for what, c := range map[string]struct {
+		old, new string
+		same     bool
+	}{
+		"renaming":       {"fronts", "doors", true},
+		"splitting":      {"fronts: [203.0.113.0/28, 192.0.2.0/28]", "a: [203.0.113.0/28]\n  b: [192.0.2.0/29, 192.0.2.8/29]\n  fronts: [a, b]", true},
+		"reordering":     {"      - {allow: web, from: fronts, to: archive, service: https}\n      - {allow: screen, from: 203.0.113.64/27, to: desk}\n", "      - {allow: screen, from: 203.0.113.64/27, to: desk}\n      - {allow: web, from: fronts, to: archive, service: https}\n", true},
+		"one-to-one set": {"tcp/15900, to: \"desk:5900\"", "tcp/15900-15900, to: \"desk:5900-5900\"", true},
+		"one address":    {"192.0.2.0/28]", "192.0.2.0-192.0.2.14]", false},
+		"another port":   {"tcp/15900", "tcp/15901", false},
+		"another host":   {"to: archive}", "to: desk}", false},
+	} {
+		text := strings.ReplaceAll(base, c.old, c.new)
+		if text == base {
+			t.Fatalf("%s changes nothing in the text", what)
+		}
+		found, err := reach.Differences(engine.Compile(parse(t, base)), engine.Compile(parse(t, text)), network.Always, false)
+		if err != nil || (len(found) == 0) != c.same {
+			t.Errorf("%s: %d differences, %v", what, len(found), err)
+		}
+	}
+}
+
 func BenchmarkReach(b *testing.B) {
-	for _, rules := range []int{1000, 3000} {
-		b.Run("", func(b *testing.B) {
+	for _, rules := range []int{1000, 10000, 100000} {
+		b.Run(fmt.Sprint(rules), func(b *testing.B) {
 			n := parse(b, gen.Large(1, rules))
 			from, err := netfile.ParseExpression(n, "internet")
 			if err != nil {
 				b.Fatal(err)
 			}
 			e := engine.Compile(n)
+			b.ReportAllocs()
 			for b.Loop() {
 				if _, err := reach.Find(e, reach.Question{From: &from, Moment: network.Always}); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}
+
+func BenchmarkCompare(b *testing.B) {
+	for _, rules := range []int{1000, 10000} {
+		b.Run(fmt.Sprint(rules), func(b *testing.B) {
+			text := gen.Large(1, rules)
+			other := strings.Replace(strings.Replace(strings.Replace(text, "allow: r5\n", "drop: r5\n", 1), "service: tcp/2037\n", "service: tcp/2038\n", 1), "drop: r", "allow: x", 1)
+			old, new := engine.Compile(parse(b, text)), engine.Compile(parse(b, other))
+			b.ReportAllocs()
+			for b.Loop() {
+				if _, err := reach.Differences(old, new, network.Always, false); err != nil {
 					b.Fatal(err)
 				}
 			}

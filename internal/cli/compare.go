@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/netfile"
@@ -104,8 +105,11 @@ func (c *call) printDifference(names *reach.Namer, d *reach.Difference) {
 }
 
 func differenceTo(names *reach.Namer, d *reach.Difference) string {
-	a := reach.Access{To: d.To, ToPorts: d.Ports}
-	return throughText(names, &a) + " " + d.Protocol.String()
+	var services header.Services
+	for _, p := range d.Ports {
+		services = append(services, header.Service{Protocol: d.Protocol, Ports: p})
+	}
+	return throughText(names, d.To, services) + " " + d.Protocol.String()
 }
 
 func fateText(f *reach.Fate) string {

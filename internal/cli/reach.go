@@ -111,7 +111,7 @@ func (c *call) printReach(n *network.Network, found []reach.Access) {
 			mark = "*"
 			open++
 		}
-		rows = append(rows, []string{mark, accessHost(&a), a.Services.String(), accessWho(names, &a), throughText(names, &a), ruleNames(a.Rules)})
+		rows = append(rows, []string{mark, accessHost(&a), a.Services.String(), accessWho(names, &a), throughText(names, a.To, a.Sent), ruleNames(a.Rules)})
 	}
 	fmt.Fprintf(c.Out, "what can be reached from %s\n\n", c.options.from)
 	printTableWithin(c.Out, []string{"", "host", "service", "who", "through", "rules"}, rows, []int{1, 14, 18, 26, 24, 0})
@@ -141,22 +141,28 @@ func accessWho(names *reach.Namer, a *reach.Access) string {
 	return text
 }
 
-// throughText says what the sources connect to.
-func throughText(names *reach.Namer, a *reach.Access) string {
-	to := a.To.String()
+// throughText says what the sources connect to: addresses and ports.
+func throughText(names *reach.Namer, to header.Addresses, services header.Services) string {
+	text := to.String()
 	switch {
-	case names.Open(a.To):
-		to = "anything outside"
-	case len(a.To.Ranges()) > 3:
-		to = fmt.Sprintf("%s and %d more", a.To.Ranges()[0], len(a.To.Ranges())-1)
+	case names.Open(to):
+		text = "anything outside"
+	case len(to.Ranges()) > 3:
+		text = fmt.Sprintf("%s and %d more", to.Ranges()[0], len(to.Ranges())-1)
 	}
-	if len(a.ToPorts) == 0 || len(a.ToPorts) == 1 && a.ToPorts[0] == header.AllPorts {
-		return to
+	var ports []string
+	for _, s := range services {
+		if s.Protocol.HasPorts() && s.Ports != header.AllPorts && !slices.Contains(ports, s.Ports.String()) {
+			ports = append(ports, s.Ports.String())
+		}
 	}
-	if strings.Contains(to, ":") && !strings.Contains(to, " ") {
-		to = "[" + to + "]"
+	if len(ports) == 0 {
+		return text
 	}
-	return to + ":" + strings.ReplaceAll(portList(a.ToPorts), ",", ", ")
+	if strings.Contains(text, ":") && !strings.Contains(text, " ") {
+		text = "[" + text + "]"
+	}
+	return text + ":" + strings.Join(ports, ", ")
 }
 
 func ruleNames(rules []*network.Rule) string {
@@ -178,7 +184,7 @@ type accessJSON struct {
 	From     []string `json:"from"`
 	AllPorts bool     `json:"all-source-ports"`
 	To       []string `json:"to"`
-	ToPorts  string   `json:"to-ports"`
+	Sent     string   `json:"sent"`
 	Rules    []string `json:"rules"`
 	Example  string   `json:"example"`
 }
@@ -194,7 +200,7 @@ func reachResult(n *network.Network, from string, found []reach.Access) reachJSO
 	for _, a := range found {
 		entry := accessJSON{
 			Host: a.Host, Gateway: a.Gateway, Service: a.Services.String(), Who: accessWho(names, &a), Open: names.Open(a.From),
-			From: rangeTexts(a.From), AllPorts: a.AllPorts, To: rangeTexts(a.To), ToPorts: portList(a.ToPorts), Rules: []string{}, Example: traceLine(a.Example),
+			From: rangeTexts(a.From), AllPorts: a.AllPorts, To: rangeTexts(a.To), Sent: a.Sent.String(), Rules: []string{}, Example: traceLine(a.Example),
 		}
 		for _, r := range a.Rules {
 			entry.Rules = append(entry.Rules, r.Name)
@@ -225,9 +231,9 @@ func traceLine(p header.Packet) string {
 func (c *call) reachCSV(n *network.Network, found []reach.Access) int {
 	names := reach.NewNamer(n)
 	w := csv.NewWriter(c.Out)
-	rows := [][]string{{"host", "service", "who", "open", "from", "to", "ports", "rules"}}
+	rows := [][]string{{"host", "service", "who", "open", "from", "to", "sent", "rules"}}
 	for _, a := range found {
-		rows = append(rows, []string{a.Host, a.Services.String(), accessWho(names, &a), fmt.Sprint(names.Open(a.From)), a.From.String(), a.To.String(), portList(a.ToPorts), ruleNames(a.Rules)})
+		rows = append(rows, []string{a.Host, a.Services.String(), accessWho(names, &a), fmt.Sprint(names.Open(a.From)), a.From.String(), a.To.String(), a.Sent.String(), ruleNames(a.Rules)})
 	}
 	if err := w.WriteAll(rows); err != nil {
 		return c.failed(err)
