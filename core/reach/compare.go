@@ -206,3 +206,22 @@ func changeOf(old, new *Fate) Change {
 	}
 	return StoppedBefore
 }
+
+// Summary puts differences together that are about the same destinations and hosts,
+// whatever rules stopped their sources before.
+func Summary(list []Difference) []Difference {
+	var merged []Difference
+	for _, d := range list {
+		same := slices.IndexFunc(merged, func(m Difference) bool {
+			return m.Change == d.Change && m.Old.Host == d.Old.Host && m.New.Host == d.New.Host && m.Protocol == d.Protocol &&
+				m.To.Equal(d.To) && slices.Equal(m.Ports, d.Ports)
+		})
+		if same < 0 {
+			merged = append(merged, d)
+			continue
+		}
+		merged[same].From = merged[same].From.Union(d.From)
+		merged[same].AllPorts = merged[same].AllPorts && d.AllPorts
+	}
+	return merged
+}

@@ -373,6 +373,7 @@ type editJSON struct {
 	Written    bool     `json:"written"`
 	Difference []string `json:"difference"`
 	Remarks    []string `json:"remarks"`
+	Effects    []string `json:"effects"`
 }
 
 // remark keeps a line to be printed below the difference.
@@ -404,13 +405,17 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 		return c.failed(err)
 	}
 	changes := e.Difference()
+	consequences := []string{}
+	if len(changes) > 0 {
+		consequences = append(consequences, c.consequences(e)...)
+	}
 	if !c.options.dryRun && len(changes) > 0 {
 		if err := e.Save(); err != nil {
 			return c.failed(err)
 		}
 	}
 	if c.options.json {
-		c.printJSON(editJSON{c.path(), !c.options.dryRun && len(changes) > 0, append([]string{}, changes...), append([]string{}, c.remarks...)})
+		c.printJSON(editJSON{c.path(), !c.options.dryRun && len(changes) > 0, append([]string{}, changes...), append([]string{}, c.remarks...), consequences})
 		return yes
 	}
 	for _, line := range changes {
@@ -430,6 +435,9 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 			line = strings.Join(wrap(line, widest), "\n  ")
 		}
 		fmt.Fprintln(c.Out, line)
+	}
+	for _, line := range consequences {
+		fmt.Fprintln(c.Out, strings.Join(wrap(line, widest), "\n          "))
 	}
 	switch {
 	case len(changes) == 0:

@@ -104,9 +104,9 @@ func TestJSONShapes(t *testing.T) {
 		"trace internet rim:fibre https -json": "answered at connection delivered host near next outcome rule steps told why",
 		"show -json":                           "gateways groups hosts network services",
 		"check -json":                          "errors file",
-		"disable weather-page -dry-run -json":  "difference file remarks written",
-		"remove weather-test -dry-run -json":   "difference file remarks written",
-		"init other -f x.yaml -outside 192.0.2.1/24 -inside 10.0.0.1/8 -dry-run -json": "difference file remarks written",
+		"disable weather-page -dry-run -json":  "difference effects file remarks written",
+		"remove weather-test -dry-run -json":   "difference effects file remarks written",
+		"init other -f x.yaml -outside 192.0.2.1/24 -inside 10.0.0.1/8 -dry-run -json": "difference effects file remarks written",
 	} {
 		r := shell(t, folder, "hollowbridge "+line)
 		var got map[string]any

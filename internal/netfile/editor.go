@@ -88,6 +88,14 @@ func (e *Editor) Close() error { return e.lock.Close() }
 // Network returns the network as edited; what an edit made wrong is returned as Errors.
 func (e *Editor) Network() (*network.Network, error) { return Parse(e.path, e.text) }
 
+// Before returns the network as it was before the edits, nil for a new file.
+func (e *Editor) Before() (*network.Network, error) {
+	if e.before == nil {
+		return nil, nil
+	}
+	return Parse(e.path, e.before)
+}
+
 // Write puts a whole text in place of the file's.
 func (e *Editor) Write(text string) error { return e.set([]byte(text)) }
 

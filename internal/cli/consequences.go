@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"fmt"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/network"
+	"hollowbridge/core/reach"
+	"hollowbridge/internal/netfile"
+)
+
+// mostRulesCompared is how many rules a network may have for its edits to say what
+// they open and close: about a second's work.
+const mostRulesCompared = 4000
+
+// mostConsequences is how many of them are listed.
+const mostConsequences = 8
+
+// consequences says what an edit opens and closes, exactly.
+func (c *call) consequences(e *netfile.Editor) []string {
+	before, err := e.Before()
+	if err != nil || before == nil {
+		return nil
+	}
+	after, err := e.Network()
+	if err != nil {
+		return nil
+	}
+	if ruleCount(before)+ruleCount(after) > 2*mostRulesCompared {
+		return []string{"too many rules to compare at every edit; hollowbridge compare says what it opens and closes"}
+	}
+	found, err := reach.Differences(engine.Compile(before), engine.Compile(after), network.Always, false)
+	if err != nil {
+		return []string{fmt.Sprintf("what it opens and closes is not known: %v", err)}
+	}
+	return differenceLines(reach.NewNamer(after), found)
+}
+
+func ruleCount(n *network.Network) int {
+	count := 0
+	for _, g := range n.Gateways {
+		count += len(g.NAT) + len(g.Filter)
+	}
+	return count
+}
+
+// differenceLines writes differences one a line, the first of many.
+func differenceLines(names *reach.Namer, found []reach.Difference) []string {
+	if len(found) == 0 {
+		return []string{"opens and closes nothing"}
+	}
+	found = reach.Summary(found)
+	var lines []string
+	for i := range found[:min(len(found), mostConsequences)] {
+		d := &found[i]
+		text := fmt.Sprintf("%s -> %s", names.Who(d.From), differenceTo(names, d))
+		switch d.Change {
+		case reach.NewlyReached:
+			lines = append(lines, "opens   "+text+" reaches "+d.New.Host)
+		case reach.NoLonger:
+			lines = append(lines, "closes  "+text+" no longer reaches "+d.Old.Host)
+		case reach.Elsewhere:
+			lines = append(lines, "moves   "+text+" reaches "+d.New.Host+" instead of "+d.Old.Host)
+		default:
+			lines = append(lines, "alters  "+text+" reaches "+d.New.Host+" with another translation")
+		}
+	}
+	if more := len(found) - len(lines); more > 0 {
+		lines = append(lines, fmt.Sprintf("and %d more; hollowbridge compare lists them", more))
+	}
+	return lines
+}
