@@ -226,7 +226,7 @@ func hasFamily(i *network.Interface, v6 bool) bool {
 
 func (r *reference) internet(p *header.Packet) refEnd {
 	for _, c := range r.carried {
-		if c.p.Answer() == *p {
+		if r.back && c.p.Answer() == *p {
 			return r.gateway(c.up, p)
 		}
 	}

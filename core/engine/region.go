@@ -501,3 +501,70 @@ func (r *region) rule(rule *network.Rule) {
 		r.rules = append(r.rules, rule)
 	}
 }
+
+// A HiddenRule is a rule that can never match, and the rules that take what it
+// would match; none where it matches nothing by itself.
+type HiddenRule struct {
+	Rule *network.Rule
+	By   []*network.Rule
+}
+
+// Hidden returns the rules that are hidden wherever they are looked at.
+func (a *Atlas) Hidden() []HiddenRule {
+	var hidden []HiddenRule
+	for _, g := range a.engine.gateways {
+		var views []tableView
+		for _, in := range g.Interfaces {
+			zone := g.zones[in.Index]
+			views = append(views, tableView{table: g.destination[in.Index], fromZone: zone, toZone: zone})
+			for _, out := range g.Interfaces {
+				views = append(views, tableView{table: g.filter, fromZone: zone, toZone: g.zones[out.Index]},
+					tableView{table: g.source[out.Index], fromZone: zone, toZone: g.zones[out.Index]})
+			}
+		}
+		hidden = append(hidden, a.hiddenIn(g, views)...)
+	}
+	return hidden
+}
+
+func (a *Atlas) hiddenIn(g *gateway, views []tableView) []HiddenRule {
+	seen := map[*network.Rule]bool{}
+	by := map[*network.Rule][]*network.Rule{}
+	done := map[tableView]bool{}
+	for _, v := range views {
+		if done[v] {
+			continue
+		}
+		done[v] = true
+		whole := a.view(v)
+		first := map[int]bool{}
+		for _, p := range a.Space.Parts(whole) {
+			first[p.Value] = true
+			seen[v.table.conditions[p.Value-1].rule] = true
+		}
+		for i := range v.table.conditions {
+			c := &v.table.conditions[i]
+			if first[i+1] {
+				continue
+			}
+			for _, p := range a.Space.Parts(a.Space.Restrict(a.Space.Flatten(a.condition(c, 1, v)), whole)) {
+				if other := v.table.conditions[p.Value-1].rule; !slices.Contains(by[c.rule], other) {
+					by[c.rule] = append(by[c.rule], other)
+				}
+			}
+		}
+	}
+	var hidden []HiddenRule
+	add := func(r *network.Rule) {
+		if !seen[r] {
+			hidden = append(hidden, HiddenRule{r, by[r]})
+		}
+	}
+	for _, r := range g.NAT {
+		add(&r.Rule)
+	}
+	for _, r := range g.Filter {
+		add(&r.Rule)
+	}
+	return hidden
+}

@@ -129,6 +129,9 @@ const internetName = "the internet"
 // throughCarrier gives an answer back to the uplink whose carrier translated the
 // connection's source on the way out.
 func (w *Walk) throughCarrier(p *header.Packet) (position, bool) {
+	if !w.back {
+		return position{}, false
+	}
 	for i := range w.carriers {
 		if c := &w.carriers[i]; w.region.sameCarrier(i, c.packet.Answer() == *p) {
 			return w.arriveAt(c.uplink), true

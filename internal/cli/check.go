@@ -1,29 +1,47 @@
 package cli
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 
+	"hollowbridge/core/advice"
+	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/internal/netfile"
 )
 
 var checkCommand = &command{
 	name:    "check",
-	summary: "says what is wrong with the network file",
+	summary: "says what is wrong with the network file, and what probably is",
 	help: `Reads the network file and the lists it names. It prints every error with its file, line
-and column, what is wrong and what would be right, all at once; or, if there is none, what the
-file holds. The file is never half-read: either a whole network or a list of errors.`,
+and column, what is wrong and what would be right, all at once. The file is never half-read:
+either a whole network or a list of errors.
+
+Where there are no errors it prints findings: what is valid but probably a mistake or a danger,
+found by following all connections. -explain says why a finding matters. A rule can accept a
+finding that is meant to be, with accept: [NAME], if its note says why.
+
+Exit status: 0 no errors and no findings, 1 findings, 2 errors.`,
 	examples: []string{
 		"hollowbridge check",
+		"hollowbridge check -explain hidden-rule",
 		"hollowbridge check -f fernhollow/hollowbridge.yaml",
 	},
-	flags: func(set *flag.FlagSet, o *options) { fileFlag(set, o); jsonFlag(set, o) },
-	run:   runCheck,
+	flags: func(set *flag.FlagSet, o *options) {
+		fileFlag(set, o)
+		jsonFlag(set, o)
+		set.StringVar(&o.explain, "explain", "", "say why the finding `NAME` matters")
+	},
+	run: runCheck,
 }
 
 func runCheck(c *call) int {
 	if len(c.args) > 0 {
 		return c.misused("%s: not expected; name the file with -f", c.args[0])
+	}
+	if c.options.explain != "" {
+		return c.explain(c.options.explain)
 	}
 	if c.options.json {
 		return c.checkJSON()
@@ -32,7 +50,30 @@ func runCheck(c *call) int {
 	if n == nil {
 		return wrong
 	}
-	fmt.Fprintf(c.Out, "%s: no errors\n%s: %s\n", c.path(), n.Name, holdings(n))
+	found, err := advice.Examine(engine.Compile(n))
+	if err != nil {
+		return c.failed(fmt.Errorf("%w; there are no errors, but findings can't be told", err))
+	}
+	fmt.Fprintf(c.Out, "%s: no errors, %s\n%s: %s\n", c.path(), count(len(found), "finding"), n.Name, holdings(n))
+	if len(found) == 0 {
+		return yes
+	}
+	fmt.Fprintln(c.Out)
+	var rows [][]string
+	for _, f := range found {
+		rows = append(rows, []string{string(f.Severity), fmt.Sprint(f.Place.Line), f.Subject, f.Name, f.Text})
+	}
+	printTableWithin(c.Out, []string{"", "line", "about", "finding", ""}, rows, []int{0, 0, 22, 0, 0})
+	fmt.Fprintln(c.Out, "\nhollowbridge check -explain FINDING says why one matters")
+	return no
+}
+
+func (c *call) explain(name string) int {
+	severity, why, ok := advice.Explain(name)
+	if !ok {
+		return c.misused("%s: no such finding%s", name, netfile.DidYouMean(name, advice.Names()))
+	}
+	fmt.Fprintf(c.Out, "%s (%s): %s\n", name, severity, why)
 	return yes
 }
 
@@ -44,4 +85,56 @@ func holdings(n *network.Network) string {
 	}
 	return fmt.Sprintf("%s, %s, %s, %s, %s, %s", count(len(n.Gateways), "gateway"), count(len(n.Hosts), "host"),
 		count(len(n.Groups), "group"), count(len(n.Services), "named service"), count(nat, "NAT rule"), count(filter, "filter rule"))
+}
+
+type errorJSON struct {
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+	Column  int    `json:"column"`
+	Message string `json:"message"`
+}
+
+type findingJSON struct {
+	Name     string `json:"name"`
+	Severity string `json:"severity"`
+	File     string `json:"file"`
+	Line     int    `json:"line"`
+	About    string `json:"about"`
+	Text     string `json:"text"`
+	Why      string `json:"why"`
+}
+
+type checkJSON struct {
+	File     string        `json:"file"`
+	Errors   []errorJSON   `json:"errors"`
+	Findings []findingJSON `json:"findings"`
+}
+
+func (c *call) checkJSON() int {
+	result := checkJSON{File: c.path(), Errors: []errorJSON{}, Findings: []findingJSON{}}
+	n, err := netfile.Read(c.path())
+	var wrongs netfile.Errors
+	switch {
+	case errors.As(err, &wrongs):
+		for _, e := range wrongs {
+			result.Errors = append(result.Errors, errorJSON{e.Place.File, e.Place.Line, e.Place.Column, e.Message})
+		}
+		c.printJSON(result)
+		return wrong
+	case err != nil:
+		return c.failed(err)
+	}
+	found, err := advice.Examine(engine.Compile(n))
+	if err != nil {
+		return c.failed(err)
+	}
+	for _, f := range found {
+		_, why, _ := advice.Explain(f.Name)
+		result.Findings = append(result.Findings, findingJSON{f.Name, string(f.Severity), f.Place.File, f.Place.Line, f.Subject, f.Text, why})
+	}
+	c.printJSON(result)
+	if len(found) > 0 {
+		return no
+	}
+	return yes
 }

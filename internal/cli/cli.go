@@ -63,7 +63,7 @@ type options struct {
 	after repeated
 
 	dryRun, allow        bool
-	gateway              string
+	gateway, explain     string
 	csv, stops           bool
 	tap, junit           bool
 	from, to, service    string

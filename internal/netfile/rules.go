@@ -2,10 +2,12 @@ package netfile
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
 
+	"hollowbridge/core/advice"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -60,6 +62,15 @@ func (r *reader) common(f *fields, number int, names map[string]*yaml.Node) netw
 			r.fail(n, "%s: this list has a rule of that name already (line %d)", n.Value, first.Line)
 		}
 		names[n.Value] = n
+	}
+	for _, n := range f.scalars("accept") {
+		if !slices.Contains(advice.Names(), n.Value) {
+			r.fail(n, "%s: check has no finding of this name%s", n.Value, DidYouMean(n.Value, advice.Names()))
+		}
+		rule.Accept = append(rule.Accept, n.Value)
+	}
+	if len(rule.Accept) > 0 && rule.Note == "" {
+		r.fail(f.keys["accept"], "accept needs a note that says why")
 	}
 	if w := f.child("when"); w != nil {
 		rule.When = r.schedule(w)

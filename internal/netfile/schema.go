@@ -213,6 +213,7 @@ var commonKeys = []key{
 	{"note", is(text), false, "why the rule is there", ""},
 	{"when", of(block, scheduleObject), false, "the times it is active", ""},
 	{"disabled", is(flagShape), false, "true takes the rule out", ""},
+	{"accept", is(texts), false, "findings of check that are meant to be; the note says why", ""},
 }
 
 func ruleObject(name string, own ...key) *object {

@@ -1,0 +1,184 @@
+package advice
+
+import (
+	"cmp"
+	"slices"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/core/reach"
+)
+
+// A Severity is how much a finding matters.
+type Severity string
+
+// The severities, the gravest first.
+const (
+	Danger  Severity = "danger"
+	Mistake Severity = "mistake"
+	Note    Severity = "note"
+)
+
+var severities = []Severity{Danger, Mistake, Note}
+
+// A Finding is something about a network that is valid but probably wrong or dangerous.
+type Finding struct {
+	Name     string
+	Severity Severity
+	Place    network.Place
+	Subject  string // the rule, host, group or gateway it is about
+	Text     string
+}
+
+// A findingKind is one thing that check looks for.
+type findingKind struct {
+	name     string
+	severity Severity
+	why      string // one sentence
+	look     func(*exam)
+}
+
+// findingKinds lists what check looks for. It is filled in by init, because what
+// looks also names what it finds.
+var findingKinds []findingKind
+
+func init() {
+	findingKinds = []findingKind{
+		{"hidden-rule", Mistake, "A rule that can never match gives a false feeling of what is allowed or stopped.", lookHidden},
+		{"same-port", Mistake, "Two forwards want the same outside address and port; only the first one gets it.", lookSamePort},
+		{"forward-not-permitted", Mistake, "A forward that no filter rule lets through does nothing.", lookForwards},
+		{"unused-rule", Note, "No connection that can exist ever comes to this filter rule: it may be left over, or be meant for a forward that does not exist.", lookUnused},
+		{"no-such-host", Mistake, "Nobody has the address that the forward leads to.", lookTargets},
+		{"dynamic-target", Mistake, "A host whose address changes will one day not be where the forward leads.", lookTargets},
+		{"not-served", Mistake, "The host does not listen on the port that the forward leads to.", lookTargets},
+		{"host-refuses", Mistake, "The host's own firewall lets nobody in whom the forward sends there.", lookForwards},
+		{"upstream-blocks", Mistake, "The uplink's network does not let these connections in, so the forward can't be reached from outside.", lookUplinks},
+		{"tls-to-plain", Mistake, "Clients speak TLS to this port; a plain page can't answer them, and they see an error.", lookTLS},
+		{"one-to-one-wide", Danger, "More is let through to the host than it serves today; whatever it starts tomorrow is open at once.", lookOneToOne},
+		{"leaking-source", Mistake, "A private source that leaves untranslated can never be answered.", lookLeaks},
+		{"no-default-route", Mistake, "A gateway without a default route reaches only what its routes name.", lookRoutes},
+		{"empty-group", Mistake, "A rule for an empty group matches nobody.", lookGroups},
+		{"group-of-everything", Danger, "A group that holds everything makes every rule that names it a rule for anybody.", lookGroups},
+		{"any-service", Danger, "A rule from outside without services opens every port, also those nobody thought of.", lookAnyService},
+		{"administration-open", Danger, "Remote administration that everybody can reach is found and tried within hours.", lookExposure},
+		{"clear-text-open", Danger, "A clear-text service shows passwords and contents to everyone on the way.", lookExposure},
+		{"gateway-open", Danger, "The gateway's own administration can be reached from the internet.", lookExposure},
+		{"drop-list", Note, "A machine that nobody has listed is let through; a list of who is allowed fails the other way.", lookDropLists},
+		{"dns-anywhere", Note, "People who are sent to a notice page can still ask any name server, and tunnel through it.", lookDNS},
+		{"log-without-logging", Mistake, "The rule asks for logging, but the gateway's logging is off.", lookLogging},
+		{"busy-log", Note, "A rule that matches nearly everything fills the log, and what matters is not seen in it.", lookLogging},
+		{"too-many-forwards", Mistake, "The gateway has no room for so many forwards.", lookLimits},
+		{"disabled-rule", Note, "A rule that is switched off is often left over from a test.", lookDisabled},
+		{"mappings-open", Danger, "Any machine can open any port for itself.", lookMappings},
+		{"twin-address", Note, "Two hosts have the same address on different segments; rules that name one match both.", lookTwins},
+	}
+}
+
+// Names returns the names of all findings.
+func Names() []string {
+	names := make([]string, len(findingKinds))
+	for i, k := range findingKinds {
+		names[i] = k.name
+	}
+	return names
+}
+
+// Explain returns the severity and the reason of a kind of finding.
+func Explain(name string) (severity Severity, why string, ok bool) {
+	for _, k := range findingKinds {
+		if k.name == name {
+			return k.severity, k.why, true
+		}
+	}
+	return "", "", false
+}
+
+// An exam is a network under examination.
+type exam struct {
+	net     *network.Network
+	engine  *engine.Engine
+	atlas   *engine.Atlas
+	regions []origin
+	open    []reach.Access // what can be reached from the internet
+	names   *reach.Namer
+	found   []Finding
+	kind    *findingKind
+}
+
+// An origin is a region and where its connections begin.
+type origin struct {
+	engine.Region
+	from engine.Place
+}
+
+// Examine returns everything check has to say about a network, the gravest first,
+// without what rules accept. It fails where the sets of connections grow too large.
+func Examine(e *engine.Engine) ([]Finding, error) {
+	x := &exam{net: e.Network(), engine: e, atlas: e.NewAtlas(network.Always, reach.MostPieces), names: reach.NewNamer(e.Network())}
+	for _, b := range x.atlas.Beginnings() {
+		regions, err := x.atlas.Explore(b.From, b.Set)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range regions {
+			x.regions = append(x.regions, origin{r, b.From})
+		}
+	}
+	internet := network.Expression{Text: "internet", Terms: []network.Term{{Set: e.Network().Internet()}}}
+	var err error
+	if x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always}); err != nil {
+		return nil, err
+	}
+	looked := map[string]bool{}
+	for i := range findingKinds {
+		k := &findingKinds[i]
+		x.kind = k
+		before := len(x.found)
+		k.look(x)
+		kept := x.found[:before]
+		for _, f := range x.found[before:] { // looks that serve several kinds report only this one
+			if f.Name == k.name && !looked[f.Name+f.Place.String()+f.Text] {
+				looked[f.Name+f.Place.String()+f.Text] = true
+				kept = append(kept, f)
+			}
+		}
+		x.found = kept
+	}
+	slices.SortStableFunc(x.found, func(a, b Finding) int {
+		return cmp.Or(slices.Index(severities, a.Severity)-slices.Index(severities, b.Severity), a.Place.Line-b.Place.Line)
+	})
+	return x.found, nil
+}
+
+// report notes a finding about a place, unless the rule accepts it.
+func (x *exam) report(name string, place network.Place, subject, text string, rule *network.Rule) {
+	if rule != nil && slices.Contains(rule.Accept, name) {
+		return
+	}
+	x.found = append(x.found, Finding{name, severityOf(name), place, subject, text})
+}
+
+func severityOf(name string) Severity {
+	severity, _, _ := Explain(name)
+	return severity
+}
+
+func (x *exam) rule(name string, r *network.Rule, text string) {
+	x.report(name, r.Place, r.Kind+" "+r.Name, text, r)
+}
+
+// through returns the regions that a rule had a part in.
+func (x *exam) through(r *network.Rule) []origin {
+	var found []origin
+	for _, o := range x.regions {
+		if slices.Contains(o.Rules, r) {
+			found = append(found, o)
+		}
+	}
+	return found
+}
+
+func portText(protocol header.Protocol, port uint16) string {
+	return header.Service{Protocol: protocol, Ports: header.Ports{First: port, Last: port}}.String()
+}

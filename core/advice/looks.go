@@ -1,0 +1,494 @@
+package advice
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// lookHidden finds rules that others in front of them leave nothing for.
+func lookHidden(x *exam) {
+	for _, h := range x.atlas.Hidden() {
+		if h.Rule.Disabled {
+			continue
+		}
+		text := "it matches nothing at all"
+		if len(h.By) > 0 {
+			var names []string
+			for _, r := range h.By {
+				names = append(names, r.Name)
+			}
+			text = "it can never match: " + strings.Join(names, ", ") + " in front of it take everything"
+		}
+		x.rule("hidden-rule", h.Rule, text)
+	}
+}
+
+// lookSamePort finds forwards that both listen on a port which only the first gets.
+func lookSamePort(x *exam) {
+	for _, g := range x.net.Gateways {
+		for i, b := range g.NAT {
+			for _, a := range g.NAT[:i] {
+				if !forwards(a) || !forwards(b) || a.Disabled || b.Disabled || a.Target == b.Target && a.TargetAs == b.TargetAs {
+					continue
+				}
+				if port, both := commonPort(a, b); both {
+					x.rule("same-port", &b.Rule, fmt.Sprintf("%s (line %d) has %s already", a.Name, a.Place.Line, port))
+				}
+			}
+		}
+	}
+}
+
+func forwards(r *network.NATRule) bool { return r.Does == network.PortForward }
+
+// commonPort returns a port on which two forwards listen for the same people.
+func commonPort(a, b *network.NATRule) (string, bool) {
+	shared := slices.ContainsFunc(a.On, func(i *network.Interface) bool { return slices.Contains(b.On, i) })
+	if !shared || listens(a).Intersect(listens(b)).Empty() {
+		return "", false
+	}
+	if !a.From.IsAny() && !b.From.IsAny() && a.From.Addresses().Intersect(b.From.Addresses()).Empty() {
+		return "", false
+	}
+	for _, m := range a.Ports {
+		for _, n := range b.Ports {
+			first := max(m.Ports.First, n.Ports.First)
+			if m.Protocol == n.Protocol && first <= min(m.Ports.Last, n.Ports.Last) {
+				return portText(m.Protocol, first), true
+			}
+		}
+	}
+	return "", false
+}
+
+func listens(r *network.NATRule) header.Addresses {
+	if !r.AtOwn {
+		return r.At
+	}
+	var ranges []header.Range
+	for _, i := range r.On {
+		for _, p := range i.Addresses {
+			ranges = append(ranges, header.Range{First: p.Addr(), Last: p.Addr()})
+		}
+	}
+	return header.AddressesOf(ranges...)
+}
+
+// lookForwards finds forwards whose connections are all stopped behind them.
+func lookForwards(x *exam) {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.NAT {
+			if !r.Does.Permits() || r.Disabled {
+				continue
+			}
+			through := x.meant(r)
+			filtered, refused := 0, 0
+			for _, o := range through {
+				if o.Verdict.At == g.Name && o.Verdict.Step == engine.StepFilter {
+					filtered++
+				}
+				if o.Verdict.Outcome == engine.HostFirewall {
+					refused++
+				}
+			}
+			switch {
+			case len(through) == 0:
+			case filtered == len(through):
+				p := PermissionFor(g, r)
+				x.rule("forward-not-permitted", &r.Rule, fmt.Sprintf("no filter rule lets it through; it needs one from %s to %s, %s", p.From, p.To, p.Service))
+			case refused > 0 && filtered+refused == len(through):
+				x.rule("host-refuses", &r.Rule, fmt.Sprintf("the firewall of %s itself lets nobody in", r.TargetIs))
+			}
+		}
+	}
+}
+
+// meant returns the regions through a forward that it is for: those from the internet
+// where it listens on an uplink, else all.
+func (x *exam) meant(r *network.NATRule) []origin {
+	through := x.through(&r.Rule)
+	uplink := func(i *network.Interface) bool { return i.FacesInternet(false) || i.FacesInternet(true) }
+	if !slices.ContainsFunc(r.On, uplink) {
+		return through
+	}
+	return slices.DeleteFunc(through, func(o origin) bool { return !o.from.Internet })
+}
+
+// lookUnused finds filter rules that no connection ever comes to.
+func lookUnused(x *exam) {
+	used := map[*network.Rule]bool{}
+	for _, o := range x.regions {
+		for _, r := range o.Rules {
+			used[r] = true
+		}
+	}
+	hidden := map[*network.Rule]bool{}
+	for _, h := range x.atlas.Hidden() {
+		hidden[h.Rule] = true
+	}
+	for _, g := range x.net.Gateways {
+		for _, r := range g.Filter {
+			if !used[&r.Rule] && !hidden[&r.Rule] && !r.Disabled {
+				x.rule("unused-rule", &r.Rule, "no connection ever comes to it")
+			}
+		}
+	}
+}
+
+// lookTargets looks at the hosts that forwards lead to.
+func lookTargets(x *exam) {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.NAT {
+			if !r.Does.Permits() || r.Disabled {
+				continue
+			}
+			for _, a := range []header.Range{{First: r.Target.V4, Last: r.Target.V4}, {First: r.Target.V6, Last: r.Target.V6}} {
+				if a.First.IsValid() {
+					x.target(r, a)
+				}
+			}
+		}
+	}
+}
+
+func (x *exam) target(r *network.NATRule, a header.Range) {
+	var host *network.Host
+	for _, h := range x.net.Hosts {
+		if h.Has(a.First) {
+			host = h
+		}
+	}
+	for _, g := range x.net.Gateways {
+		for _, i := range g.Interfaces {
+			for _, p := range i.Addresses {
+				if p.Addr() == a.First {
+					return // the next gateway hands it on
+				}
+			}
+		}
+	}
+	switch {
+	case host == nil:
+		x.rule("no-such-host", &r.Rule, fmt.Sprintf("no host has %s", a.First))
+		return
+	case host.Assigned == network.Dynamic:
+		x.rule("dynamic-target", &r.Rule, fmt.Sprintf("%s got %s dynamically; reserve it", host.Name, a.First))
+	}
+	for _, m := range r.Ports {
+		for _, port := range []uint16{m.ToFirst, m.ToFirst + (m.Ports.Last - m.Ports.First)} {
+			if m.Protocol.HasPorts() && !served(host, m.Protocol, port, a) {
+				x.rule("not-served", &r.Rule, fmt.Sprintf("%s does not listen on %s", host.Name, portText(m.Protocol, port)))
+				return
+			}
+		}
+	}
+}
+
+func served(h *network.Host, protocol header.Protocol, port uint16, at header.Range) bool {
+	for _, s := range h.Serves {
+		if (!s.At.IsValid() || s.At == at.First) && s.Services.Matches(protocol, port) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(h.Relays, func(r network.Relay) bool { return r.Listen.Matches(protocol, port) })
+}
+
+// lookUplinks finds forwards on uplinks that let nothing in.
+func lookUplinks(x *exam) {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.NAT {
+			if !r.Does.RewritesDestination() || r.Disabled {
+				continue
+			}
+			for _, i := range r.On {
+				switch blocked := blockedPort(i, r); {
+				case i.Upstream.CarrierNAT:
+					x.rule("upstream-blocks", &r.Rule, fmt.Sprintf("%s is behind a carrier's NAT", i.Name))
+				case blocked != "":
+					x.rule("upstream-blocks", &r.Rule, fmt.Sprintf("the upstream of %s blocks %s", i.Name, blocked))
+				}
+			}
+		}
+	}
+}
+
+func blockedPort(i *network.Interface, r *network.NATRule) string {
+	for _, m := range r.Ports {
+		if i.Upstream.Blocks.Matches(m.Protocol, m.Ports.First) {
+			return portText(m.Protocol, m.Ports.First)
+		}
+	}
+	return ""
+}
+
+// lookTLS finds redirects from https to ports for plain pages.
+func lookTLS(x *exam) {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.NAT {
+			for _, m := range r.Ports {
+				if m.Protocol == header.TCP && m.Ports.Contains(443) && !r.Disabled {
+					if to := m.Apply(443); to == 80 || to == 8080 || to == 8008 {
+						x.rule("tls-to-plain", &r.Rule, fmt.Sprintf("tcp/443 goes to port %d of %s", to, r.TargetIs))
+					}
+				}
+			}
+		}
+	}
+}
+
+// lookOneToOne finds hosts behind a one-to-one rule of which more is let through than they serve.
+func lookOneToOne(x *exam) {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.NAT {
+			if r.Does != network.OneToOne || r.Disabled {
+				continue
+			}
+			for _, o := range x.through(&r.Rule) {
+				if o.from.Internet && o.Verdict.Outcome == engine.Refused {
+					x.rule("one-to-one-wide", &r.Rule, fmt.Sprintf("%s gets to %s too, which does not serve it", portText(o.Example.Protocol, o.Example.DestinationPort), o.Verdict.At))
+					break
+				}
+			}
+		}
+	}
+}
+
+// lookLeaks finds inside sources that get out with their private address.
+func lookLeaks(x *exam) {
+	told := map[*network.Segment]bool{}
+	for _, o := range x.regions {
+		if o.from.Segment == nil || told[o.from.Segment] || o.Verdict.Outcome != engine.Unanswered || o.Verdict.At != "the internet" || network.Carried(o.Example.Source) {
+			continue
+		}
+		told[o.from.Segment] = true
+		i := o.from.Segment.Interfaces[0]
+		x.report("leaking-source", i.Place, "interface "+i.String(), fmt.Sprintf("%s gets out untranslated, to %s for one; add a source-nat", o.Example.Source, o.Example.Destination), nil)
+	}
+}
+
+func lookRoutes(x *exam) {
+	for _, g := range x.net.Gateways {
+		if !slices.ContainsFunc(g.Routes, func(r network.Route) bool { return r.To.Bits() == 0 }) {
+			x.report("no-default-route", g.Place, "gateway "+g.Name, "it has no route to default", nil)
+		}
+	}
+}
+
+func lookGroups(x *exam) {
+	for _, g := range x.net.Groups {
+		switch {
+		case g.Members.Empty():
+			x.report("empty-group", g.Place, "group "+g.Name, "it has no members", nil)
+		case header.Family(false).Minus(g.Members).Empty() || header.Family(true).Minus(g.Members).Empty():
+			x.report("group-of-everything", g.Place, "group "+g.Name, "it holds every address of a family", nil)
+		}
+	}
+}
+
+// outside reports whether an expression of a rule lets strangers of the internet in.
+func (x *exam) fromOutside(g *network.Gateway, e network.Expression) bool {
+	for _, i := range g.Interfaces {
+		for _, v6 := range []bool{false, true} {
+			if i.FacesInternet(v6) && x.names.Open(e.In(i.Zone)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func lookAnyService(x *exam) {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.Filter {
+			any := len(r.Services) == 0 || slices.Contains(r.Services, header.AnyService)
+			if r.Verb == network.Allow && !r.Disabled && any && x.fromOutside(g, r.From) {
+				x.rule("any-service", &r.Rule, "it lets everybody outside use every service of "+orAny(r.To.Text))
+			}
+		}
+	}
+}
+
+func orAny(text string) string {
+	if text == "" {
+		return "anybody"
+	}
+	return text
+}
+
+// administration and clearText are services by their ports.
+var (
+	administration = []uint16{22, 23, 3389, 5900, 5901, 5985, 5986}
+	clearText      = []uint16{21, 23, 80, 110, 143, 513, 514, 8080}
+	management     = []uint16{22, 23, 80, 443, 8080, 8443}
+)
+
+// lookExposure looks at what everybody on the internet can reach.
+func lookExposure(x *exam) {
+	for i := range x.open {
+		a := &x.open[i]
+		if !x.names.Open(a.From) {
+			continue
+		}
+		var rule *network.Rule
+		place := x.net.Gateways[0].Place
+		if len(a.Rules) > 0 {
+			rule = a.Rules[len(a.Rules)-1]
+			place = rule.Place
+		} else if g := x.net.Gateway(a.Host); g != nil {
+			place = g.Place
+		}
+		tell := func(name string, ports []uint16) {
+			for _, p := range ports {
+				if a.Services.Matches(header.TCP, p) {
+					x.report(name, place, a.Host, fmt.Sprintf("%s of %s is open to %s", portText(header.TCP, p), a.Host, x.names.Who(a.From)), rule)
+				}
+			}
+		}
+		if a.Gateway {
+			tell("gateway-open", management)
+			continue
+		}
+		tell("administration-open", administration)
+		tell("clear-text-open", clearText)
+	}
+}
+
+// lookDropLists finds lists of who is stopped in front of a rule that lets everyone else through.
+func lookDropLists(x *exam) {
+	for _, g := range x.net.Gateways {
+		for i, drop := range g.Filter {
+			from := drop.From.Addresses()
+			listed := !drop.From.IsAny() && len(drop.From.Zones()) == 0 && from.Intersect(x.net.Internet()).Empty() && from.Size() < 1024
+			if drop.Verb == network.Allow || drop.Disabled || !listed {
+				continue
+			}
+			for _, allow := range g.Filter[i+1:] {
+				if allow.Verb == network.Allow && !allow.Disabled && from.Minus(allow.From.Addresses()).Empty() && sameServices(drop, allow) {
+					x.rule("drop-list", &drop.Rule, fmt.Sprintf("%s lets through everyone of %s whom it does not list", allow.Name, orAny(allow.From.Text)))
+					break
+				}
+			}
+		}
+	}
+}
+
+func sameServices(a, b *network.FilterRule) bool {
+	if len(a.Services) == 0 || len(b.Services) == 0 {
+		return true
+	}
+	return slices.ContainsFunc(a.Services, func(s header.Service) bool { return b.Services.Matches(s.Protocol, s.Ports.First) })
+}
+
+// lookDNS finds zones with a notice page whose people may ask any name server.
+func lookDNS(x *exam) {
+	for _, g := range x.net.Gateways {
+		for _, notice := range g.NAT {
+			if notice.Does != network.DestinationNAT || notice.Disabled || notice.From.IsAny() {
+				continue
+			}
+			for _, r := range g.Filter {
+				if r.Verb != network.Allow || r.Disabled || len(r.Services) == 0 || !r.Services.Matches(header.UDP, 53) {
+					continue
+				}
+				for _, i := range notice.On {
+					if notice.From.In(i.Zone).Minus(r.From.In(i.Zone)).Empty() && x.opensOutside(g, r) {
+						x.rule("dns-anywhere", &r.Rule, fmt.Sprintf("whom %s sends to a page can ask any name server by it", notice.Name))
+					}
+				}
+			}
+		}
+	}
+}
+
+// opensOutside reports whether a rule lets packets out to the internet at large.
+func (x *exam) opensOutside(g *network.Gateway, r *network.FilterRule) bool {
+	return slices.ContainsFunc(g.Interfaces, func(i *network.Interface) bool {
+		return (i.FacesInternet(false) || i.FacesInternet(true)) && x.names.Open(r.To.In(i.Zone))
+	})
+}
+
+func lookLogging(x *exam) {
+	for _, g := range x.net.Gateways {
+		look := func(r *network.Rule, busy bool) {
+			switch {
+			case !r.Log || r.Disabled:
+			case !g.Logging.Enabled:
+				x.rule("log-without-logging", r, "the logging of "+g.Name+" is off; set logging: {enabled: true}")
+			case busy:
+				x.rule("busy-log", r, "it matches every service from everybody")
+			}
+		}
+		for _, r := range g.NAT {
+			look(&r.Rule, r.Does == network.SourceNAT && r.From.IsAny() && r.To.IsAny())
+		}
+		for _, r := range g.Filter {
+			look(&r.Rule, r.From.IsAny() && len(r.Services) == 0)
+		}
+	}
+}
+
+func lookLimits(x *exam) {
+	for _, g := range x.net.Gateways {
+		count := 0
+		for _, r := range g.NAT {
+			if r.Does == network.PortForward && !r.Disabled {
+				count++
+			}
+		}
+		if g.Limits.PortForwards > 0 && count > g.Limits.PortForwards {
+			x.report("too-many-forwards", g.Place, "gateway "+g.Name, fmt.Sprintf("%d forwards, room for %d", count, g.Limits.PortForwards), nil)
+		}
+	}
+}
+
+func lookDisabled(x *exam) {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.NAT {
+			if r.Disabled {
+				x.rule("disabled-rule", &r.Rule, disabledText(&r.Rule))
+			}
+		}
+		for _, r := range g.Filter {
+			if r.Disabled {
+				x.rule("disabled-rule", &r.Rule, disabledText(&r.Rule))
+			}
+		}
+	}
+}
+
+func disabledText(r *network.Rule) string {
+	if r.Note != "" {
+		return "it is disabled: " + r.Note
+	}
+	return "it is disabled; remove it if it is not needed"
+}
+
+func lookMappings(x *exam) {
+	for _, g := range x.net.Gateways {
+		if g.Mappings == nil {
+			continue
+		}
+		for _, r := range g.Mappings.Rules {
+			if r.Verb == network.Allow && r.From.IsAny() && r.Ports == header.AllPorts {
+				x.report("mappings-open", r.Place, "mappings of "+g.Name, "every machine may open every port", nil)
+			}
+		}
+	}
+}
+
+func lookTwins(x *exam) {
+	for i, b := range x.net.Hosts {
+		for _, a := range x.net.Hosts[:i] {
+			for _, address := range b.Addresses {
+				if a.Has(address) {
+					x.report("twin-address", b.Place, "host "+b.Name, fmt.Sprintf("%s has %s too", a.Name, address), nil)
+				}
+			}
+		}
+	}
+}
