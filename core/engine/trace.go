@@ -1,5 +1,10 @@
 package engine
 
+import (
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
 // A StepKind is one of the steps of a trace.
 type StepKind string
 
@@ -35,6 +40,7 @@ type Trace struct {
 	Verdict
 	Steps []Step
 	Why   []string // sentences, for any outcome but reached
+	Stood Standing // where it stood at the last gateway on the way in
 	Near  []Near   // the rules that nearly matched where it ended
 }
 
@@ -45,7 +51,19 @@ func (w *Walk) Trace(c Connection) *Trace {
 	w.run(c)
 	t.Verdict = w.verdict
 	t.Near = w.near()
+	if g := w.stood.gateway; g != nil {
+		t.Stood = Standing{g.Gateway, w.stood.in, w.stood.out, w.stood.forward, w.stood.before, w.stood.after}
+	}
 	w.trace = nil
 	w.sessions = w.sessions[:w.earlier]
 	return t
+}
+
+// A Standing is how a packet stood at a gateway: where it came in and would leave,
+// what redirected it, and how it was before and after that.
+type Standing struct {
+	Gateway       *network.Gateway
+	In, Out       *network.Interface
+	Forward       *network.NATRule
+	Before, After header.Packet
 }

@@ -209,7 +209,7 @@ func (w *Walk) pass(g *gateway, in *network.Interface, p *header.Packet) positio
 	w.region.arrived()
 	forward := w.translateDestination(g, in, p)
 	if !w.back {
-		w.stood = standing{gateway: g, in: in, before: before, after: *p}
+		w.stood = standing{gateway: g, in: in, forward: forward, before: before, after: *p}
 	}
 	_, own := g.own[p.Destination]
 	w.region.address(header.FieldDestination, p.Destination, g.ownSet, own)

@@ -51,12 +51,31 @@ type Fate struct {
 // translation. With stops, those that are stopped under both but elsewhere or
 // otherwise count too. None is a proof that both do the same.
 func Differences(old, new *engine.Engine, moment network.Moment, stops bool) ([]Difference, error) {
-	space := header.NewSpace(MostPieces)
-	a, err := survey(old, space, moment)
+	b, err := NewBaseline(old, moment)
 	if err != nil {
 		return nil, err
 	}
-	b, err := survey(new, space, moment)
+	return b.Differences(new, stops)
+}
+
+// A Baseline is a network that others are compared with.
+type Baseline struct {
+	space  *header.Space
+	old    *surveyed
+	moment network.Moment
+}
+
+// NewBaseline surveys a network once, to compare several others with it.
+func NewBaseline(old *engine.Engine, moment network.Moment) (*Baseline, error) {
+	space := header.NewSpace(MostPieces)
+	a, err := survey(old, space, moment)
+	return &Baseline{space, a, moment}, err
+}
+
+// Differences is Differences from the baseline.
+func (base *Baseline) Differences(new *engine.Engine, stops bool) ([]Difference, error) {
+	space, a := base.space, base.old
+	b, err := survey(new, space, base.moment)
 	if err != nil {
 		return nil, err
 	}

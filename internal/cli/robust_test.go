@@ -101,9 +101,9 @@ func TestHostileFiles(t *testing.T) {
 func TestJSONShapes(t *testing.T) {
 	folder := demoFolder(t)
 	for line, fields := range map[string]string{
-		"trace internet rim:fibre https -json": "answered at connection delivered host near next outcome rule steps told why",
+		"trace internet rim:fibre https -json": "answered at connection delivered host near next outcome repairs rule steps told why",
 		"show -json":                           "gateways groups hosts network services",
-		"check -json":                          "errors file",
+		"check -json":                          "errors file findings",
 		"disable weather-page -dry-run -json":  "difference effects file remarks written",
 		"remove weather-test -dry-run -json":   "difference effects file remarks written",
 		"init other -f x.yaml -outside 192.0.2.1/24 -inside 10.0.0.1/8 -dry-run -json": "difference effects file remarks written",

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"strings"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
+	"hollowbridge/internal/repair"
 )
 
 var traceCommand = &command{
@@ -14,7 +16,8 @@ var traceCommand = &command{
 	summary: "follows one connection, step by step, there and back",
 	help: `Follows one connection through the gateways to the host, and its answer back to the client. It
 says whether the service is reached; if not, where the connection ends, which step and which
-rule ended it, and which rules nearly matched.
+rule ended it, which rules nearly matched, and which edits would mend it: each was tried on a
+copy of the file, and what else it would open is said with it. -repair N makes the edit.
 
 FROM is a host, an address, ADDRESS:PORT, a group (its first address), or internet: a stranger
 who is in no group. TO is a host, an address, or GATEWAY:INTERFACE for an interface's own
@@ -27,6 +30,7 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		"hollowbridge trace internet rim:fibre https",
 		"hollowbridge trace 203.0.113.130 rim:fibre tcp/15900 -json",
 		"hollowbridge trace 10.61.8.40 192.0.2.10 icmp",
+		"hollowbridge trace remote-observers rim:fibre tcp/2222 -repair 1 -dry-run",
 		"hollowbridge trace 192.0.2.7 rim:fibre rtsp -in rim:fibre -sport 5004",
 	},
 	flags: func(set *flag.FlagSet, o *options) {
@@ -36,6 +40,8 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		set.StringVar(&o.in, "in", "", "the `INTERFACE` it comes in by, where FROM does not tell")
 		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; now where absent")
 		set.BoolVar(&o.ipv6, "6", false, "IPv6 where both ends have both")
+		set.IntVar(&o.repair, "repair", 0, "apply the repair of this `NUMBER` to the file")
+		set.BoolVar(&o.dryRun, "dry-run", false, "with -repair, show what would change and write nothing")
 		set.Var(&o.after, "after", "an `EARLIER` connection, \"FROM TO SERVICE\", whose sessions are still there; repeatable")
 	},
 	run: runTrace,
@@ -71,10 +77,23 @@ func runTrace(c *call) int {
 		walk.Remember(earlier)
 	}
 	t := walk.Trace(connection)
+	var repairs []repairJSON
+	if t.Outcome != engine.Reached && len(c.options.after) == 0 {
+		tried, compared, err := repair.Find(c.path(), t, n, mostRulesCompared)
+		if err != nil {
+			return c.failed(err)
+		}
+		if c.options.repair > 0 {
+			return c.applyRepair(tried)
+		}
+		repairs = repairEntries(n, tried, compared)
+	} else if c.options.repair > 0 {
+		return c.failed(errors.New("there is nothing to repair"))
+	}
 	if c.options.json {
-		c.printJSON(traceResult(t))
+		c.printJSON(traceResult(t, repairs))
 	} else {
-		c.printTrace(t)
+		c.printTrace(t, repairs)
 	}
 	if t.Outcome != engine.Reached {
 		return no
@@ -99,7 +118,7 @@ func (q question) earlier(e *engine.Engine, text string) (engine.Connection, err
 	return before.connection(e)
 }
 
-func (c *call) printTrace(t *engine.Trace) {
+func (c *call) printTrace(t *engine.Trace, repairs []repairJSON) {
 	p := t.Connection.Packet
 	head := fmt.Sprintf("%s -> %s %s", p.From(), p.To(), protocolText(p))
 	fmt.Fprintf(c.Out, "%-58s  from %s\n\n", head, t.Connection.From.Name())
@@ -123,6 +142,7 @@ func (c *call) printTrace(t *engine.Trace) {
 	}
 	if remedy := t.Outcome.Remedy(); remedy != "" {
 		printLabelled(c.Out, "next", remedy)
+		printRepairs(c.Out, repairs)
 		fmt.Fprintln(c.Out)
 	}
 	fmt.Fprintln(c.Out, c.verdictLine(t))
@@ -198,6 +218,7 @@ type traceJSON struct {
 	Near       []nearJSON     `json:"near"`
 	Told       bool           `json:"told"`
 	Next       string         `json:"next"`
+	Repairs    []repairJSON   `json:"repairs"`
 }
 
 type connectionJSON struct {
@@ -227,13 +248,13 @@ type nearJSON struct {
 	Text    string `json:"text"`
 }
 
-func traceResult(t *engine.Trace) traceJSON {
+func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
 	p := t.Connection.Packet
 	result := traceJSON{
 		Connection: connectionJSON{p.From(), p.To(), p.Protocol.String()},
 		Outcome:    t.Outcome.String(), Host: t.Host, At: t.At,
 		Delivered: ends(t.Delivered), Answered: ends(t.Answered),
-		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told, Next: t.Outcome.Remedy(),
+		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told, Next: t.Outcome.Remedy(), Repairs: append([]repairJSON{}, repairs...),
 	}
 	if t.Rule != nil {
 		result.Rule = t.Rule.Name

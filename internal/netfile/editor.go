@@ -50,6 +50,16 @@ func Edit(path string) (*Editor, error) {
 	return e, nil
 }
 
+// Sketch returns an editor of a copy: edits are tried on it and cannot be saved.
+func Sketch(path string) (*Editor, error) {
+	data, err := readBounded(path)
+	if err != nil {
+		return nil, err
+	}
+	e := &Editor{path: path, before: bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))}
+	return e, e.set(e.before)
+}
+
 // Create begins a new network file at path. It fails where one exists.
 func Create(path string) (*Editor, error) {
 	lock, err := lockFolder(path)
@@ -115,6 +125,9 @@ func (e *Editor) set(text []byte) error {
 // beside it that then takes its place, so that there is always a whole file. The
 // mode of the file is kept.
 func (e *Editor) Save() error {
+	if e.lock == nil {
+		return errors.New("a sketch is not saved")
+	}
 	if _, err := e.Network(); err != nil {
 		return err
 	}

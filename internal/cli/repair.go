@@ -1,0 +1,54 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+
+	"hollowbridge/core/network"
+	"hollowbridge/core/reach"
+	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/repair"
+)
+
+type repairJSON struct {
+	Command string   `json:"command"`
+	Opens   []string `json:"opens"`
+}
+
+// repairEntries says of each repair what it opens.
+func repairEntries(n *network.Network, list []repair.Repair, compared bool) []repairJSON {
+	names := reach.NewNamer(n)
+	var entries []repairJSON
+	for _, r := range list {
+		entry := repairJSON{r.Command, []string{"too many rules to say what else it opens"}}
+		if compared {
+			entry.Opens = differenceLines(names, r.Opens)
+		}
+		entries = append(entries, entry)
+	}
+	return entries
+}
+
+func printRepairs(w io.Writer, list []repairJSON) {
+	for i, r := range list {
+		label := ""
+		if i == 0 {
+			label = "repair"
+		}
+		fmt.Fprintf(w, "  %-8s%d  %s\n", label, i+1, r.Command)
+		for _, line := range r.Opens {
+			for _, part := range wrap(line, widest-16) {
+				fmt.Fprintf(w, "               %s\n", part)
+			}
+		}
+	}
+}
+
+// applyRepair makes one of the edits that a trace offers.
+func (c *call) applyRepair(list []repair.Repair) int {
+	if c.options.repair < 0 || c.options.repair > len(list) {
+		return c.failed(fmt.Errorf("-repair %d: the trace offers %s", c.options.repair, count(len(list), "repair")))
+	}
+	c.options.json = false
+	return c.edit(func(e *netfile.Editor) error { return list[c.options.repair-1].Edit(e) })
+}
