@@ -46,8 +46,10 @@ var findingKinds []findingKind
 func init() {
 	findingKinds = []findingKind{
 		{"hidden-rule", Mistake, "A rule that can never match gives a false feeling of what is allowed or stopped.", lookHidden},
+		{"half-hidden", Note, "Part of what the rule is for is decided otherwise by a rule in front of it, and neither is the special case of the other.", lookHalfHidden},
 		{"same-port", Mistake, "Two forwards want the same outside address and port; only the first one gets it.", lookSamePort},
 		{"forward-not-permitted", Mistake, "A forward that no filter rule lets through does nothing.", lookForwards},
+		{"wrong-side", Mistake, "The filter rule names the address or port on the side of the translation that this gateway's filter does not see.", lookForwards},
 		{"unused-rule", Note, "No connection that can exist ever comes to this filter rule: it may be left over, or be meant for a forward that does not exist.", lookUnused},
 		{"no-such-host", Mistake, "Nobody has the address that the forward leads to.", lookTargets},
 		{"dynamic-target", Mistake, "A host whose address changes will one day not be where the forward leads.", lookTargets},
@@ -66,6 +68,7 @@ func init() {
 		{"gateway-open", Danger, "The gateway's own administration can be reached from the internet.", lookExposure},
 		{"drop-list", Note, "A machine that nobody has listed is let through; a list of who is allowed fails the other way.", lookDropLists},
 		{"dns-anywhere", Note, "People who are sent to a notice page can still ask any name server, and tunnel through it.", lookDNS},
+		{"no-hairpin", Note, "People inside who use the outside name end at the gateway itself; other forwards of this gateway let them.", lookHairpins},
 		{"log-without-logging", Mistake, "The rule asks for logging, but the gateway's logging is off.", lookLogging},
 		{"busy-log", Note, "A rule that matches nearly everything fills the log, and what matters is not seen in it.", lookLogging},
 		{"too-many-forwards", Mistake, "The gateway has no room for so many forwards.", lookLimits},

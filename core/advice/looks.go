@@ -100,9 +100,57 @@ func lookForwards(x *exam) {
 			case len(through) == 0:
 			case filtered == len(through):
 				p := PermissionFor(g, r)
+				if wrong := x.wrongSide(r, g.Name); wrong != nil {
+					x.rule("wrong-side", wrong.Rule, fmt.Sprintf("%s needs it: %s", r.Name, wrong.Text))
+				}
 				x.rule("forward-not-permitted", &r.Rule, fmt.Sprintf("no filter rule lets it through; it needs one from %s to %s, %s", p.From, p.To, p.Service))
 			case refused > 0 && filtered+refused == len(through):
 				x.rule("host-refuses", &r.Rule, fmt.Sprintf("the firewall of %s itself lets nobody in", r.TargetIs))
+			}
+		}
+	}
+}
+
+// wrongSide returns the filter rule that would let a forward through if it named the
+// other side of the translation, or nil.
+func (x *exam) wrongSide(r *network.NATRule, gateway string) *engine.Near {
+	c, ok := Sample(x.engine, r, network.Always)
+	if !ok {
+		return nil
+	}
+	t := x.engine.NewWalk().Trace(c)
+	for i, near := range t.Near {
+		if t.At == gateway && near.Differs == "side of the translation" {
+			return &t.Near[i]
+		}
+	}
+	return nil
+}
+
+// lookHalfHidden finds filter rules that cross one in front of them with another verb.
+func lookHalfHidden(x *exam) {
+	verbs := map[*network.Rule]network.Verb{}
+	for _, g := range x.net.Gateways {
+		for _, r := range g.Filter {
+			verbs[&r.Rule] = r.Verb
+		}
+	}
+	told := map[*network.Rule]bool{}
+	for _, c := range x.atlas.Crossings() {
+		if (verbs[c.First] == network.Allow) != (verbs[c.Second] == network.Allow) && !told[c.Second] {
+			told[c.Second] = true
+			x.rule("half-hidden", c.Second, fmt.Sprintf("%s (line %d) decides about part of it, %s -> %s for one", c.First.Name, c.First.Place.Line, c.Example.From(), c.Example.To()))
+		}
+	}
+}
+
+// lookHairpins finds forwards without hairpin at gateways where others have it.
+func lookHairpins(x *exam) {
+	for _, g := range x.net.Gateways {
+		some := slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool { return r.Hairpin && !r.Disabled })
+		for _, r := range g.NAT {
+			if some && r.Does == network.PortForward && !r.Disabled && !r.Hairpin && r.From.IsAny() {
+				x.rule("no-hairpin", &r.Rule, "people inside can't use it; others of "+g.Name+" have hairpin: true")
 			}
 		}
 	}

@@ -568,3 +568,47 @@ func (a *Atlas) hiddenIn(g *gateway, views []tableView) []HiddenRule {
 	}
 	return hidden
 }
+
+// A Crossing is two rules of a filter of which each matches connections that the
+// other does not, and the first decides about some that both match.
+type Crossing struct {
+	First, Second *network.Rule
+	Example       header.Packet
+}
+
+// Crossings returns the crossings of all filters.
+func (a *Atlas) Crossings() []Crossing {
+	var found []Crossing
+	for _, g := range a.engine.gateways {
+		done := map[tableView]bool{}
+		for _, in := range g.Interfaces {
+			for _, out := range g.Interfaces {
+				v := tableView{table: g.filter, fromZone: g.zones[in.Index], toZone: g.zones[out.Index]}
+				if !done[v] {
+					done[v] = true
+					found = append(found, a.crossingsIn(v)...)
+				}
+			}
+		}
+	}
+	return found
+}
+
+func (a *Atlas) crossingsIn(v tableView) []Crossing {
+	var found []Crossing
+	whole := a.view(v)
+	for i := range v.table.conditions {
+		second := a.condition(&v.table.conditions[i], 1, v)
+		for _, p := range a.Space.Parts(a.Space.Restrict(second, whole)) {
+			if p.Value == i+1 {
+				continue
+			}
+			first := a.condition(&v.table.conditions[p.Value-1], 1, v)
+			if a.Space.Minus(first, second) != header.Nothing && a.Space.Minus(second, first) != header.Nothing {
+				example, _ := a.Space.Example(p.Set)
+				found = append(found, Crossing{v.table.conditions[p.Value-1].rule, v.table.conditions[i].rule, example})
+			}
+		}
+	}
+	return found
+}

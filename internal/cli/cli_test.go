@@ -284,8 +284,8 @@ func TestTheFileIsFoundByFlagVariableAndDefault(t *testing.T) {
 	wantStatus(t, r, 2)
 	wantIn(t, r.err, "there is no hollowbridge.yaml here", "-f FILE")
 	wantStatus(t, run(t, folder, "-f", "other.yaml"), 2)
-	wantStatus(t, run(t, folder, "check", "-f", "other.yaml"), 0)
-	command := exec.Command(program, "check")
+	wantStatus(t, run(t, folder, "show", "-f", "other.yaml"), 0)
+	command := exec.Command(program, "show")
 	command.Dir, command.Env = folder, []string{"HOLLOWBRIDGE_FILE=other.yaml"}
 	if out, err := command.CombinedOutput(); err != nil {
 		t.Errorf("%v: %s", err, out)

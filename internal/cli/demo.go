@@ -29,9 +29,10 @@ type scene struct {
 }
 
 var scenes = []scene{
-	{"Is the network file right?", words("check")},
+	{"Is the network file right, and what is probably a mistake?", words("check")},
 	{"What does the network look like?", words("show map")},
-	{"Which rules are there?", words("show rules")},
+	{"What can get in from the internet?", words("reach")},
+	{"Does everything hold that must hold?", words("expect")},
 	{"1. A front server asks for the archive. Does it get there, and does the answer get back?",
 		words("trace fronts rim:fibre https")},
 	{"2. A stranger asks for the same. What stops it?",

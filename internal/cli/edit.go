@@ -431,7 +431,9 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 		fmt.Fprintln(c.Out)
 	}
 	for _, line := range c.remarks {
-		if !strings.HasPrefix(line, "  ") { // a command to copy stays on one line
+		if command, is := strings.CutPrefix(line, "  "); is { // a command can be copied over several lines
+			line = "  " + strings.Join(wrap(command, widest-6), " \\\n    ")
+		} else {
 			line = strings.Join(wrap(line, widest), "\n  ")
 		}
 		fmt.Fprintln(c.Out, line)

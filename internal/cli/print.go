@@ -77,7 +77,7 @@ func printTableWithin(w io.Writer, heads []string, rows [][]string, most []int) 
 	for _, width := range widths[:last] {
 		left -= width + 2
 	}
-	widths[last] = max(20, left)
+	widths[last] = max(16, left)
 	for _, row := range rows {
 		cells := make([][]string, len(row))
 		height := 1

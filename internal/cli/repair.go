@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"strings"
 
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
@@ -35,7 +36,8 @@ func printRepairs(w io.Writer, list []repairJSON) {
 		if i == 0 {
 			label = "repair"
 		}
-		fmt.Fprintf(w, "  %-8s%d  %s\n", label, i+1, r.Command)
+		command := strings.Join(wrap(r.Command, widest-17), " \\\n               ")
+		fmt.Fprintf(w, "  %-8s%d  %s\n", label, i+1, command)
 		for _, line := range r.Opens {
 			for _, part := range wrap(line, widest-16) {
 				fmt.Fprintf(w, "               %s\n", part)

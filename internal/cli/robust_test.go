@@ -60,7 +60,7 @@ func TestAKilledEditLeavesAWholeFile(t *testing.T) {
 		time.Sleep(time.Duration(random.IntN(6000)) * time.Microsecond)
 		command.Process.Kill()
 		command.Wait()
-		if r := run(t, folder, "check"); r.status != 0 {
+		if r := run(t, folder, "show"); r.status != 0 {
 			t.Fatalf("after kill %d: %s", i, r.err)
 		}
 	}
