@@ -18,6 +18,24 @@ type Atlas struct {
 	engine *Engine
 	moment network.Moment
 	tables map[tableView]header.Set
+	wheres map[whereKey]header.Set
+	inside map[*netip.Prefix]header.Addresses
+	routed map[routeKey]header.Addresses
+}
+
+// A routeKey is a route of a table, or none, in one family.
+type routeKey struct {
+	table *routeTable
+	route *route
+	v6    bool
+}
+
+// A whereKey names a set of addresses, which never changes, by where it is stored.
+type whereKey struct {
+	first *header.Range
+	count int
+	field header.Field
+	v6    bool
 }
 
 // A tableView is a table as it is for a pair of zones. Turned, it is asked by
@@ -46,7 +64,8 @@ func (e *Engine) NewAtlas(moment network.Moment, most int) *Atlas {
 // NewAtlasIn returns an atlas whose sets are in a given space, so that those of
 // several atlases can be compared.
 func (e *Engine) NewAtlasIn(space *header.Space, moment network.Moment) *Atlas {
-	return &Atlas{Space: space, engine: e, moment: moment, tables: map[tableView]header.Set{}}
+	return &Atlas{Space: space, engine: e, moment: moment, tables: map[tableView]header.Set{}, wheres: map[whereKey]header.Set{},
+		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]header.Addresses{}}
 }
 
 // Explore returns the regions of a set of connections that begin at a place. All
@@ -256,16 +275,51 @@ func (r *region) keep(inside, outside header.Set, holds bool) {
 
 // spans decides by the value of a field of the packet.
 func (r *region) spans(f header.Field, spans []header.Span, holds bool) {
+	r.where(r.atlas.Space.Where(f, spans, header.Everything), holds)
+}
+
+// where decides by a set over the packet as it is now.
+func (r *region) where(now header.Set, holds bool) {
 	space := r.atlas.Space
-	inside := space.Pull(r.set, space.Where(f, spans, header.Everything), r.terms, false)
+	inside := space.Pull(r.set, now, r.terms, false)
+	if inside == r.set && holds || inside == header.Nothing && !holds {
+		return
+	}
 	r.keep(inside, space.Minus(r.set, inside), holds)
 }
 
 func (r *region) address(f header.Field, a netip.Addr, set header.Addresses, holds bool) {
-	if r == nil {
-		return
+	if r != nil && !r.terms[f].IsConstant() { // what is constant is decided already
+		r.where(r.atlas.where(f, set, a.Is6()), holds)
 	}
-	r.spans(f, header.AddressSpans(set.Intersect(header.Family(a.Is6()))), holds)
+}
+
+// prefixes returns the addresses of an interface's prefixes.
+func (a *Atlas) prefixes(list []netip.Prefix) header.Addresses {
+	if len(list) == 0 {
+		return header.Addresses{}
+	}
+	known, ok := a.inside[&list[0]]
+	if !ok {
+		known = header.AddressesOfPrefixes(list...)
+		a.inside[&list[0]] = known
+	}
+	return known
+}
+
+// where returns the packets whose field is among the addresses of one family.
+func (a *Atlas) where(f header.Field, set header.Addresses, v6 bool) header.Set {
+	ranges := set.Ranges()
+	if len(ranges) == 0 {
+		return header.Nothing
+	}
+	key := whereKey{&ranges[0], len(ranges), f, v6}
+	known, ok := a.wheres[key]
+	if !ok {
+		known = a.Space.Where(f, header.AddressSpans(set.Intersect(header.Family(v6))), header.Everything)
+		a.wheres[key] = known
+	}
+	return known
 }
 
 func (r *region) services(services header.Services, protocol header.Protocol, holds bool) {
@@ -318,9 +372,16 @@ func (r *region) view(v tableView, terms header.Terms, found int32) {
 
 // route decides by which route the destination has.
 func (r *region) route(g *gateway, a netip.Addr, found *route) {
-	if r != nil {
-		r.address(header.FieldDestination, a, g.routes.stretches(found, a.Is6()), true)
+	if r == nil || r.terms[header.FieldDestination].IsConstant() {
+		return
 	}
+	key := routeKey{g.routes, found, a.Is6()}
+	set, ok := r.atlas.routed[key]
+	if !ok {
+		set = g.routes.stretches(found, a.Is6())
+		r.atlas.routed[key] = set
+	}
+	r.address(header.FieldDestination, a, set, true)
 }
 
 // same decides whether two packets are equal in some fields.

@@ -245,7 +245,7 @@ func (w *Walk) inPrefixes(f header.Field, prefixes []netip.Prefix, a netip.Addr)
 		inside = inside || p.Contains(a)
 	}
 	if w.region != nil {
-		w.region.address(f, a, header.AddressesOfPrefixes(prefixes...), inside)
+		w.region.address(f, a, w.region.atlas.prefixes(prefixes), inside)
 	}
 	return inside
 }

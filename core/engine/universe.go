@@ -58,7 +58,8 @@ type placed struct {
 	sources header.Addresses
 }
 
-// places splits all addresses as Locate does.
+// places splits all addresses as Locate does, but for hosts that send like every
+// other machine of their segment, or of the internet: they are with those.
 func (e *Engine) places() []placed {
 	var found []placed
 	left := header.AllAddresses().Minus(cannotSend())
@@ -73,8 +74,9 @@ func (e *Engine) places() []placed {
 	}
 	for _, h := range e.net.Hosts {
 		for _, a := range h.Addresses {
-			if e.hostAt(a) == h {
-				s := h.Segment(a)
+			s := h.Segment(a)
+			plain := h.Gateway == nil && len(h.Addresses) == 1 && s != nil || s == nil && e.net.Internet().Contains(a)
+			if e.hostAt(a) == h && !plain {
 				add(Place{Host: h, Segment: s, Internet: s == nil}, header.Single(a))
 			}
 		}

@@ -16,7 +16,7 @@ import (
 	"hollowbridge/internal/netfile"
 )
 
-var explored = flag.Uint64("explore", 60, "how many random networks to explore")
+var explored = flag.Uint64("explore", 40, "how many random networks to explore")
 
 func parse(tb testing.TB, text string) *network.Network {
 	tb.Helper()

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -8,6 +9,8 @@ import (
 	"testing"
 
 	"go.yaml.in/yaml/v3"
+
+	"hollowbridge/core/advice"
 )
 
 func page(t *testing.T, name string) string {
@@ -65,7 +68,7 @@ func merge(whole, part map[string]any) map[string]any {
 // run one after the other in one folder, empty at first for the README, the demo's
 // for the others; a line of dots stands for what is left out.
 func TestCommandsInTheDocsPrintWhatThePageSays(t *testing.T) {
-	for name, folder := range map[string]string{"README.md": t.TempDir(), "docs/trace.md": demoFolder(t), "docs/editing.md": demoFolder(t)} {
+	for name, folder := range map[string]string{"README.md": t.TempDir(), "docs/trace.md": demoFolder(t), "docs/editing.md": demoFolder(t), "docs/reach.md": demoFolder(t)} {
 		blocks := regexp.MustCompile("(?s)```console\n(.*?)```").FindAllStringSubmatch(page(t, name), -1)
 		if len(blocks) == 0 {
 			t.Errorf("%s has no commands", name)
@@ -111,6 +114,17 @@ func TestLinksOfTheREADMELeadSomewhere(t *testing.T) {
 	for _, p := range pictures {
 		if !strings.Contains(text, "docs/screenshots/"+filepath.Base(p)) {
 			t.Errorf("%s is not in the README", p)
+		}
+	}
+}
+
+// Every finding is explained in the docs in the words of the program.
+func TestEveryFindingIsInTheDocs(t *testing.T) {
+	text := page(t, "docs/reach.md")
+	for _, name := range advice.Names() {
+		severity, why, _ := advice.Explain(name)
+		if line := fmt.Sprintf("| `%s` | %s | %s |", name, severity, why); !strings.Contains(text, line) {
+			t.Errorf("missing in docs/reach.md: %s", line)
 		}
 	}
 }

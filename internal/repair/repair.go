@@ -30,11 +30,7 @@ const mostRepairs = 3
 // else they open.
 func Find(path string, t *engine.Trace, n *network.Network, mostRules int) (found []Repair, compared bool, err error) {
 	var base *reach.Baseline
-	if ruleCount(n) <= mostRules {
-		if base, err = reach.NewBaseline(engine.Compile(n), network.Always); err != nil {
-			base = nil // too large to compare: the repairs themselves are right all the same
-		}
-	}
+	compared = ruleCount(n) <= mostRules
 	for _, r := range candidates(t, n) {
 		if len(found) == mostRepairs {
 			break
@@ -59,16 +55,19 @@ func Find(path string, t *engine.Trace, n *network.Network, mostRules int) (foun
 		if again := traced(after, t); again == nil || again.Outcome != engine.Reached {
 			continue
 		}
-		if base != nil {
-			if r.Opens, err = base.Differences(after, false); err != nil {
-				base, r.Opens = nil, nil
-			}
+		if compared && base == nil {
+			base, err = reach.NewBaseline(engine.Compile(n), network.Always)
+			compared = err == nil // too large to compare: the repairs themselves are right all the same
+		}
+		if compared {
+			r.Opens, err = base.Differences(after, false)
+			compared = err == nil
 			r.Opens = reach.Summary(r.Opens)
 		}
 		found = append(found, r)
 	}
 	slices.SortStableFunc(found, func(a, b Repair) int { return len(a.Opens) - len(b.Opens) })
-	return found, base != nil, nil
+	return found, compared, nil
 }
 
 // tried makes an edit and returns the network as it is then, nil where it is not right.
