@@ -12,7 +12,7 @@ import (
 	"hollowbridge/internal/netfile"
 )
 
-var exploredNetworks = flag.Uint64("explore", 100, "how many random networks to explore")
+var exploredNetworks = flag.Uint64("explore", 60, "how many random networks to explore")
 
 // Every region of a network is what walks of its members say: regions are
 // disjoint, together all there is, and members taken at random, often at borders,

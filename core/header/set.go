@@ -815,56 +815,6 @@ func (n number) wide() netip.Addr {
 	return netip.AddrFrom16(b)
 }
 
-// Fix returns the terms with a constant for each field that has one value in all of the set.
-func (s *Space) Fix(t Terms, a Set) Terms {
-	for f := range t {
-		if t[f].constant {
-			continue
-		}
-		if value, only := s.only(a, t[f].Field); only {
-			value = value.plus(t[f].number)
-			if limit := largest[f]; limit.high == 0 {
-				value = number{low: value.low & limit.low}
-			}
-			t[f] = Term{constant: true, number: value}
-		}
-	}
-	return t
-}
-
-// only returns the value of a field where all members have the same.
-func (s *Space) only(a Set, f Field) (number, bool) {
-	var value number
-	met, same := false, true
-	seen := map[Set]bool{}
-	var walk func(Set)
-	walk = func(a Set) {
-		if a == Nothing || !same || seen[a] {
-			return
-		}
-		seen[a] = true
-		if s.fieldOf(a) > f {
-			same = false
-			return
-		}
-		n := s.nodes[a]
-		first := number{}
-		for _, e := range n.edges {
-			if e.child != Nothing {
-				if n.field == f {
-					same = same && first == e.last && (!met || value == first)
-					value, met = first, true
-				} else {
-					walk(e.child)
-				}
-			}
-			first = e.last.plus(one)
-		}
-	}
-	walk(a)
-	return value, met && same
-}
-
 // Combine gives each connection the value that a function gives to its values in a
 // and b; the function is asked once for each pair, and 0 is nothing.
 func (s *Space) Combine(a, b Set, value func(a, b int) int) Set {

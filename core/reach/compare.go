@@ -167,7 +167,7 @@ func survey(e *engine.Engine, space *header.Space, moment network.Moment) (*surv
 			return nil, err
 		}
 		for _, r := range regions {
-			f := &Fate{r.Verdict.Outcome, r.Verdict.At, r.Verdict.Host, r.Rules, space.Fix(r.Terms, r.Set)}
+			f := &Fate{r.Verdict.Outcome, r.Verdict.At, r.Verdict.Host, r.Rules, r.Terms}
 			key := f.key()
 			if known[key] == 0 {
 				s.fates = append(s.fates, f)

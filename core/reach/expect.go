@@ -39,11 +39,11 @@ func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Resul
 	from = from.Minus(e.Network().Unused())
 	sent := sourceSet(space, from)
 	behind := x.Must == network.Only || x.Must == network.Never
-	asked := delivered(space, Question{To: &x.To, Service: x.Service})
+	q := Question{To: &x.To, Service: x.Service}
 	for _, b := range atlas.Beginnings() {
 		set := space.Restrict(sent, b.Set)
 		if !behind { // to names what is connected to, not what is behind the translation
-			set = space.Restrict(asked, set)
+			set = space.Restrict(delivered(space, q), set)
 		}
 		regions, err := atlas.Explore(b.From, set)
 		if err != nil {
@@ -57,7 +57,7 @@ func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Resul
 			case x.Must == network.Reaches && reached && r.Verdict.Host == x.Host.Name, x.Must != network.Reaches && !reached:
 				continue
 			case behind:
-				wrong = space.Pull(r.Set, asked, r.Terms, false)
+				wrong = asked(e, space, &r, q)
 			}
 			if wrong != header.Nothing && result.Holds {
 				result.Holds, result.Verdict = false, r.Verdict

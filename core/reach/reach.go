@@ -58,7 +58,7 @@ func Find(e *engine.Engine, q Question) ([]Access, error) {
 			if r.Verdict.Outcome != engine.Reached || outside(e, r.Verdict.Host) {
 				continue
 			}
-			members := atlas.Space.Pull(r.Set, delivered(atlas.Space, q), r.Terms, false)
+			members := asked(e, atlas.Space, &r, q)
 			if members == header.Nothing {
 				continue
 			}
@@ -125,6 +125,20 @@ func outside(e *engine.Engine, host string) bool {
 
 func sourceSet(s *header.Space, from header.Addresses) header.Set {
 	return s.Where(header.FieldSource, header.AddressSpans(from), header.Everything)
+}
+
+// asked returns the connections of a region that are delivered to what the question
+// asks about. What a relay hands on to a loopback address is delivered to its host.
+func asked(e *engine.Engine, s *header.Space, r *engine.Region, q Question) header.Set {
+	if q.To != nil && r.Terms.Apply(r.Example).Destination.IsLoopback() {
+		to := q.To.Addresses()
+		h := e.Network().Host(r.Verdict.Host)
+		if h == nil || !slices.ContainsFunc(h.Addresses, to.Contains) {
+			return header.Nothing
+		}
+		q.To = nil
+	}
+	return s.Pull(r.Set, delivered(s, q), r.Terms, false)
 }
 
 // delivered returns the packets, as they are delivered, that the question asks about.

@@ -1,12 +1,14 @@
 package reach_test
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
 	"strings"
 	"testing"
+	"time"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
@@ -287,6 +289,35 @@ gateways:
 		found, err := reach.Differences(engine.Compile(parse(t, base)), engine.Compile(parse(t, text)), network.Always, false)
 		if err != nil || (len(found) == 0) != c.same {
 			t.Errorf("%s: %d differences, %v", what, len(found), err)
+		}
+	}
+}
+
+// Rules that all overlap each other in every field are answered rightly, or it is
+// said plainly that they are not.
+func TestTangledRulesAreAnsweredOrGivenUp(t *testing.T) {
+	for _, rules := range []int{30, 300} {
+		n := parse(t, gen.Tangled(1, rules))
+		e := engine.Compile(n)
+		start := time.Now()
+		found, err := reach.Find(e, reach.Question{Moment: network.Always})
+		took := time.Since(start)
+		if err != nil {
+			var tooLarge header.TooLarge
+			if !errors.As(err, &tooLarge) || rules < 100 {
+				t.Errorf("%d rules: %v", rules, err)
+			}
+			t.Logf("%d rules: given up after %v: %v", rules, took, err)
+			continue
+		}
+		t.Logf("%d rules: %d ways in %v", rules, len(found), took)
+		random := rand.New(rand.NewPCG(5, 5))
+		for _, a := range found[:min(len(found), 300)] {
+			for _, p := range append(packetsOf(random, &a), a.Example) {
+				if v, ok := trace(e, p); ok && a.AllPorts && v.Host != a.Host {
+					t.Fatalf("%s -> %s does not reach %s", p.From(), p.To(), a.Host)
+				}
+			}
 		}
 	}
 }

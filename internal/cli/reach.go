@@ -114,7 +114,7 @@ func (c *call) printReach(n *network.Network, found []reach.Access) {
 		rows = append(rows, []string{mark, accessHost(&a), a.Services.String(), accessWho(names, &a), throughText(names, a.To, a.Sent), ruleNames(a.Rules)})
 	}
 	fmt.Fprintf(c.Out, "what can be reached from %s\n\n", c.options.from)
-	printTableWithin(c.Out, []string{"", "host", "service", "who", "through", "rules"}, rows, []int{1, 12, 14, 20, 22, 0})
+	printTableWithin(c.Out, []string{"", "host", "service", "who", "through", "rules"}, rows, []int{1, 12, 14, 19, 23, 0})
 	fmt.Fprintf(c.Out, "\n%s in, %d of them (*) open to the internet at large\n", count(len(found), "way"), open)
 }
 

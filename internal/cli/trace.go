@@ -41,6 +41,7 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; now where absent")
 		set.BoolVar(&o.ipv6, "6", false, "IPv6 where both ends have both")
 		set.IntVar(&o.repair, "repair", 0, "apply the repair of this `NUMBER` to the file")
+		set.BoolVar(&o.repairs, "repairs", true, "look for repairs; false is faster")
 		set.BoolVar(&o.dryRun, "dry-run", false, "with -repair, show what would change and write nothing")
 		set.Var(&o.after, "after", "an `EARLIER` connection, \"FROM TO SERVICE\", whose sessions are still there; repeatable")
 	},
@@ -78,7 +79,7 @@ func runTrace(c *call) int {
 	}
 	t := walk.Trace(connection)
 	var repairs []repairJSON
-	if t.Outcome != engine.Reached && len(c.options.after) == 0 {
+	if t.Outcome != engine.Reached && len(c.options.after) == 0 && (c.options.repairs || c.options.repair > 0) {
 		tried, compared, err := repair.Find(c.path(), t, n, mostRulesCompared)
 		if err != nil {
 			return c.failed(err)

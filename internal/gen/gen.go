@@ -562,3 +562,27 @@ func LargeOutside(i int) string {
 
 // LargePort returns the outside port of forward i of a large network.
 func LargePort(i int) int { return 2000 + i%8*37 }
+
+// Tangled returns a network file of one gateway with filter rules that have random
+// ranges in all fields, so that nearly all of them overlap: the worst for exact sets.
+func Tangled(seed uint64, rules int) string {
+	r := random{rand.New(rand.NewPCG(seed, 0x3c6ef372fe94f82b))}
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	line("network: tangled\nhosts:\n  archive: {address: 10.0.0.5, serves: [tcp, udp]}\ngateways:\n  rim:\n    interfaces:")
+	line("      fibre: {address: 198.51.100.2/29, zone: outside}\n      yard: {address: 10.0.0.1/8, zone: yard}\n    routes:\n      - {to: default, via: 198.51.100.1}")
+	line("    nat:\n      - {one-to-one: all, on: fibre, outside: 192.0.2.0/24, inside: 10.0.0.0/24}\n    filter:")
+	span := func(most int) (int, int) {
+		x, y := r.IntN(most), r.IntN(most)
+		return min(x, y), max(x, y)
+	}
+	for i := range rules {
+		s1, s2 := span(1 << 16)
+		d1, d2 := span(256)
+		p1, p2 := span(65535)
+		q1, q2 := span(65535)
+		line("      - %s: r%d\n        from: 203.0.%d.%d-203.0.%d.%d\n        to: 10.0.0.%d-10.0.0.%d\n        service: %s/%d-%d\n        source-ports: %d-%d",
+			pick(r, []string{"allow", "drop"}), i, s1>>8, s1&255, s2>>8, s2&255, d1, d2, pick(r, []string{"tcp", "udp"}), p1+1, p2+1, q1+1, q2+1)
+	}
+	return b.String()
+}
