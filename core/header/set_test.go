@@ -1,0 +1,305 @@
+package header
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"testing"
+)
+
+// A tiny world: two protocols, four addresses on each side, four ports on each side.
+var tiny = func() []Packet {
+	var all []Packet
+	for _, protocol := range []Protocol{TCP, UDP} {
+		for d := range 4 {
+			for port := range 4 {
+				for s := range 4 {
+					for sport := range 4 {
+						all = append(all, Packet{tinyAddress(s), tinyAddress(d), uint16(sport), uint16(port), protocol})
+					}
+				}
+			}
+		}
+	}
+	return all
+}()
+
+func tinyAddress(i int) netip.Addr { return netip.AddrFrom4([4]byte{10, 0, 0, byte(i)}) }
+
+// A model is a set over the tiny world, member by member.
+type model []bool
+
+func modelOf(holds func(Packet) bool) model {
+	m := make(model, len(tiny))
+	for i, p := range tiny {
+		m[i] = holds(p)
+	}
+	return m
+}
+
+func (m model) equal(n model) bool {
+	for i := range m {
+		if m[i] != n[i] {
+			return false
+		}
+	}
+	return true
+}
+
+type tinySpan struct{ first, last int }
+
+func (s tinySpan) holds(i int) bool { return s.first <= i && i <= s.last }
+
+// randomTiny returns a random union of boxes, as a set and as a model.
+func randomTiny(s *Space, random *rand.Rand) (Set, model) {
+	set, m := Nothing, make(model, len(tiny))
+	for range 1 + random.IntN(4) {
+		span := func() tinySpan {
+			a, b := random.IntN(4), random.IntN(4)
+			return tinySpan{min(a, b), max(a, b)}
+		}
+		dst, port, src, sport, protocol := span(), span(), span(), span(), []Protocol{TCP, UDP}[random.IntN(2)]
+		one := s.Where(FieldSourcePort, []Span{PortSpan(uint16(sport.first), uint16(sport.last))}, Everything)
+		one = s.Where(FieldSource, AddressSpans(AddressesOf(Range{tinyAddress(src.first), tinyAddress(src.last)})), one)
+		one = s.Where(FieldPort, []Span{PortSpan(uint16(port.first), uint16(port.last))}, one)
+		one = s.Where(FieldDestination, AddressSpans(AddressesOf(Range{tinyAddress(dst.first), tinyAddress(dst.last)})), one)
+		one = s.Where(FieldProtocol, []Span{PortSpan(uint16(protocol), uint16(protocol))}, one)
+		set = s.Overlay(set, one)
+		for i, p := range tiny {
+			last := func(a netip.Addr) int { return int(a.As4()[3]) }
+			m[i] = m[i] || p.Protocol == protocol && dst.holds(last(p.Destination)) && port.holds(int(p.DestinationPort)) && src.holds(last(p.Source)) && sport.holds(int(p.SourcePort))
+		}
+	}
+	return set, m
+}
+
+// Sets of connections obey the laws of sets, compared member by member; equal sets
+// are the same number.
+func TestSetsAgreeWithBruteForce(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 9))
+	for range 1500 {
+		s := NewSpace(1 << 20)
+		a, x := randomTiny(s, random)
+		b, y := randomTiny(s, random)
+		c, z := randomTiny(s, random)
+		check := func(what string, set Set, want model) {
+			t.Helper()
+			if got := modelOf(func(p Packet) bool { return s.Contains(set, p) }); !got.equal(want) {
+				t.Fatalf("%s is wrong", what)
+			}
+		}
+		over := func(f func(i int) bool) model {
+			m := make(model, len(tiny))
+			for i := range m {
+				m[i] = f(i)
+			}
+			return m
+		}
+		check("a", a, x)
+		check("union", s.Overlay(a, b), over(func(i int) bool { return x[i] || y[i] }))
+		check("intersection", s.Restrict(a, b), over(func(i int) bool { return x[i] && y[i] }))
+		check("difference", s.Minus(a, b), over(func(i int) bool { return x[i] && !y[i] }))
+		if (a == b) != x.equal(y) {
+			t.Fatal("equal sets are not the same number, or others are")
+		}
+		if s.Overlay(a, b) != s.Overlay(b, a) || s.Restrict(a, s.Overlay(b, c)) != s.Overlay(s.Restrict(a, b), s.Restrict(a, c)) ||
+			s.Minus(a, s.Minus(a, b)) != s.Restrict(a, b) || s.Overlay(s.Minus(a, b), s.Restrict(a, b)) != a || s.Minus(a, a) != Nothing {
+			t.Fatal("a law of sets does not hold")
+		}
+		check("c", c, z)
+		if p, ok := s.Example(a); ok != (a != Nothing) || ok && !s.Contains(a, p) {
+			t.Fatal("the example is no member")
+		}
+		for range 5 {
+			if p, ok := s.Sample(a, random.Uint64); !ok || !s.Contains(a, p) {
+				t.Fatal("the sample is no member")
+			}
+		}
+	}
+}
+
+// Values laid over each other are found again by Parts, the first in front, and
+// Combine pairs them.
+func TestValuesAgreeWithBruteForce(t *testing.T) {
+	random := rand.New(rand.NewPCG(2, 9))
+	for range 800 {
+		s := NewSpace(1 << 20)
+		var sets []Set
+		var models []model
+		whole := Nothing
+		for v := range 4 {
+			a, x := randomTiny(s, random)
+			sets, models = append(sets, a), append(models, x)
+			whole = s.Overlay(whole, s.Label(a, v+1))
+		}
+		first := func(i int) int {
+			for v, m := range models {
+				if m[i] {
+					return v + 1
+				}
+			}
+			return 0
+		}
+		parts := map[int]Set{}
+		for _, p := range s.Parts(whole) {
+			parts[p.Value] = p.Set
+		}
+		for i, p := range tiny {
+			for v := 1; v <= 4; v++ {
+				set, has := parts[v]
+				if want := first(i) == v; (has && s.Contains(set, p)) != want {
+					t.Fatalf("value %d of %v: %v", v, p, !want)
+				}
+			}
+		}
+		differs := s.Combine(s.Label(sets[0], 1), s.Label(sets[1], 1), func(a, b int) int {
+			if a != b {
+				return 1 + a
+			}
+			return 0
+		})
+		if s.Flatten(differs) != s.Overlay(s.Minus(sets[0], sets[1]), s.Minus(sets[1], sets[0])) {
+			t.Fatal("Combine does not find what differs")
+		}
+	}
+}
+
+// Pull finds the connections whose packets, changed by terms, are members.
+func TestPullAgreesWithApply(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 9))
+	for range 1500 {
+		s := NewSpace(1 << 20)
+		set, _ := randomTiny(s, random)
+		a, _ := randomTiny(s, random)
+		terms := OriginalTerms()
+		for _, f := range []Field{FieldDestination, FieldSource} {
+			switch random.IntN(3) {
+			case 0:
+				terms[f] = Constant(tinyAddress(random.IntN(4)))
+			case 1:
+				terms[f] = terms[f].Shifted(tinyAddress(random.IntN(4)), tinyAddress(random.IntN(4)))
+			}
+		}
+		for _, f := range []Field{FieldPort, FieldSourcePort} {
+			switch random.IntN(3) {
+			case 0:
+				terms[f] = ConstantPort(uint16(random.IntN(4)))
+			case 1:
+				terms[f] = terms[f].ShiftedPort(uint16(random.IntN(4)), uint16(random.IntN(4)))
+			}
+		}
+		pulled := s.Pull(set, a, terms, false)
+		for _, p := range tiny {
+			if got, want := s.Contains(pulled, p), s.Contains(set, p) && s.Contains(a, terms.Apply(p)); got != want {
+				t.Fatalf("%v becomes %v: %v, want %v", p, terms.Apply(p), got, want)
+			}
+			answer := terms.Answer(p.Protocol).Apply(p)
+			if answer != terms.Apply(p).Answer() {
+				t.Fatalf("%v is answered by %v, not %v", p, answer, terms.Apply(p).Answer())
+			}
+		}
+	}
+}
+
+// The boxes of a set hold all its members, and, but for source ports, no others.
+func TestBoxesListTheWholeSet(t *testing.T) {
+	random := rand.New(rand.NewPCG(4, 9))
+	for range 1000 {
+		s := NewSpace(1 << 20)
+		set, m := randomTiny(s, random)
+		boxes := s.Boxes(set)
+		for i, p := range tiny {
+			in, anyPort := 0, false
+			for _, b := range boxes {
+				ports := false
+				for _, q := range b.Ports {
+					ports = ports || q.Contains(p.DestinationPort)
+				}
+				if b.Protocol == p.Protocol && b.To.Contains(p.Destination) && b.From.Contains(p.Source) && ports {
+					in++
+				}
+			}
+			for j, q := range tiny {
+				same := q.Source == p.Source && q.Destination == p.Destination && q.DestinationPort == p.DestinationPort && q.Protocol == p.Protocol
+				anyPort = anyPort || same && m[j]
+			}
+			if in > 1 || (in == 1) != anyPort || m[i] && in == 0 {
+				t.Fatalf("%v is in %d boxes, from some port: %v", p, in, anyPort)
+			}
+		}
+	}
+}
+
+// Terms of one field are equal where they say: for constants, shifts and both.
+func TestEqualTerms(t *testing.T) {
+	s := NewSpace(1 << 22)
+	shifted := Original(FieldDestination).Shifted(tinyAddress(0), tinyAddress(1))
+	for _, c := range []struct {
+		a, b Term
+		want func(Packet) bool
+	}{
+		{Original(FieldDestination), Constant(tinyAddress(2)), func(p Packet) bool { return p.Destination == tinyAddress(2) }},
+		{shifted, Constant(tinyAddress(2)), func(p Packet) bool { return p.Destination == tinyAddress(1) }},
+		{Original(FieldDestination), shifted, func(Packet) bool { return false }},
+		{shifted, shifted, func(Packet) bool { return true }},
+	} {
+		if got := modelOf(func(p Packet) bool { return s.Contains(s.Equal(FieldDestination, c.a, c.b), p) }); !got.equal(modelOf(c.want)) {
+			t.Errorf("%v and %v", c.a, c.b)
+		}
+	}
+	ports := s.Equal(FieldPort, Original(FieldPort), Original(FieldSourcePort).ShiftedPort(1, 0))
+	if got := modelOf(func(p Packet) bool { return s.Contains(ports, p) }); !got.equal(modelOf(func(p Packet) bool { return p.DestinationPort == p.SourcePort-1 })) {
+		t.Error("ports against ports")
+	}
+}
+
+// A space that outgrows its limit says so.
+func TestASpaceKeepsItsLimit(t *testing.T) {
+	defer func() {
+		if _, ok := recover().(TooLarge); !ok {
+			t.Error("it has not said so")
+		}
+	}()
+	s, random := NewSpace(50), rand.New(rand.NewPCG(5, 9))
+	for range 100 {
+		randomTiny(s, random)
+	}
+}
+
+// IPv6 ranges do not hold the numbers that IPv4 addresses have.
+func TestSpansOfBothFamiliesAreDisjoint(t *testing.T) {
+	s := NewSpace(1 << 10)
+	six := s.Where(FieldSource, AddressSpans(Family(true)), Everything)
+	four := s.Where(FieldSource, AddressSpans(Family(false)), Everything)
+	if s.Restrict(six, four) != Nothing || s.Overlay(six, four) != s.Overlay(four, six) {
+		t.Error("the families overlap")
+	}
+	boxes := s.Boxes(s.Where(FieldProtocol, []Span{PortSpan(6, 6)}, s.Where(FieldSource, AddressSpans(AllAddresses()), Everything)))
+	if len(boxes) != 1 || !boxes[0].From.Equal(AllAddresses().Minus(mapped)) {
+		t.Errorf("%v", boxes)
+	}
+}
+
+// Every address of a prefix is moved with its piece, by the same distance.
+func TestPiecesOfPrefixesMoveTogether(t *testing.T) {
+	random := rand.New(rand.NewPCG(6, 9))
+	for _, prefixes := range [][2]string{{"fd01:203:405::/48", "2001:db8:1::/48"}, {"fd00:1:2:3::/64", "2001:db8:9:8::/64"}, {"fd00:1:2:300::/56", "2001:db8:9:800::/56"}} {
+		pair, _ := NewPrefixPair(netip.MustParsePrefix(prefixes[0]), netip.MustParsePrefix(prefixes[1]))
+		inside := netip.MustParsePrefix(prefixes[0])
+		for range 500 {
+			bytes := inside.Addr().As16()
+			for i := inside.Bits() / 8; i < 16; i++ {
+				bytes[i] = []byte{0, 0xff, byte(random.Uint32())}[random.IntN(3)]
+			}
+			a := netip.AddrFrom16(bytes)
+			piece := pair.OutwardPiece(a)
+			if !piece.From.Contains(a) {
+				t.Fatalf("%s is not in its own piece %s", a, piece.From)
+			}
+			for _, b := range []netip.Addr{a, piece.From.First, piece.From.Last} {
+				if got, want := Shift(b, piece.From.First, piece.To), pair.Outward(b); got != want {
+					t.Fatalf("%s of the piece of %s moves to %s, not %s", b, a, want, got)
+				}
+			}
+		}
+	}
+}
