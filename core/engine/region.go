@@ -255,14 +255,8 @@ type legTerms struct{ sent, delivered header.Terms }
 
 type sessionTerms struct{ before, after header.Terms }
 
-// decide keeps the connections for which a condition is as it was for the one
+// keep goes on with the connections for which a condition is as it was for the one
 // walked, and sets the others aside.
-func (r *region) decide(condition header.Set, holds bool) {
-	space := r.atlas.Space
-	r.keep(space.Restrict(condition, r.set), space.Minus(r.set, condition), holds)
-}
-
-// keep goes on with the inside, or with the outside where the condition does not hold.
 func (r *region) keep(inside, outside header.Set, holds bool) {
 	if !holds {
 		inside, outside = outside, inside
@@ -386,13 +380,13 @@ func (r *region) route(g *gateway, a netip.Addr, found *route) {
 
 // same decides whether two packets are equal in some fields.
 func (r *region) same(a, b header.Terms, fields []header.Field, equal bool) bool {
-	condition := header.Everything
+	inside := r.set
 	for _, f := range fields {
-		if condition != header.Nothing {
-			condition = r.atlas.Space.Restrict(condition, r.atlas.Space.Equal(f, a[f], b[f]))
+		if inside != header.Nothing {
+			inside = r.atlas.Space.EqualWithin(inside, f, a[f], b[f])
 		}
 	}
-	r.decide(condition, equal)
+	r.keep(inside, r.atlas.Space.Minus(r.set, inside), equal)
 	return equal
 }
 

@@ -428,6 +428,44 @@ func (s *Space) Equal(f Field, a, b Term) Set {
 	panic(Undecided{a.Field, b.Field})
 }
 
+// mostDiagonal is how many addresses are compared one by one.
+const mostDiagonal = 1 << 14
+
+// EqualWithin is Equal for the members of a set, all of one protocol. It can also compare the source with
+// the destination, each changed by some amount, where the set holds few destinations.
+func (s *Space) EqualWithin(set Set, f Field, a, b Term) Set {
+	if a.constant || b.constant || a.Field == b.Field || a.Field == FieldPort || a.Field == FieldSourcePort || a.number == b.number {
+		return s.Restrict(set, s.Equal(f, a, b))
+	}
+	if a.Field == FieldSource {
+		a, b = b, a
+	}
+	// destination + a = source + b
+	var edges []setEdge
+	s.eachEdge(set, FieldProtocol, func(_ Span, rest Set) {
+		s.eachEdge(rest, FieldDestination, func(span Span, _ Set) {
+			for v := span.first; ; v = v.plus(one) {
+				if len(edges) > mostDiagonal {
+					panic(Undecided{a.Field, b.Field})
+				}
+				if v != (number{}) {
+					edges = append(edges, setEdge{v.minus(one), Nothing})
+				}
+				source := v.plus(a.number).minus(b.number)
+				edges = append(edges, setEdge{v, s.Where(FieldSource, []Span{{source, source}}, Everything)})
+				if v == span.last {
+					return
+				}
+			}
+		})
+	})
+	if len(edges) == 0 {
+		return Nothing
+	}
+	edges = append(edges, setEdge{largest[FieldDestination], Nothing})
+	return s.Restrict(set, s.make(FieldDestination, slices.CompactFunc(edges, func(x, y setEdge) bool { return x.last == y.last })))
+}
+
 // diagonal returns the connections whose source port is their port and distance more.
 func (s *Space) diagonal(distance uint16) Set {
 	if known, ok := s.diagonals[distance]; ok {
@@ -768,8 +806,11 @@ func (s *Space) boxesOf(p Protocol, a Set) []Box {
 
 // isAllPorts reports whether a set over source ports holds all that the protocol uses.
 func (s *Space) isAllPorts(p Protocol, a Set) bool {
-	if !p.HasPorts() || a == Everything {
+	if a == Everything || !p.HasPorts() && p != ICMP {
 		return true
+	}
+	if p == ICMP {
+		return false // an identifier can be any number
 	}
 	whole := s.Where(FieldSourcePort, []Span{PortSpan(1, 65535)}, Everything)
 	return s.Minus(whole, a) == Nothing

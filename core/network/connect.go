@@ -26,7 +26,8 @@ var notCarried = func() header.Addresses {
 func Carried(a netip.Addr) bool { return !notCarried.Contains(a) }
 
 // Unused returns the addresses of the network that no machine has: those of
-// gateways, and on IPv4 segments the first and the last of a prefix.
+// gateways, their outside addresses on the internet, and on IPv4 segments the first
+// and the last of a prefix.
 func (n *Network) Unused() header.Addresses {
 	var ranges []header.Range
 	for _, s := range n.Segments {
@@ -43,7 +44,7 @@ func (n *Network) Unused() header.Addresses {
 	}
 	unused := header.AddressesOf(ranges...)
 	for _, g := range n.Gateways {
-		unused = unused.Union(g.Claims())
+		unused = unused.Union(g.Claims().Intersect(n.internet))
 	}
 	return unused
 }

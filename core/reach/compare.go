@@ -92,7 +92,7 @@ func (base *Baseline) Differences(new *engine.Engine, stops bool) ([]Difference,
 		}
 		return index[pair]
 	}
-	parts, err := combine(space, a.labels, b.labels, same)
+	parts, err := combine(space, space.Restrict(b.machines, a.labels), space.Restrict(a.machines, b.labels), same)
 	if err != nil {
 		return nil, err
 	}
@@ -144,8 +144,9 @@ func equalTerms(space *header.Space, a, b header.Terms) header.Set {
 // A surveyed network is the fates of all connections; labels gives each the number of
 // its fate, counted from 1.
 type surveyed struct {
-	fates  []*Fate
-	labels header.Set
+	fates    []*Fate
+	labels   header.Set
+	machines header.Set // connections whose source some machine can have
 }
 
 func (s *surveyed) fate(number int) *Fate {
@@ -157,12 +158,11 @@ func (s *surveyed) fate(number int) *Fate {
 
 func survey(e *engine.Engine, space *header.Space, moment network.Moment) (*surveyed, error) {
 	atlas := e.NewAtlasIn(space, moment)
-	s := &surveyed{labels: header.Nothing}
+	s := &surveyed{labels: header.Nothing, machines: sourceSet(space, header.AllAddresses().Minus(e.Network().Unused()))}
 	known := map[string]int{}
 	var pieces []header.Set
-	machines := sourceSet(space, header.AllAddresses().Minus(e.Network().Unused()))
 	for _, beginning := range atlas.Beginnings() {
-		regions, err := atlas.Explore(beginning.From, space.Restrict(machines, beginning.Set))
+		regions, err := atlas.Explore(beginning.From, space.Restrict(s.machines, beginning.Set))
 		if err != nil {
 			return nil, err
 		}
