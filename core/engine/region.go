@@ -85,10 +85,10 @@ func (a *Atlas) Explore(from Place, set header.Set) (found []Region, err error) 
 			panic(reason)
 		}
 	}()
-	todo := []header.Set{set}
-	for len(todo) > 0 {
-		next := todo[len(todo)-1]
-		todo = todo[:len(todo)-1]
+	waiting := []header.Set{set}
+	for len(waiting) > 0 {
+		next := waiting[len(waiting)-1]
+		waiting = waiting[:len(waiting)-1]
 		example, ok := a.example(next)
 		if !ok {
 			continue
@@ -98,7 +98,7 @@ func (a *Atlas) Explore(from Place, set header.Set) (found []Region, err error) 
 		w := a.engine.NewWalk()
 		w.region = r
 		w.run(Connection{Packet: example, From: from, Moment: a.moment})
-		todo = append(todo, r.aside...)
+		waiting = append(waiting, r.aside...)
 		region := Region{Set: r.set, Verdict: w.verdict, Rules: r.rules, Example: example}
 		region.Terms = r.delivered
 		found = append(found, region)

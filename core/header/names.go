@@ -9,8 +9,8 @@ import (
 	"sync"
 )
 
-// servicesText holds a line "NAME PROTOCOL[+PROTOCOL]/PORT" for every name that
-// IANA registered for a port below 1024 and for those in common use above (Service
+// servicesText holds a line "NAME PROTOCOL[+PROTOCOL]/PORT" for every name, but for
+// four that are a maker's, that IANA registered for a port below 1024 and for those in common use above (Service
 // Name and Transport Protocol Port Number Registry), with the protocols that the
 // service is used with in practice.
 //

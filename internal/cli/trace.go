@@ -16,8 +16,8 @@ var traceCommand = &command{
 	summary: "follows one connection, step by step, there and back",
 	help: `Follows one connection through the gateways to the host, and its answer back to the client. It
 says whether the service is reached; if not, where the connection ends, which step and which
-rule ended it, which rules nearly matched, and which edits would mend it: each was tried on a
-copy of the file, and what else it would open is said with it. -repair N makes the edit.
+rule ended it, and which rules nearly matched. -repairs offers edits that mend it: each was tried
+on a copy of the file, and what else it would open is said with it. -repair N makes the edit.
 
 FROM is a host, an address, ADDRESS:PORT, a group (its first address), or internet: a stranger
 who is in no group. TO is a host, an address, or GATEWAY:INTERFACE for an interface's own
@@ -30,6 +30,7 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		"hollowbridge trace internet rim:fibre https",
 		"hollowbridge trace 203.0.113.130 rim:fibre tcp/15900 -json",
 		"hollowbridge trace 10.61.8.40 192.0.2.10 icmp",
+		"hollowbridge trace remote-observers rim:fibre tcp/2222 -repairs",
 		"hollowbridge trace remote-observers rim:fibre tcp/2222 -repair 1 -dry-run",
 		"hollowbridge trace 192.0.2.7 rim:fibre rtsp -in rim:fibre -sport 5004",
 	},
@@ -41,7 +42,7 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; now where absent")
 		set.BoolVar(&o.ipv6, "6", false, "IPv6 where both ends have both")
 		set.IntVar(&o.repair, "repair", 0, "apply the repair of this `NUMBER` to the file")
-		set.BoolVar(&o.repairs, "repairs", true, "look for repairs; false is faster")
+		set.BoolVar(&o.repairs, "repairs", false, "try edits that would mend it, and say what else they open")
 		set.BoolVar(&o.dryRun, "dry-run", false, "with -repair, show what would change and write nothing")
 		set.Var(&o.after, "after", "an `EARLIER` connection, \"FROM TO SERVICE\", whose sessions are still there; repeatable")
 	},
