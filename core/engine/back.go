@@ -100,6 +100,7 @@ func (w *Walk) cameBack(number int, at position, p header.Packet) bool {
 		return false
 	}
 	if at.kind == atMachine {
+		w.oneHost(at.machine, p.Destination)
 		w.end(Unanswered, at.machine.Name(), StepBack, nil)
 		if w.trace != nil {
 			w.why("The answer goes to %s at %s, where the client is not.", p.To(), at.machine.Name())

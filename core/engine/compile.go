@@ -19,6 +19,7 @@ type Engine struct {
 	segments  map[*network.Segment]*segment
 	abroad    map[netip.Addr]*network.Host // hosts that are on no segment
 	abroadSet header.Addresses
+	internet  header.Addresses // with those of hosts that are on no segment
 	strangers header.Addresses // the internet without claimed addresses
 	claimed   header.Addresses // outside addresses of all NAT rules
 }
@@ -30,6 +31,7 @@ type segment struct {
 	hosts  map[netip.Addr]*network.Host
 	taken  [2]header.Addresses // of owners and of hosts
 	inside header.Addresses    // of the prefixes
+	claims []header.Addresses  // of the gateway of each interface, without hosts
 }
 
 // A gateway is one gateway's compiled tables. The destination and source tables
@@ -85,7 +87,13 @@ func Compile(n *network.Network) *Engine {
 		claims = append(claims, c.claims.Ranges()...)
 	}
 	e.claimed = header.AddressesOf(claims...)
-	e.strangers = n.Internet().Minus(e.claimed)
+	e.internet = n.Internet().Union(e.abroadSet)
+	e.strangers = e.internet.Minus(e.claimed.Minus(e.abroadSet))
+	for on, s := range e.segments {
+		for _, i := range on.Interfaces {
+			s.claims = append(s.claims, e.gateways[i.Gateway.Index].claims.Minus(s.taken[1]))
+		}
+	}
 	return e
 }
 

@@ -86,7 +86,7 @@ func prefixText(p netip.Prefix) string {
 // route is the fifth step: the longest prefix.
 func (w *Walk) route(g *gateway, p *header.Packet) *route {
 	r := g.routes.lookup(p.Destination)
-	w.region.route(g, p.Destination, r)
+	w.region.route(g.routes, p.Destination)
 	switch {
 	case r == nil:
 		w.end(Unrouted, g.Name, StepRoute, nil)

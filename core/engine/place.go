@@ -74,6 +74,17 @@ func (e *Engine) Locate(a netip.Addr) (Place, error) {
 	return Place{}, fmt.Errorf("%s: nothing in this network has this address, and the internet does not carry it; say where it enters with -in GATEWAY:INTERFACE", a)
 }
 
+// hostsAt returns the hosts of a place by their addresses.
+func (e *Engine) hostsAt(at Place) map[netip.Addr]*network.Host {
+	switch {
+	case at.Segment != nil:
+		return e.segments[at.Segment].hosts
+	case at.Internet:
+		return e.abroad
+	}
+	return nil
+}
+
 func (e *Engine) hostAt(a netip.Addr) *network.Host {
 	if h := e.abroad[a]; h != nil {
 		return h
@@ -94,11 +105,10 @@ func (e *Engine) Stranger(v6 bool) (netip.Addr, bool) {
 	for _, g := range e.net.Groups {
 		strangers = strangers.Minus(g.Members)
 	}
-	for _, h := range e.net.Hosts {
-		for _, a := range h.Addresses {
-			strangers = strangers.Minus(header.Single(a))
-		}
+	for _, s := range e.segments {
+		strangers = strangers.Minus(s.taken[1])
 	}
+	strangers = strangers.Minus(e.abroadSet)
 	for _, usual := range []string{"192.0.2.1", "203.0.113.1", "198.51.100.1", "2001:db8:ffff::1"} {
 		if a := netip.MustParseAddr(usual); a.Is6() == v6 && strangers.Contains(a) {
 			return a, true

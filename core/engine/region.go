@@ -20,13 +20,14 @@ type Atlas struct {
 	tables map[tableView]header.Set
 	wheres map[whereKey]header.Set
 	inside map[*netip.Prefix]header.Addresses
-	routed map[routeKey]header.Addresses
+	routed map[routeKey]header.Set
+
+	choices map[whereKey]*choice
 }
 
-// A routeKey is a route of a table, or none, in one family.
+// A routeKey is the routes of a table to one family.
 type routeKey struct {
 	table *routeTable
-	route *route
 	v6    bool
 }
 
@@ -65,7 +66,7 @@ func (e *Engine) NewAtlas(moment network.Moment, most int) *Atlas {
 // several atlases can be compared.
 func (e *Engine) NewAtlasIn(space *header.Space, moment network.Moment) *Atlas {
 	return &Atlas{Space: space, engine: e, moment: moment, tables: map[tableView]header.Set{}, wheres: map[whereKey]header.Set{},
-		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]header.Addresses{}}
+		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]header.Set{}, choices: map[whereKey]*choice{}}
 }
 
 // Explore returns the regions of a set of connections that begin at a place. All
@@ -85,6 +86,7 @@ func (a *Atlas) Explore(from Place, set header.Set) (found []Region, err error) 
 			panic(reason)
 		}
 	}()
+	w := a.engine.NewWalk()
 	waiting := []header.Set{set}
 	for len(waiting) > 0 {
 		next := waiting[len(waiting)-1]
@@ -95,7 +97,6 @@ func (a *Atlas) Explore(from Place, set header.Set) (found []Region, err error) 
 		}
 		r := &region{atlas: a, set: next, terms: header.OriginalTerms()}
 		r.terms[header.FieldProtocol] = header.ConstantPort(uint16(example.Protocol))
-		w := a.engine.NewWalk()
 		w.region = r
 		w.run(Connection{Packet: example, From: from, Moment: a.moment})
 		waiting = append(waiting, r.aside...)
@@ -124,18 +125,11 @@ func (a *Atlas) view(v tableView) header.Set {
 	if known, ok := a.tables[v]; ok {
 		return known
 	}
-	var build func(first, last int) header.Set
-	build = func(first, last int) header.Set {
-		if last-first == 1 {
-			return a.condition(&v.table.conditions[first], first+1, v)
-		}
-		middle := (first + last) / 2
-		return a.Space.Overlay(build(first, middle), build(middle, last))
+	sets := make([]header.Set, len(v.table.conditions))
+	for i := range v.table.conditions {
+		sets[i] = a.condition(&v.table.conditions[i], i+1, v)
 	}
-	made := header.Nothing
-	if n := len(v.table.conditions); n > 0 {
-		made = build(0, n)
-	}
+	made := a.Space.OverlayAll(sets)
 	a.tables[v] = made
 	return made
 }
@@ -275,11 +269,35 @@ func (r *region) spans(f header.Field, spans []header.Span, holds bool) {
 // where decides by a set over the packet as it is now.
 func (r *region) where(now header.Set, holds bool) {
 	space := r.atlas.Space
-	inside := space.Pull(r.set, now, r.terms, false)
-	if inside == r.set && holds || inside == header.Nothing && !holds {
+	if _, agreed := space.Agreed(r.set, now, &r.terms, false); agreed {
 		return
 	}
+	inside := space.Pull(r.set, now, &r.terms, false)
 	r.keep(inside, space.Minus(r.set, inside), holds)
+}
+
+// choose decides by the value that a set gives to the packet, by its terms: those with
+// the value found go on, 0 where there is none, and each other value is set aside by itself.
+func (r *region) choose(now header.Set, terms *header.Terms, turned bool, found int) {
+	space := r.atlas.Space
+	if _, agreed := space.Agreed(r.set, now, terms, turned); agreed {
+		return
+	}
+	pulled := space.Pull(r.set, now, terms, turned)
+	kept, unmet := header.Nothing, space.Minus(r.set, pulled)
+	if found == 0 {
+		kept = unmet
+	} else if unmet != header.Nothing {
+		r.aside = append(r.aside, unmet)
+	}
+	for _, p := range space.Parts(pulled) {
+		if p.Value == found {
+			kept = p.Set
+		} else {
+			r.aside = append(r.aside, p.Set)
+		}
+	}
+	r.set = kept
 }
 
 func (r *region) address(f header.Field, a netip.Addr, set header.Addresses, holds bool) {
@@ -345,37 +363,70 @@ func (r *region) filter(g *gateway, in, out *network.Interface, turned bool, fou
 }
 
 func (r *region) view(v tableView, terms header.Terms, found int32) {
-	space := r.atlas.Space
-	pulled := space.Pull(r.set, r.atlas.view(v), terms, v.turned)
-	unmet := space.Minus(r.set, pulled)
-	kept := header.Nothing
 	if found == noMatch {
-		kept = unmet
-	} else if unmet != header.Nothing {
-		r.aside = append(r.aside, unmet)
+		found = -1
 	}
-	for _, p := range space.Parts(pulled) {
-		if found != noMatch && p.Value == int(found)+1 {
-			kept = p.Set
-		} else {
-			r.aside = append(r.aside, p.Set)
-		}
-	}
-	r.set = kept
+	r.choose(r.atlas.view(v), &terms, v.turned, int(found)+1)
 }
 
 // route decides by which route the destination has.
-func (r *region) route(g *gateway, a netip.Addr, found *route) {
-	if r == nil || r.terms[header.FieldDestination].IsConstant() {
+func (r *region) route(t *routeTable, destination netip.Addr) {
+	if r != nil && !r.terms[header.FieldDestination].IsConstant() {
+		r.choose(r.atlas.routes(t, destination.Is6()), &r.terms, false, int(t.winner(destination))+1)
+	}
+}
+
+// routes returns the set that gives each destination of one family the number of its
+// route, counted from 1.
+func (a *Atlas) routes(t *routeTable, v6 bool) header.Set {
+	key := routeKey{t, v6}
+	known, ok := a.routed[key]
+	if !ok {
+		known = a.Space.Choice(header.FieldDestination, t.spans(v6))
+		a.routed[key] = known
+	}
+	return known
+}
+
+// one decides by which of some addresses the destination is, or that it is none of them.
+func (r *region) one(among header.Addresses, destination netip.Addr) {
+	if r == nil || among.Empty() || r.terms[header.FieldDestination].IsConstant() {
 		return
 	}
-	key := routeKey{g.routes, found, a.Is6()}
-	set, ok := r.atlas.routed[key]
+	c := r.atlas.choice(among, destination.Is6())
+	found, ok := slices.BinarySearchFunc(c.addresses, destination, netip.Addr.Compare)
 	if !ok {
-		set = g.routes.stretches(found, a.Is6())
-		r.atlas.routed[key] = set
+		found = -1
 	}
-	r.address(header.FieldDestination, a, set, true)
+	r.choose(c.set, &r.terms, false, found+1)
+}
+
+// A choice gives each of some addresses, of one family, its number, counted from 1.
+type choice struct {
+	addresses []netip.Addr
+	set       header.Set
+}
+
+func (a *Atlas) choice(among header.Addresses, v6 bool) *choice {
+	key := whereKey{&among.Ranges()[0], len(among.Ranges()), header.FieldDestination, v6}
+	known := a.choices[key]
+	if known == nil {
+		known = &choice{}
+		var spans []header.ValueSpan
+		for _, r := range among.Intersect(header.Family(v6)).Ranges() {
+			for address := r.First; ; address = address.Next() {
+				known.addresses = append(known.addresses, address)
+				one := header.AddressSpan(header.Range{First: address, Last: address})
+				spans = append(spans, header.ValueSpan{Span: one, Value: len(known.addresses)})
+				if address == r.Last {
+					break
+				}
+			}
+		}
+		known.set = a.Space.Choice(header.FieldDestination, spans)
+		a.choices[key] = known
+	}
+	return known
 }
 
 // same decides whether two packets are equal in some fields.

@@ -112,26 +112,29 @@ func (t *routeTable) lastOf(i int) netip.Addr {
 	return header.RangeOf(last).Last
 }
 
-// stretches returns the addresses of one family whose route is r, or that have none
-// where r is nil.
-func (t *routeTable) stretches(r *route, v6 bool) header.Addresses {
-	var ranges []header.Range
+// spans returns the addresses of one family that have a route, each stretch with the
+// number of its route, counted from 1.
+func (t *routeTable) spans(v6 bool) []header.ValueSpan {
+	var spans []header.ValueSpan
 	for i, first := range t.starts {
-		if first.Is6() != v6 || t.winners[i] == none {
-			continue
-		}
-		if r == nil || &t.routes[t.winners[i]] == r {
-			ranges = append(ranges, header.Range{First: first, Last: t.lastOf(i)})
+		if first.Is6() == v6 && t.winners[i] != none {
+			span := header.AddressSpan(header.Range{First: first, Last: t.lastOf(i)})
+			spans = append(spans, header.ValueSpan{Span: span, Value: int(t.winners[i]) + 1})
 		}
 	}
-	if r == nil {
-		return header.Family(v6).Minus(header.AddressesOf(ranges...))
-	}
-	return header.AddressesOf(ranges...)
+	return spans
 }
 
 // lookup returns the route for an address, or nil.
 func (t *routeTable) lookup(a netip.Addr) *route {
+	if winner := t.winner(a); winner != none {
+		return &t.routes[winner]
+	}
+	return nil
+}
+
+// winner returns the number of the route for an address, or none.
+func (t *routeTable) winner(a netip.Addr) int32 {
 	low, high := 0, len(t.starts)
 	for low < high {
 		mid := int(uint(low+high) >> 1)
@@ -141,8 +144,8 @@ func (t *routeTable) lookup(a netip.Addr) *route {
 			low = mid + 1
 		}
 	}
-	if low == 0 || t.winners[low-1] == none || t.starts[low-1].BitLen() != a.BitLen() {
-		return nil
+	if low == 0 || t.starts[low-1].BitLen() != a.BitLen() {
+		return none
 	}
-	return &t.routes[t.winners[low-1]]
+	return t.winners[low-1]
 }

@@ -92,10 +92,6 @@ func (w *Walk) overInternet(p *header.Packet) position {
 	}
 	carried := network.Carried(p.Destination)
 	w.region.address(header.FieldDestination, p.Destination, network.NotCarried(), !carried)
-	h := w.engine.abroad[p.Destination]
-	if w.oneOf(w.engine.abroadSet, p.Destination, h != nil); h != nil && carried {
-		return position{kind: atMachine, machine: Place{Host: h, Internet: true}}
-	}
 	if i := w.entry(p.Destination, carried); i != nil {
 		if !w.passesUpstream(i, p) {
 			return position{}
@@ -105,10 +101,10 @@ func (w *Walk) overInternet(p *header.Packet) position {
 		}
 		return w.arriveAt(i)
 	}
-	abroad := w.engine.net.Internet().Contains(p.Destination)
-	w.region.address(header.FieldDestination, p.Destination, w.engine.net.Internet(), abroad)
+	abroad := w.engine.internet.Contains(p.Destination)
+	w.region.address(header.FieldDestination, p.Destination, w.engine.internet, abroad)
 	if abroad && carried {
-		return position{kind: atMachine, machine: Place{Internet: true}}
+		return w.toMachine(Place{Internet: true}, p)
 	}
 	w.end(Unrouted, internetName, StepRoute, nil)
 	if w.trace != nil {
@@ -173,28 +169,45 @@ func serviceOf(p *header.Packet) string {
 func (w *Walk) handOver(on *network.Segment, p *header.Packet) position {
 	s := w.engine.segments[on]
 	owner := s.owners[p.Destination]
-	if w.oneOf(s.taken[0], p.Destination, owner != nil); owner != nil {
+	if w.region.one(s.taken[0], p.Destination); owner != nil {
 		return w.arriveAt(owner)
 	}
 	h := s.hosts[p.Destination]
-	if w.oneOf(s.taken[1], p.Destination, h != nil); h != nil {
-		return position{kind: atMachine, machine: Place{Host: h, Segment: on}}
-	}
-	for _, i := range on.Interfaces {
-		claims := w.engine.gateways[i.Gateway.Index].claims
-		claimed := claims.Contains(p.Destination)
-		if w.region.address(header.FieldDestination, p.Destination, claims, claimed); claimed {
+	for n, i := range on.Interfaces {
+		claimed := h == nil && s.claims[n].Contains(p.Destination)
+		if w.region.address(header.FieldDestination, p.Destination, s.claims[n], claimed); claimed {
 			return w.arriveAt(i)
 		}
 	}
-	if w.back || w.followed {
-		return position{kind: atMachine, machine: Place{Segment: on}}
+	if h != nil || w.back || w.followed {
+		return w.toMachine(Place{Segment: on}, p)
 	}
+	w.region.one(s.taken[1], p.Destination)
 	w.end(Absent, on.Name, StepLeave, nil)
 	if w.trace != nil {
 		w.why("No host has %s.", p.Destination)
 	}
 	return position{}
+}
+
+// toMachine delivers a packet at a place to the machine with its destination. Which
+// host that is does not matter for an answer that comes to where it is waited for.
+func (w *Walk) toMachine(at Place, p *header.Packet) position {
+	if !w.back {
+		w.oneHost(at, p.Destination)
+	}
+	at.Host = w.engine.hostsAt(at)[p.Destination]
+	return position{kind: atMachine, machine: at}
+}
+
+// oneHost decides by which host of a place has an address.
+func (w *Walk) oneHost(at Place, a netip.Addr) {
+	switch {
+	case at.Segment != nil:
+		w.region.one(w.engine.segments[at.Segment].taken[1], a)
+	case at.Internet:
+		w.region.one(w.engine.abroadSet, a)
+	}
 }
 
 // leave is the ninth step: to the next gateway, to the host, or to the internet.
@@ -257,17 +270,6 @@ func (w *Walk) isInside(s *network.Segment, a netip.Addr) bool {
 		w.region.address(header.FieldDestination, a, w.engine.segments[s].inside, inside)
 	}
 	return inside
-}
-
-// oneOf decides whether the destination is this one of a set of addresses, or none.
-func (w *Walk) oneOf(set header.Addresses, a netip.Addr, found bool) {
-	if w.region == nil {
-		return
-	}
-	if found {
-		set = header.Single(a)
-	}
-	w.region.address(header.FieldDestination, a, set, found)
 }
 
 // matches reports whether one of the services is what the packet is for.

@@ -108,7 +108,7 @@ func (w *Walk) sessionRoute(g *gateway, out *network.Interface, p *header.Packet
 		return nil
 	}
 	r := g.routes.lookup(p.Destination)
-	w.region.route(g, p.Destination, r)
+	w.region.route(g.routes, p.Destination)
 	if r != nil && r.out == out {
 		return r
 	}

@@ -187,7 +187,7 @@ func TestPullAgreesWithApply(t *testing.T) {
 				terms[f] = terms[f].ShiftedPort(uint16(random.IntN(4)), uint16(random.IntN(4)))
 			}
 		}
-		pulled := s.Pull(set, a, terms, false)
+		pulled := s.Pull(set, a, &terms, false)
 		for _, p := range tiny {
 			if got, want := s.Contains(pulled, p), s.Contains(set, p) && s.Contains(a, terms.Apply(p)); got != want {
 				t.Fatalf("%v becomes %v: %v, want %v", p, terms.Apply(p), got, want)

@@ -176,20 +176,8 @@ func survey(e *engine.Engine, space *header.Space, moment network.Moment) (*surv
 			pieces = append(pieces, space.Label(r.Set, known[key]))
 		}
 	}
-	s.labels = overlayAll(space, pieces)
+	s.labels = space.OverlayAll(pieces)
 	return s, nil
-}
-
-// overlayAll lays disjoint sets over each other, two by two.
-func overlayAll(space *header.Space, pieces []header.Set) header.Set {
-	switch len(pieces) {
-	case 0:
-		return header.Nothing
-	case 1:
-		return pieces[0]
-	}
-	middle := len(pieces) / 2
-	return space.Overlay(overlayAll(space, pieces[:middle]), overlayAll(space, pieces[middle:]))
 }
 
 func (f *Fate) key() string {
@@ -230,17 +218,18 @@ func changeOf(old, new *Fate) Change {
 // whatever rules stopped their sources before.
 func Summary(list []Difference) []Difference {
 	var merged []Difference
+	alike := map[string][]int{} // by what is quickly compared
 	for _, d := range list {
-		same := slices.IndexFunc(merged, func(m Difference) bool {
-			return m.Change == d.Change && m.Old.Host == d.Old.Host && m.New.Host == d.New.Host && m.Protocol == d.Protocol &&
-				m.To.Equal(d.To) && slices.Equal(m.Ports, d.Ports)
-		})
+		key := fmt.Sprint(d.Change, d.Old.Host, d.New.Host, d.Protocol, d.Ports)
+		same := slices.IndexFunc(alike[key], func(i int) bool { return merged[i].To.Equal(d.To) })
 		if same < 0 {
+			alike[key] = append(alike[key], len(merged))
 			merged = append(merged, d)
 			continue
 		}
-		merged[same].From = merged[same].From.Union(d.From)
-		merged[same].AllPorts = merged[same].AllPorts && d.AllPorts
+		into := &merged[alike[key][same]]
+		into.From = into.From.Union(d.From)
+		into.AllPorts = into.AllPorts && d.AllPorts
 	}
 	return merged
 }

@@ -85,16 +85,21 @@ func Find(e *engine.Engine, q Question) ([]Access, error) {
 // merge puts accesses together that differ only in their services.
 func merge(list []Access) []Access {
 	var merged []Access
+	alike := map[string][]int{} // by what is quickly compared
 	for _, a := range list {
-		same := slices.IndexFunc(merged, func(b Access) bool {
-			return a.Host == b.Host && a.From.Equal(b.From) && a.To.Equal(b.To) && a.AllPorts == b.AllPorts && slices.Equal(a.Rules, b.Rules)
+		key := fmt.Sprint(a.Host, a.AllPorts, len(a.From.Ranges()), len(a.To.Ranges()))
+		same := slices.IndexFunc(alike[key], func(i int) bool {
+			b := &merged[i]
+			return a.From.Equal(b.From) && a.To.Equal(b.To) && slices.Equal(a.Rules, b.Rules)
 		})
 		if same < 0 {
+			alike[key] = append(alike[key], len(merged))
 			merged = append(merged, a)
 			continue
 		}
-		merged[same].Services = append(merged[same].Services[:len(merged[same].Services):len(merged[same].Services)], a.Services...)
-		merged[same].Sent = append(merged[same].Sent[:len(merged[same].Sent):len(merged[same].Sent)], a.Sent...)
+		into := &merged[alike[key][same]]
+		into.Services = slices.Concat(into.Services, a.Services)
+		into.Sent = slices.Concat(into.Sent, a.Sent)
 	}
 	return merged
 }
@@ -138,7 +143,7 @@ func asked(e *engine.Engine, s *header.Space, r *engine.Region, q Question) head
 		}
 		q.To = nil
 	}
-	return s.Pull(r.Set, delivered(s, q), r.Terms, false)
+	return s.Pull(r.Set, delivered(s, q), &r.Terms, false)
 }
 
 // delivered returns the packets, as they are delivered, that the question asks about.

@@ -508,9 +508,9 @@ func (g *small) writeFilter(n int) {
 	g.writeCommon()
 }
 
-// Large returns a network file of one gateway with as many forwards and as many
-// filter rules. Every forward has a port of its own on one of many outside
-// addresses; the filter rules let groups of sources reach their targets, with some
+// Large returns a network file of one gateway with as many forwards, as many
+// filter rules and as many hosts. Every forward has a port of its own on one of many
+// outside addresses and leads to a host of its own; the filter rules let groups of sources reach their targets, with some
 // wide ones between.
 func Large(seed uint64, rules int) string {
 	r := random{rand.New(rand.NewPCG(seed, 0xbb67ae8584caa73b))}
@@ -525,9 +525,13 @@ func Large(seed uint64, rules int) string {
 		}
 		line("  partners%d: [%s]", i, strings.Join(members, ", "))
 	}
+	target := func(i int) string { return fmt.Sprintf("10.%d.%d.%d", 1+i>>16&0xff, i>>8&0xff, i&0xff) }
+	line("hosts:")
+	for i := range rules {
+		line("  h%d: {address: %s, serves: [tcp/%d]}", i, target(i), 1000+i%60000)
+	}
 	line("gateways:\n  rim:\n    interfaces:\n      fibre: {address: 198.18.0.2/15, zone: outside}\n      yard: {address: 10.0.0.1/8, zone: yard}")
 	line("    routes:\n      - {to: default, via: 198.18.0.1}\n    nat:")
-	target := func(i int) string { return fmt.Sprintf("10.%d.%d.%d", 1+i>>16&0xff, i>>8&0xff, i&0xff) }
 	for i := range rules {
 		line("      - port-forward: f%d\n        on: fibre\n        at: %s\n        service: tcp/%d\n        to: %s:%d", i, LargeOutside(i), LargePort(i), target(i), 1000+i%60000)
 	}
