@@ -102,8 +102,9 @@ type exam struct {
 	net     *network.Network
 	engine  *engine.Engine
 	atlas   *engine.Atlas
-	regions []origin
-	open    []reach.Access // what can be reached from the internet
+	regions []*origin
+	through map[*network.Rule][]*origin // the regions that a rule had a part in
+	open    []reach.Access              // what can be reached from the internet
 	names   *reach.Namer
 	found   []Finding
 	kind    *findingKind
@@ -118,14 +119,18 @@ type origin struct {
 // Examine returns everything check has to say about a network, the gravest first,
 // without what rules accept. It fails where the sets of connections grow too large.
 func Examine(e *engine.Engine) ([]Finding, error) {
-	x := &exam{net: e.Network(), engine: e, atlas: e.NewAtlas(network.Always, reach.MostPieces), names: reach.NewNamer(e.Network())}
-	for _, b := range x.atlas.Beginnings() {
-		regions, err := x.atlas.Explore(b.From, b.Set)
+	x := &exam{net: e.Network(), engine: e, atlas: e.NewAtlas(network.Always, reach.MostPieces), names: reach.NewNamer(e.Network()),
+		through: map[*network.Rule][]*origin{}}
+	for _, b := range x.atlas.Beginnings(header.AllAddresses()) {
+		err := x.atlas.Explore(b.From, b.Set, func(r *engine.Region) {
+			o := &origin{*r, b.From}
+			x.regions = append(x.regions, o)
+			for _, rule := range r.Rules {
+				x.through[rule] = append(x.through[rule], o)
+			}
+		})
 		if err != nil {
 			return nil, err
-		}
-		for _, r := range regions {
-			x.regions = append(x.regions, origin{r, b.From})
 		}
 	}
 	internet := network.Expression{Text: "internet", Terms: []network.Term{{Set: e.Network().Internet()}}}
@@ -169,17 +174,6 @@ func severityOf(name string) Severity {
 
 func (x *exam) rule(name string, r *network.Rule, text string) {
 	x.report(name, r.Place, r.Kind+" "+r.Name, text, r)
-}
-
-// through returns the regions that a rule had a part in.
-func (x *exam) through(r *network.Rule) []origin {
-	var found []origin
-	for _, o := range x.regions {
-		if slices.Contains(o.Rules, r) {
-			found = append(found, o)
-		}
-	}
-	return found
 }
 
 func portText(protocol header.Protocol, port uint16) string {

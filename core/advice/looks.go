@@ -158,13 +158,13 @@ func lookHairpins(x *exam) {
 
 // meant returns the regions through a forward that it is for: those from the internet
 // where it listens on an uplink, else all.
-func (x *exam) meant(r *network.NATRule) []origin {
-	through := x.through(&r.Rule)
+func (x *exam) meant(r *network.NATRule) []*origin {
+	through := x.through[&r.Rule]
 	uplink := func(i *network.Interface) bool { return i.FacesInternet(false) || i.FacesInternet(true) }
 	if !slices.ContainsFunc(r.On, uplink) {
 		return through
 	}
-	return slices.DeleteFunc(through, func(o origin) bool { return !o.from.Internet })
+	return slices.DeleteFunc(slices.Clone(through), func(o *origin) bool { return !o.from.Internet })
 }
 
 // lookUnused finds filter rules that no connection ever comes to.
@@ -296,7 +296,7 @@ func lookOneToOne(x *exam) {
 			if r.Does != network.OneToOne || r.Disabled {
 				continue
 			}
-			for _, o := range x.through(&r.Rule) {
+			for _, o := range x.through[&r.Rule] {
 				if o.from.Internet && o.Verdict.Outcome == engine.Refused {
 					x.rule("one-to-one-wide", &r.Rule, fmt.Sprintf("%s gets to %s too, which does not serve it", portText(o.Example.Protocol, o.Example.DestinationPort), o.Verdict.At))
 					break

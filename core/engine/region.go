@@ -23,6 +23,9 @@ type Atlas struct {
 	routed map[routeKey]header.Set
 
 	choices map[whereKey]*choice
+
+	walk    *Walk // the one that is used for every region
+	waiting []header.Set
 }
 
 // A routeKey is the routes of a table to one family.
@@ -47,7 +50,7 @@ type tableView struct {
 	turned           bool
 }
 
-// A Region is a set of connections that go one way.
+// A Region is a set of connections that go one way. It is the receiver's to keep.
 type Region struct {
 	Set     header.Set
 	Verdict Verdict      // of one of them
@@ -65,29 +68,31 @@ func (e *Engine) NewAtlas(moment network.Moment, most int) *Atlas {
 // NewAtlasIn returns an atlas whose sets are in a given space, so that those of
 // several atlases can be compared.
 func (e *Engine) NewAtlasIn(space *header.Space, moment network.Moment) *Atlas {
-	return &Atlas{Space: space, engine: e, moment: moment, tables: map[tableView]header.Set{}, wheres: map[whereKey]header.Set{},
+	walk := e.NewWalk()
+	walk.region = &region{}
+	return &Atlas{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]header.Set{}, wheres: map[whereKey]header.Set{},
 		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]header.Set{}, choices: map[whereKey]*choice{}}
 }
 
-// Explore returns the regions of a set of connections that begin at a place. All
-// of them must be of one protocol and of one family. A connection from an address
-// to itself never leaves its machine; it may be in any region, or in none. The error
-// is header.TooLarge where the atlas outgrows its limit, or header.Undecided where
+// Explore calls a function with each region of a set of connections that begin at a
+// place. All of them must be of one protocol and of one family. A connection from an
+// address to itself never leaves its machine; it may be in any region, or in none. The
+// error is header.TooLarge where the atlas outgrows its limit, or header.Undecided where
 // the answer can't be written as a set: then nothing is claimed.
-func (a *Atlas) Explore(from Place, set header.Set) (found []Region, err error) {
+func (a *Atlas) Explore(from Place, set header.Set, do func(*Region)) (err error) {
 	defer func() {
 		switch reason := recover().(type) {
 		case nil:
 		case header.TooLarge:
-			found, err = nil, reason
+			err = reason
 		case header.Undecided:
-			found, err = nil, reason
+			err = reason
 		default:
 			panic(reason)
 		}
 	}()
-	w := a.engine.NewWalk()
-	waiting := []header.Set{set}
+	waiting := append(a.waiting[:0], set)
+	w := a.walk
 	for len(waiting) > 0 {
 		next := waiting[len(waiting)-1]
 		waiting = waiting[:len(waiting)-1]
@@ -95,16 +100,18 @@ func (a *Atlas) Explore(from Place, set header.Set) (found []Region, err error) 
 		if !ok {
 			continue
 		}
-		r := &region{atlas: a, set: next, terms: header.OriginalTerms()}
+		r := w.region
+		*r = region{
+			atlas: a, set: next, terms: header.OriginalTerms(), aside: waiting,
+			legs: r.legs[:0], sessions: r.sessions[:0], passages: r.passages[:0], carriers: r.carriers[:0],
+		}
 		r.terms[header.FieldProtocol] = header.ConstantPort(uint16(example.Protocol))
-		w.region = r
 		w.run(Connection{Packet: example, From: from, Moment: a.moment})
-		waiting = append(waiting, r.aside...)
-		region := Region{Set: r.set, Verdict: w.verdict, Rules: r.rules, Example: example}
-		region.Terms = r.delivered
-		found = append(found, region)
+		waiting = r.aside
+		do(&Region{Set: r.set, Verdict: w.verdict, Terms: r.delivered, Rules: r.rules, Example: example})
 	}
-	return found, nil
+	a.waiting = waiting
+	return nil
 }
 
 // example returns a member that is not from an address to itself.

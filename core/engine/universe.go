@@ -15,14 +15,14 @@ type Beginning struct {
 	Set      header.Set
 }
 
-// Beginnings returns all connections that any machine can begin: by place, by
+// Beginnings returns all connections that some machines can begin: by place, by
 // protocol and by family, each in one beginning only. Sources are split as Locate
 // puts them at hosts, segments, VPN clients and the internet.
-func (a *Atlas) Beginnings() []Beginning {
+func (a *Atlas) Beginnings(machines header.Addresses) []Beginning {
 	var found []Beginning
 	for _, p := range a.engine.places() {
 		for _, v6 := range []bool{false, true} {
-			sources := p.sources.Intersect(header.Family(v6))
+			sources := p.sources.Intersect(header.Family(v6)).Intersect(machines)
 			if sources.Empty() {
 				continue
 			}

@@ -135,7 +135,7 @@ func (s *Space) overlayAll(list []Set) Set {
 	for i, a := range list {
 		s.eachEdge(a, field, func(span Span, child Set) { stretches = append(stretches, stretch{span, i, child}) })
 	}
-	slices.SortFunc(stretches, func(a, b stretch) int { return a.first.compare(b.first) })
+	slices.SortFunc(stretches, func(a, b stretch) int { return cmp.Or(a.first.compare(b.first), a.set-b.set) })
 	if columns, ok := sweep(field, stretches); ok {
 		base := len(s.stack)
 		for _, c := range columns {

@@ -60,74 +60,181 @@ func Differences(old, new *engine.Engine, moment network.Moment, stops bool) ([]
 
 // A Baseline is a network that others are compared with.
 type Baseline struct {
-	space  *header.Space
-	old    *surveyed
-	moment network.Moment
+	space    *header.Space
+	moment   network.Moment
+	machines header.Addresses // that can be sources
+	surveyed []surveyed
+}
+
+// A surveyed beginning is what becomes of all its connections.
+type surveyed struct {
+	engine.Beginning
+	regions []fated
+}
+
+// Fated are connections that share a fate.
+type fated struct {
+	set  header.Set
+	fate *Fate
 }
 
 // NewBaseline surveys a network once, to compare several others with it.
 func NewBaseline(old *engine.Engine, moment network.Moment) (*Baseline, error) {
-	space := header.NewSpace(MostPieces)
-	a, err := survey(old, space, moment)
-	return &Baseline{space, a, moment}, err
+	base := &Baseline{space: header.NewSpace(MostPieces), moment: moment, machines: machines(old)}
+	atlas := old.NewAtlasIn(base.space, moment)
+	for _, b := range atlas.Beginnings(base.machines) {
+		s := surveyed{Beginning: b}
+		err := atlas.Explore(b.From, b.Set, func(r *engine.Region) {
+			s.regions = append(s.regions, fated{r.Set, fateOf(r)})
+		})
+		if err != nil {
+			return nil, err
+		}
+		base.surveyed = append(base.surveyed, s)
+	}
+	return base, nil
 }
 
-// Differences is Differences from the baseline.
+// machines returns the addresses that connections can come from.
+func machines(e *engine.Engine) header.Addresses {
+	return header.AllAddresses().Minus(e.Network().Unused())
+}
+
+// Differences is Differences from the baseline. Connections that share a fate in the
+// old network mostly do in the new one: so each of the baseline's regions is explored
+// there, and what comes out is compared with what it was.
 func (base *Baseline) Differences(new *engine.Engine, stops bool) ([]Difference, error) {
-	space, a := base.space, base.old
-	b, err := survey(new, space, base.moment)
-	if err != nil {
-		return nil, err
-	}
-	var pairs [][2]int
-	index := map[[2]int]int{}
-	same := func(x, y int) int {
-		if x == 0 && y == 0 || x > 0 && y > 0 && a.fates[x-1].like(b.fates[y-1], stops) {
-			return 0
+	c := &comparison{space: base.space, stops: stops, index: map[string]int{}}
+	both := base.machines.Intersect(machines(new))
+	atlas := new.NewAtlasIn(base.space, base.moment)
+	beginnings := atlas.Beginnings(both)
+	for _, pair := range pairs(base.surveyed, beginnings, both) {
+		if err := c.explore(atlas, pair); err != nil {
+			return nil, err
 		}
-		pair := [2]int{x, y}
-		if _, known := index[pair]; !known {
-			pairs = append(pairs, pair)
-			index[pair] = len(pairs)
+	}
+	return c.differences(), nil
+}
+
+// A pair is where some sources begin in the old network and in the new: nowhere, where
+// it is nil.
+type pair struct {
+	old     *surveyed
+	new     *engine.Beginning
+	sources header.Addresses
+	whole   bool // they are all the sources of both
+}
+
+// pairs returns where each source begins in both networks.
+func pairs(old []surveyed, new []engine.Beginning, machines header.Addresses) []pair {
+	var list []pair
+	for i := range old {
+		x := &old[i]
+		left := x.Sources.Intersect(machines)
+		for k := 0; k < len(new) && !left.Empty(); k++ {
+			y := &new[(i+k)%len(new)] // most likely the one at the same place
+			if x.Protocol != y.Protocol {
+				continue
+			}
+			if common := left.Intersect(y.Sources); !common.Empty() {
+				list = append(list, pair{x, y, common, x.Sources.Equal(common)})
+				left = left.Minus(common)
+			}
 		}
-		return index[pair]
+		if !left.Empty() {
+			list = append(list, pair{old: x, sources: left})
+		}
 	}
-	parts, err := combine(space, space.Restrict(b.machines, a.labels), space.Restrict(a.machines, b.labels), same)
-	if err != nil {
-		return nil, err
+	for i := range new {
+		y := &new[i]
+		left := y.Sources
+		for k := 0; k < len(old) && !left.Empty(); k++ {
+			if x := &old[(i+k)%len(old)]; x.Protocol == y.Protocol {
+				left = left.Minus(x.Sources)
+			}
+		}
+		if !left.Empty() {
+			list = append(list, pair{new: y, sources: left})
+		}
 	}
+	return list
+}
+
+// A comparison collects what fares differently.
+type comparison struct {
+	space *header.Space
+	stops bool
+	index map[string]int // of pairs of fates
+	found []change
+}
+
+// A change is a pair of fates and the connections that have them.
+type change struct {
+	old, new *Fate
+	sets     []header.Set
+}
+
+// explore compares the connections of a pair.
+func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
+	only := sourceSet(c.space, p.sources)
+	if p.old == nil {
+		return atlas.Explore(p.new.From, c.space.Restrict(only, p.new.Set), func(r *engine.Region) { c.add(nowhere, fateOf(r), r.Set) })
+	}
+	for _, x := range p.old.regions {
+		set := x.set
+		if !p.whole {
+			set = c.space.Restrict(only, set)
+		}
+		switch {
+		case set == header.Nothing:
+		case p.new == nil:
+			c.add(x.fate, nowhere, set)
+		default:
+			err := atlas.Explore(p.new.From, set, func(r *engine.Region) {
+				c.add(x.fate, fateOf(r), r.Set)
+			})
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// add notes connections, unless their fates are alike.
+func (c *comparison) add(old, new *Fate, set header.Set) {
+	if old.like(new, c.stops) {
+		return
+	}
+	key := old.key() + " " + new.key()
+	at, known := c.index[key]
+	if !known {
+		at = len(c.found)
+		c.index[key] = at
+		c.found = append(c.found, change{old: old, new: new})
+	}
+	c.found[at].sets = append(c.found[at].sets, set)
+}
+
+// differences lists what was found.
+func (c *comparison) differences() []Difference {
 	var found []Difference
-	for _, p := range parts {
-		pair := pairs[p.Value-1]
-		d := Difference{Old: a.fate(pair[0]), New: b.fate(pair[1])}
-		d.Change = changeOf(d.Old, d.New)
-		if d.Change == StoppedBefore && !stops {
-			continue
-		}
-		set := p.Set
+	for _, x := range c.found {
+		d := Difference{Old: x.old, New: x.new, Change: changeOf(x.old, x.new)}
+		set := c.space.OverlayAll(x.sets)
 		if d.Change == Otherwise { // where both happen to give the same after all
-			set = space.Minus(set, equalTerms(space, d.Old.terms, d.New.terms))
+			set = c.space.Minus(set, equalTerms(c.space, d.Old.terms, d.New.terms))
 		}
-		for _, box := range space.Boxes(set) {
+		for _, box := range c.space.Boxes(set) {
 			d.Protocol, d.From, d.To, d.Ports, d.AllPorts = box.Protocol, box.From, box.To, box.Ports, box.AllPorts
-			d.Example = exampleOf(space, set, &box)
+			d.Example = exampleOf(c.space, set, &box)
 			found = append(found, d)
 		}
 	}
 	slices.SortStableFunc(found, func(x, y Difference) int {
 		return slices.Index(Changes, x.Change) - slices.Index(Changes, y.Change)
 	})
-	return found, nil
-}
-
-// combine is Combine and Parts, with the limit of the space as an error.
-func combine(space *header.Space, a, b header.Set, value func(a, b int) int) (parts []header.Part, err error) {
-	defer func() {
-		if reason, tooLarge := recover().(header.TooLarge); tooLarge {
-			parts, err = nil, reason
-		}
-	}()
-	return space.Parts(space.Combine(a, b, value)), nil
+	return found
 }
 
 func equalTerms(space *header.Space, a, b header.Terms) header.Set {
@@ -141,43 +248,11 @@ func equalTerms(space *header.Space, a, b header.Terms) header.Set {
 	return equal
 }
 
-// A surveyed network is the fates of all connections; labels gives each the number of
-// its fate, counted from 1.
-type surveyed struct {
-	fates    []*Fate
-	labels   header.Set
-	machines header.Set // connections whose source some machine can have
-}
+// nowhere is the fate of connections that can't begin.
+var nowhere = &Fate{Outcome: engine.Unrouted, At: "nowhere"}
 
-func (s *surveyed) fate(number int) *Fate {
-	if number == 0 {
-		return &Fate{Outcome: engine.Unrouted, At: "nowhere"}
-	}
-	return s.fates[number-1]
-}
-
-func survey(e *engine.Engine, space *header.Space, moment network.Moment) (*surveyed, error) {
-	atlas := e.NewAtlasIn(space, moment)
-	s := &surveyed{labels: header.Nothing, machines: sourceSet(space, header.AllAddresses().Minus(e.Network().Unused()))}
-	known := map[string]int{}
-	var pieces []header.Set
-	for _, beginning := range atlas.Beginnings() {
-		regions, err := atlas.Explore(beginning.From, space.Restrict(s.machines, beginning.Set))
-		if err != nil {
-			return nil, err
-		}
-		for _, r := range regions {
-			f := &Fate{r.Verdict.Outcome, r.Verdict.At, r.Verdict.Host, r.Rules, r.Terms}
-			key := f.key()
-			if known[key] == 0 {
-				s.fates = append(s.fates, f)
-				known[key] = len(s.fates)
-			}
-			pieces = append(pieces, space.Label(r.Set, known[key]))
-		}
-	}
-	s.labels = space.OverlayAll(pieces)
-	return s, nil
+func fateOf(r *engine.Region) *Fate {
+	return &Fate{r.Verdict.Outcome, r.Verdict.At, r.Verdict.Host, r.Rules, r.Terms}
 }
 
 func (f *Fate) key() string {

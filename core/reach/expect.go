@@ -36,33 +36,30 @@ func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Resul
 	if x.Must == network.Only {
 		from = header.AllAddresses().Minus(from)
 	}
-	from = from.Minus(e.Network().Unused())
-	sent := sourceSet(space, from)
 	behind := x.Must == network.Only || x.Must == network.Never
 	q := Question{To: &x.To, Service: x.Service}
-	for _, b := range atlas.Beginnings() {
-		set := space.Restrict(sent, b.Set)
+	for _, b := range atlas.Beginnings(from.Intersect(machines(e))) {
+		set := b.Set
 		if !behind { // to names what is connected to, not what is behind the translation
 			set = space.Restrict(delivered(space, q), set)
 		}
-		regions, err := atlas.Explore(b.From, set)
-		if err != nil {
-			return result, err
-		}
-		for _, r := range regions {
+		err := atlas.Explore(b.From, set, func(r *engine.Region) {
 			result.Empty = false
 			reached := r.Verdict.Outcome == engine.Reached
 			wrong := r.Set
 			switch {
 			case x.Must == network.Reaches && reached && r.Verdict.Host == x.Host.Name, x.Must != network.Reaches && !reached:
-				continue
+				return
 			case behind:
-				wrong = asked(e, space, &r, q)
+				wrong = asked(e, space, r, q)
 			}
 			if wrong != header.Nothing && result.Holds {
 				result.Holds, result.Verdict = false, r.Verdict
 				result.Counter = counterexample(space, wrong)
 			}
+		})
+		if err != nil {
+			return result, err
 		}
 	}
 	return result, nil

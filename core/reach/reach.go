@@ -14,8 +14,8 @@ import (
 )
 
 // MostPieces is how many pieces of sets an analysis may hold before it gives up;
-// it bounds memory to about 1 GB.
-const MostPieces = 20_000_000
+// it bounds memory to about 2 GB.
+const MostPieces = 60_000_000
 
 // A Question narrows what is asked about. The zero Question is about everything.
 type Question struct {
@@ -44,32 +44,30 @@ func Find(e *engine.Engine, q Question) ([]Access, error) {
 	atlas := e.NewAtlas(q.Moment, MostPieces)
 	ways := map[string]*way{}
 	var order []string
-	machines := header.AllAddresses().Minus(e.Network().Unused())
-	for _, b := range atlas.Beginnings() {
-		set := atlas.Space.Restrict(sourceSet(atlas.Space, machines), b.Set)
-		if q.From != nil {
-			set = atlas.Space.Restrict(sourceSet(atlas.Space, q.From.Addresses()), set)
-		}
-		regions, err := atlas.Explore(b.From, set)
-		if err != nil {
-			return nil, err
-		}
-		for _, r := range regions {
+	from := machines(e)
+	if q.From != nil {
+		from = from.Intersect(q.From.Addresses())
+	}
+	for _, b := range atlas.Beginnings(from) {
+		err := atlas.Explore(b.From, b.Set, func(r *engine.Region) {
 			if r.Verdict.Outcome != engine.Reached || outside(e, r.Verdict.Host) {
-				continue
+				return
 			}
-			members := asked(e, atlas.Space, &r, q)
+			members := asked(e, atlas.Space, r, q)
 			if members == header.Nothing {
-				continue
+				return
 			}
-			key := wayKey(&r)
+			key := wayKey(r)
 			w := ways[key]
 			if w == nil {
-				w = &way{region: r, set: header.Nothing}
+				w = &way{region: *r}
 				ways[key] = w
 				order = append(order, key)
 			}
-			w.set = atlas.Space.Overlay(w.set, members)
+			w.sets = append(w.sets, members)
+		})
+		if err != nil {
+			return nil, err
 		}
 	}
 	var found []Access
@@ -172,7 +170,7 @@ func delivered(s *header.Space, q Question) header.Set {
 // A way is regions that go to one host by the same rules and are changed alike.
 type way struct {
 	region engine.Region
-	set    header.Set
+	sets   []header.Set
 }
 
 func wayKey(r *engine.Region) string {
@@ -186,7 +184,8 @@ func wayKey(r *engine.Region) string {
 
 func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas) []Access {
 	var found []Access
-	for _, box := range atlas.Space.Boxes(w.set) {
+	set := atlas.Space.OverlayAll(w.sets)
+	for _, box := range atlas.Space.Boxes(set) {
 		a := Access{
 			Host: w.region.Verdict.Host, Gateway: e.Network().Gateway(w.region.Verdict.Host) != nil,
 			To: box.To, From: box.From, AllPorts: box.AllPorts, Rules: w.region.Rules,
@@ -204,7 +203,7 @@ func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas) []Access {
 				a.Services = append(a.Services, served)
 			}
 		}
-		a.Example = exampleOf(atlas.Space, w.set, &box)
+		a.Example = exampleOf(atlas.Space, set, &box)
 		found = append(found, a)
 	}
 	return found

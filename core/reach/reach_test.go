@@ -345,7 +345,7 @@ func BenchmarkReach(b *testing.B) {
 }
 
 func BenchmarkCompare(b *testing.B) {
-	for _, rules := range []int{1000, 10000} {
+	for _, rules := range []int{1000, 10000, 100000} {
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
 			text := gen.Large(1, rules)
 			other := strings.Replace(strings.Replace(strings.Replace(text, "allow: r5\n", "drop: r5\n", 1), "service: tcp/2037\n", "service: tcp/2038\n", 1), "drop: r", "allow: x", 1)
