@@ -2,6 +2,7 @@ package advice
 
 import (
 	"cmp"
+	"net/netip"
 	"slices"
 
 	"hollowbridge/core/engine"
@@ -29,7 +30,12 @@ type Finding struct {
 	Place    network.Place
 	Subject  string // the rule, host, group or gateway it is about
 	Text     string
+	Mends    []Mend // edits that may mend it; they still have to be tried
 }
+
+// Same reports whether two findings of one network, or of a network before and after
+// an edit, are about the same thing.
+func (f Finding) Same(g Finding) bool { return f.Name == g.Name && f.Subject == g.Subject }
 
 // A findingKind is one thing that check looks for.
 type findingKind struct {
@@ -106,8 +112,13 @@ type exam struct {
 	through map[*network.Rule][]*origin // the regions that a rule had a part in
 	open    []reach.Access              // what can be reached from the internet
 	names   *reach.Namer
+	hidden  []engine.HiddenRule
 	found   []Finding
 	kind    *findingKind
+
+	samples  map[*network.NATRule]*engine.Trace
+	gateways map[*network.Rule]*network.Gateway // whose rule it is
+	hosts    map[netip.Addr]*network.Host
 }
 
 // An origin is a region and where its connections begin.
@@ -120,10 +131,24 @@ type origin struct {
 // without what rules accept. It fails where the sets of connections grow too large.
 func Examine(e *engine.Engine) ([]Finding, error) {
 	x := &exam{net: e.Network(), engine: e, atlas: e.NewAtlas(network.Always, reach.MostPieces), names: reach.NewNamer(e.Network()),
-		through: map[*network.Rule][]*origin{}}
+		through: map[*network.Rule][]*origin{}, samples: map[*network.NATRule]*engine.Trace{}, gateways: map[*network.Rule]*network.Gateway{}, hosts: map[netip.Addr]*network.Host{}}
+	for _, g := range x.net.Gateways {
+		for _, r := range g.NAT {
+			x.gateways[&r.Rule] = g
+		}
+		for _, r := range g.Filter {
+			x.gateways[&r.Rule] = g
+		}
+	}
+	for _, h := range x.net.Hosts {
+		for _, a := range h.Addresses {
+			x.hosts[a] = h
+		}
+	}
+	x.hidden = x.atlas.Hidden()
 	for _, b := range x.atlas.Beginnings(header.AllAddresses()) {
 		err := x.atlas.Explore(b.From, b.Set, func(r *engine.Region) {
-			o := &origin{*r, b.From}
+			o := &origin{r.Kept(), b.From}
 			x.regions = append(x.regions, o)
 			for _, rule := range r.Rules {
 				x.through[rule] = append(x.through[rule], o)
@@ -160,11 +185,11 @@ func Examine(e *engine.Engine) ([]Finding, error) {
 }
 
 // report notes a finding about a place, unless the rule accepts it.
-func (x *exam) report(name string, place network.Place, subject, text string, rule *network.Rule) {
+func (x *exam) report(name string, place network.Place, subject, text string, rule *network.Rule, mends ...Mend) {
 	if rule != nil && slices.Contains(rule.Accept, name) {
 		return
 	}
-	x.found = append(x.found, Finding{name, severityOf(name), place, subject, text})
+	x.found = append(x.found, Finding{name, severityOf(name), place, subject, text, mends})
 }
 
 func severityOf(name string) Severity {
@@ -172,8 +197,18 @@ func severityOf(name string) Severity {
 	return severity
 }
 
-func (x *exam) rule(name string, r *network.Rule, text string) {
-	x.report(name, r.Place, r.Kind+" "+r.Name, text, r)
+func (x *exam) rule(name string, r *network.Rule, text string, mends ...Mend) {
+	x.report(name, r.Place, r.Kind+" "+r.Name, text, r, mends...)
+}
+
+// change is a mend that gives keys of a rule new values.
+func (x *exam) change(r *network.Rule, settings ...Setting) Mend {
+	return change(r.Kind, r.Name, x.gateways[r].Name, settings...)
+}
+
+// remove is a mend that takes a rule out.
+func (x *exam) remove(r *network.Rule) Mend {
+	return Mend{{Verb: "remove", Kind: r.Kind, Name: r.Name, Gateway: x.gateways[r].Name}}
 }
 
 func portText(protocol header.Protocol, port uint16) string {

@@ -2,6 +2,7 @@ package advice
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -12,7 +13,7 @@ import (
 
 // lookHidden finds rules that others in front of them leave nothing for.
 func lookHidden(x *exam) {
-	for _, h := range x.atlas.Hidden() {
+	for _, h := range x.hidden {
 		if h.Rule.Disabled {
 			continue
 		}
@@ -24,24 +25,59 @@ func lookHidden(x *exam) {
 			}
 			text = "it can never match: " + strings.Join(names, ", ") + " in front of it take everything"
 		}
-		x.rule("hidden-rule", h.Rule, text)
+		x.rule("hidden-rule", h.Rule, text, x.remove(h.Rule))
 	}
 }
 
 // lookSamePort finds forwards that both listen on a port which only the first gets.
 func lookSamePort(x *exam) {
 	for _, g := range x.net.Gateways {
-		for i, b := range g.NAT {
-			for _, a := range g.NAT[:i] {
-				if !forwards(a) || !forwards(b) || a.Disabled || b.Disabled || a.Target == b.Target && a.TargetAs == b.TargetAs {
+		at := map[netip.Addr][]*network.NATRule{} // earlier ones, by the addresses they listen on
+		var wide, all []*network.NATRule          // those that listen on many, and all
+		for _, b := range g.NAT {
+			if !forwards(b) || b.Disabled {
+				continue
+			}
+			addresses, few := fewAddresses(listens(b))
+			rivals := all
+			if few {
+				rivals = wide
+				for _, a := range addresses {
+					rivals = slices.Concat(rivals, at[a])
+					at[a] = append(at[a], b)
+				}
+			} else {
+				wide = append(wide, b)
+			}
+			all = append(all, b)
+			for _, a := range rivals {
+				if a.Target == b.Target && a.TargetAs == b.TargetAs {
 					continue
 				}
 				if port, both := commonPort(a, b); both {
-					x.rule("same-port", &b.Rule, fmt.Sprintf("%s (line %d) has %s already", a.Name, a.Place.Line, port))
+					x.rule("same-port", &b.Rule, fmt.Sprintf("%s (line %d) has %s already", a.Name, a.Place.Line, port), x.remove(&b.Rule))
 				}
 			}
 		}
 	}
+}
+
+// mostFew is how many addresses are looked at one by one.
+const mostFew = 16
+
+// fewAddresses returns the members of a set, where they are few.
+func fewAddresses(set header.Addresses) (list []netip.Addr, few bool) {
+	if set.Size() > mostFew {
+		return nil, false
+	}
+	for _, r := range set.Ranges() {
+		for a := r.First; ; a = a.Next() {
+			if list = append(list, a); a == r.Last {
+				break
+			}
+		}
+	}
+	return list, true
 }
 
 func forwards(r *network.NATRule) bool { return r.Does == network.PortForward }
@@ -100,10 +136,17 @@ func lookForwards(x *exam) {
 			case len(through) == 0:
 			case filtered == len(through):
 				p := PermissionFor(g, r)
-				if wrong := x.wrongSide(r, g.Name); wrong != nil {
-					x.rule("wrong-side", wrong.Rule, fmt.Sprintf("%s needs it: %s", r.Name, wrong.Text))
+				add := allowEdit(g, r.Name, p)
+				if t := x.sample(r); t != nil && t.At == g.Name && t.Rule != nil {
+					add.Before = t.Rule.Name
 				}
-				x.rule("forward-not-permitted", &r.Rule, fmt.Sprintf("no filter rule lets it through; it needs one from %s to %s, %s", p.From, p.To, p.Service))
+				mends := []Mend{{add}}
+				if wrong := x.wrongSide(r, g.Name); wrong != nil {
+					right := x.change(wrong.Rule, Setting{"to", p.To}, Setting{"service", p.Service})
+					x.rule("wrong-side", wrong.Rule, fmt.Sprintf("%s needs it: %s", r.Name, wrong.Text), right)
+					mends = append([]Mend{right}, mends...)
+				}
+				x.rule("forward-not-permitted", &r.Rule, fmt.Sprintf("no filter rule lets it through; it needs one from %s to %s, %s", p.From, p.To, p.Service), mends...)
 			case refused > 0 && filtered+refused == len(through):
 				x.rule("host-refuses", &r.Rule, fmt.Sprintf("the firewall of %s itself lets nobody in", r.TargetIs))
 			}
@@ -114,17 +157,25 @@ func lookForwards(x *exam) {
 // wrongSide returns the filter rule that would let a forward through if it named the
 // other side of the translation, or nil.
 func (x *exam) wrongSide(r *network.NATRule, gateway string) *engine.Near {
-	c, ok := Sample(x.engine, r, network.Always)
-	if !ok {
-		return nil
-	}
-	t := x.engine.NewWalk().Trace(c)
-	for i, near := range t.Near {
-		if t.At == gateway && near.Differs == "side of the translation" {
+	t := x.sample(r)
+	for i := 0; t != nil && i < len(t.Near); i++ {
+		if t.At == gateway && t.Near[i].Differs == "side of the translation" {
 			return &t.Near[i]
 		}
 	}
 	return nil
+}
+
+// sample traces a connection that a forward is meant for, nil where there is none.
+func (x *exam) sample(r *network.NATRule) *engine.Trace {
+	t, known := x.samples[r]
+	if !known {
+		if c, ok := Sample(x.engine, r, network.Always); ok {
+			t = x.engine.NewWalk().Trace(c)
+		}
+		x.samples[r] = t
+	}
+	return t
 }
 
 // lookHalfHidden finds filter rules that cross one in front of them with another verb.
@@ -150,7 +201,7 @@ func lookHairpins(x *exam) {
 		some := slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool { return r.Hairpin && !r.Disabled })
 		for _, r := range g.NAT {
 			if some && r.Does == network.PortForward && !r.Disabled && !r.Hairpin && r.From.IsAny() {
-				x.rule("no-hairpin", &r.Rule, "people inside can't use it; others of "+g.Name+" have hairpin: true")
+				x.rule("no-hairpin", &r.Rule, "people inside can't use it; others of "+g.Name+" have hairpin: true", x.change(&r.Rule, Setting{"hairpin", "true"}))
 			}
 		}
 	}
@@ -176,13 +227,13 @@ func lookUnused(x *exam) {
 		}
 	}
 	hidden := map[*network.Rule]bool{}
-	for _, h := range x.atlas.Hidden() {
+	for _, h := range x.hidden {
 		hidden[h.Rule] = true
 	}
 	for _, g := range x.net.Gateways {
 		for _, r := range g.Filter {
 			if !used[&r.Rule] && !hidden[&r.Rule] && !r.Disabled {
-				x.rule("unused-rule", &r.Rule, "no connection ever comes to it")
+				x.rule("unused-rule", &r.Rule, "no connection ever comes to it", x.remove(&r.Rule))
 			}
 		}
 	}
@@ -205,12 +256,7 @@ func lookTargets(x *exam) {
 }
 
 func (x *exam) target(r *network.NATRule, a header.Range) {
-	var host *network.Host
-	for _, h := range x.net.Hosts {
-		if h.Has(a.First) {
-			host = h
-		}
-	}
+	host := x.hosts[a.First]
 	for _, g := range x.net.Gateways {
 		for _, i := range g.Interfaces {
 			for _, p := range i.Addresses {
@@ -220,26 +266,33 @@ func (x *exam) target(r *network.NATRule, a header.Range) {
 			}
 		}
 	}
+	g := x.gateways[&r.Rule]
 	switch {
 	case host == nil:
-		x.rule("no-such-host", &r.Rule, fmt.Sprintf("no host has %s", a.First))
+		var mends []Mend
+		if len(r.Ports) == 1 {
+			p := header.Packet{Destination: a.First, Protocol: r.Ports[0].Protocol, DestinationPort: r.Ports[0].ToFirst}
+			mends = targetMendsOf(g, r, x.net, p)
+		}
+		x.rule("no-such-host", &r.Rule, fmt.Sprintf("no host has %s", a.First), mends...)
 		return
 	case host.Assigned == network.Dynamic:
-		x.rule("dynamic-target", &r.Rule, fmt.Sprintf("%s got %s dynamically; reserve it", host.Name, a.First))
+		x.rule("dynamic-target", &r.Rule, fmt.Sprintf("%s got %s dynamically; reserve it", host.Name, a.First),
+			change("host", host.Name, "", Setting{"assigned", string(network.Reserved)}))
 	}
 	for _, m := range r.Ports {
 		for _, port := range []uint16{m.ToFirst, m.ToFirst + (m.Ports.Last - m.Ports.First)} {
-			if m.Protocol.HasPorts() && !served(host, m.Protocol, port, a) {
-				x.rule("not-served", &r.Rule, fmt.Sprintf("%s does not listen on %s", host.Name, portText(m.Protocol, port)))
+			if m.Protocol.HasPorts() && !served(host, m.Protocol, port, a.First) {
+				x.rule("not-served", &r.Rule, fmt.Sprintf("%s does not listen on %s", host.Name, portText(m.Protocol, port)), portMendsOf(g, r, host, m.Protocol)...)
 				return
 			}
 		}
 	}
 }
 
-func served(h *network.Host, protocol header.Protocol, port uint16, at header.Range) bool {
+func served(h *network.Host, protocol header.Protocol, port uint16, at netip.Addr) bool {
 	for _, s := range h.Serves {
-		if (!s.At.IsValid() || s.At == at.First) && s.Services.Matches(protocol, port) {
+		if (!s.At.IsValid() || s.At == at) && s.Services.Matches(protocol, port) {
 			return true
 		}
 	}
@@ -281,7 +334,7 @@ func lookTLS(x *exam) {
 			for _, m := range r.Ports {
 				if m.Protocol == header.TCP && m.Ports.Contains(443) && !r.Disabled {
 					if to := m.Apply(443); to == 80 || to == 8080 || to == 8008 {
-						x.rule("tls-to-plain", &r.Rule, fmt.Sprintf("tcp/443 goes to port %d of %s", to, r.TargetIs))
+						x.rule("tls-to-plain", &r.Rule, fmt.Sprintf("tcp/443 goes to port %d of %s", to, r.TargetIs), x.change(&r.Rule, Setting{"to", targetText(r.TargetIs, 443)}))
 					}
 				}
 			}
@@ -298,12 +351,34 @@ func lookOneToOne(x *exam) {
 			}
 			for _, o := range x.through[&r.Rule] {
 				if o.from.Internet && o.Verdict.Outcome == engine.Refused {
-					x.rule("one-to-one-wide", &r.Rule, fmt.Sprintf("%s gets to %s too, which does not serve it", portText(o.Example.Protocol, o.Example.DestinationPort), o.Verdict.At))
+					x.rule("one-to-one-wide", &r.Rule, fmt.Sprintf("%s gets to %s too, which does not serve it", portText(o.Example.Protocol, o.Example.DestinationPort), o.Verdict.At), x.narrowed(o)...)
 					break
 				}
 			}
 		}
 	}
+}
+
+// narrowed is a mend that makes the filter rule of a region allow only what the host
+// serves to which it leads.
+func (x *exam) narrowed(o *origin) []Mend {
+	h := x.net.Host(o.Verdict.Host)
+	for _, r := range o.Rules {
+		if h != nil && r.Kind == string(network.Allow) && len(h.Serves) > 0 {
+			return []Mend{x.change(r, Setting{"service", servesText(h)})}
+		}
+	}
+	return nil
+}
+
+func servesText(h *network.Host) string {
+	var texts []string
+	for _, s := range h.Serves {
+		if !s.At.IsValid() || !s.At.IsLoopback() {
+			texts = append(texts, strings.ReplaceAll(s.Services.String(), ", ", ","))
+		}
+	}
+	return strings.Join(texts, ",")
 }
 
 // lookLeaks finds inside sources that get out with their private address.
@@ -315,17 +390,29 @@ func lookLeaks(x *exam) {
 		}
 		told[o.from.Segment] = true
 		i := o.from.Segment.Interfaces[0]
-		x.report("leaking-source", i.Place, "interface "+i.String(), fmt.Sprintf("%s gets out untranslated, to %s for one; add a source-nat", o.Example.Source, o.Example.Destination), nil)
+		x.report("leaking-source", i.Place, "interface "+i.String(), fmt.Sprintf("%s gets out untranslated, to %s for one; add a source-nat", o.Example.Source, o.Example.Destination), nil, x.hiding(o)...)
 	}
+}
+
+// hiding is a mend that translates the sources of a region where they get out.
+func (x *exam) hiding(o *origin) []Mend {
+	t := x.engine.NewWalk().Trace(engine.Connection{Packet: o.Example, From: o.from, Moment: network.Always})
+	if out := t.Stood.Out; out != nil {
+		return []Mend{{hideEdit(x.net, t.Stood.In, out, t.Stood.After.Source)}}
+	}
+	return nil
 }
 
 func lookRoutes(x *exam) {
 	for _, g := range x.net.Gateways {
 		if !slices.ContainsFunc(g.Routes, func(r network.Route) bool { return r.To.Bits() == 0 }) {
-			x.report("no-default-route", g.Place, "gateway "+g.Name, "it has no route to default", nil)
+			x.report("no-default-route", g.Place, "gateway "+g.Name, "it has no route to default", nil, routeMends(x.net, g.Name, anywhere)...)
 		}
 	}
 }
+
+// anywhere is an address out on the internet.
+var anywhere = netip.MustParseAddr("192.0.2.1")
 
 func lookGroups(x *exam) {
 	for _, g := range x.net.Groups {
@@ -355,10 +442,20 @@ func lookAnyService(x *exam) {
 		for _, r := range g.Filter {
 			any := len(r.Services) == 0 || slices.Contains(r.Services, header.AnyService)
 			if r.Verb == network.Allow && !r.Disabled && any && x.fromOutside(g, r.From) {
-				x.rule("any-service", &r.Rule, "it lets everybody outside use every service of "+orAny(r.To.Text))
+				x.rule("any-service", &r.Rule, "it lets everybody outside use every service of "+orAny(r.To.Text), x.served(r)...)
 			}
 		}
 	}
+}
+
+// served is a mend that makes a filter rule allow only what the one host serves that it is for.
+func (x *exam) served(r *network.FilterRule) []Mend {
+	for _, h := range x.net.Hosts {
+		if h.Name == r.To.Text && len(h.Serves) > 0 {
+			return []Mend{x.change(&r.Rule, Setting{"service", servesText(h)})}
+		}
+	}
+	return nil
 }
 
 func orAny(text string) string {
@@ -466,9 +563,9 @@ func lookLogging(x *exam) {
 			switch {
 			case !r.Log || r.Disabled:
 			case !g.Logging.Enabled:
-				x.rule("log-without-logging", r, "the logging of "+g.Name+" is off; set logging: {enabled: true}")
+				x.rule("log-without-logging", r, "the logging of "+g.Name+" is off; set logging: {enabled: true}", x.change(r, Setting{"log", ""}))
 			case busy:
-				x.rule("busy-log", r, "it matches every service from everybody")
+				x.rule("busy-log", r, "it matches every service from everybody", x.change(r, Setting{"log", ""}))
 			}
 		}
 		for _, r := range g.NAT {
@@ -498,12 +595,12 @@ func lookDisabled(x *exam) {
 	for _, g := range x.net.Gateways {
 		for _, r := range g.NAT {
 			if r.Disabled {
-				x.rule("disabled-rule", &r.Rule, disabledText(&r.Rule))
+				x.rule("disabled-rule", &r.Rule, disabledText(&r.Rule), x.remove(&r.Rule))
 			}
 		}
 		for _, r := range g.Filter {
 			if r.Disabled {
-				x.rule("disabled-rule", &r.Rule, disabledText(&r.Rule))
+				x.rule("disabled-rule", &r.Rule, disabledText(&r.Rule), x.remove(&r.Rule))
 			}
 		}
 	}
@@ -530,12 +627,13 @@ func lookMappings(x *exam) {
 }
 
 func lookTwins(x *exam) {
-	for i, b := range x.net.Hosts {
-		for _, a := range x.net.Hosts[:i] {
-			for _, address := range b.Addresses {
-				if a.Has(address) {
-					x.report("twin-address", b.Place, "host "+b.Name, fmt.Sprintf("%s has %s too", a.Name, address), nil)
-				}
+	first := map[netip.Addr]*network.Host{}
+	for _, h := range x.net.Hosts {
+		for _, a := range h.Addresses {
+			if other := first[a]; other != nil && other != h {
+				x.report("twin-address", h.Place, "host "+h.Name, fmt.Sprintf("%s has %s too", other.Name, a), nil)
+			} else {
+				first[a] = h
 			}
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"net/netip"
 	"slices"
+	"sync"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -22,6 +23,7 @@ type Engine struct {
 	internet  header.Addresses // with those of hosts that are on no segment
 	strangers header.Addresses // the internet without claimed addresses
 	claimed   header.Addresses // outside addresses of all NAT rules
+	stranger  func() [2]netip.Addr
 }
 
 // A segment is who has which address on it.
@@ -87,6 +89,7 @@ func Compile(n *network.Network) *Engine {
 		claims = append(claims, c.claims.Ranges()...)
 	}
 	e.claimed = header.AddressesOf(claims...)
+	e.stranger = sync.OnceValue(e.findStrangers)
 	e.internet = n.Internet().Union(e.abroadSet)
 	e.strangers = e.internet.Minus(e.claimed.Minus(e.abroadSet))
 	for on, s := range e.segments {

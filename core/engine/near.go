@@ -52,7 +52,7 @@ func (w *Walk) nearForwards(s standing) []Near {
 		if !r.Does.RewritesDestination() {
 			continue
 		}
-		var differs []Near
+		elsewhere := false
 		c, listens := destinationCondition(r, s.in, zones)
 		if !listens {
 			if len(r.On) == 0 {
@@ -61,12 +61,14 @@ func (w *Walk) nearForwards(s standing) []Near {
 			if c, listens = destinationCondition(r, r.On[0], zones); !listens {
 				continue
 			}
-			differs = append(differs, Near{&r.Rule, "interface", fmt.Sprintf("%s, not %s", interfaceNames(r.On), s.in.Name)})
+			elsewhere = true
 		}
 		q := newQuery(s.before, zone, zone, w.moment)
-		differs = append(differs, fieldDifferences(&c, &q, r.From.Text, c.to.sets[0].String())...)
-		if len(differs) == 1 {
-			found = append(found, differs[0])
+		switch differs := differencesOf(&c, &q); {
+		case elsewhere && differs == 0:
+			found = append(found, Near{&r.Rule, "interface", fmt.Sprintf("%s, not %s", interfaceNames(r.On), s.in.Name)})
+		case !elsewhere && differs.one():
+			found = append(found, differs.near(&c, &q, r.From.Text, c.to.sets[0].String()))
 		}
 	}
 	return found
@@ -86,14 +88,13 @@ func (w *Walk) nearFilterRules(s standing) []Near {
 		if r.Verb != network.Allow {
 			continue
 		}
-		differs := fieldDifferences(c, &q, r.From.Text, r.To.Text)
-		switch {
-		case len(differs) == 0 && w.verdict.Rule != nil:
+		switch differs := differencesOf(c, &q); {
+		case differs == 0 && w.verdict.Rule != nil:
 			found = append(found, Near{&r.Rule, "order", "it stands behind " + w.verdict.Rule.Name + ", which decided first"})
-		case len(differs) > 0 && s.before != s.after && len(fieldDifferences(c, &otherSide, r.From.Text, r.To.Text)) == 0:
+		case differs != 0 && s.before != s.after && differencesOf(c, &otherSide) == 0:
 			found = append(found, Near{&r.Rule, "side of the translation", sideText(s)})
-		case len(differs) == 1:
-			found = append(found, differs[0])
+		case differs.one():
+			found = append(found, differs.near(c, &q, r.From.Text, r.To.Text))
 		}
 	}
 	return found
@@ -106,36 +107,65 @@ func sideText(s standing) string {
 	return fmt.Sprintf("%s, but this filter sees the destination as translated, %s", s.before.To(), s.after.To())
 }
 
-// fieldDifferences compares each field of a condition by itself.
-func fieldDifferences(c *condition, q *query, fromText, toText string) []Near {
-	var found []Near
-	differ := func(field, format string, args ...any) {
-		found = append(found, Near{c.rule, field, fmt.Sprintf(format, args...)})
-	}
+// Differences are the fields in which a packet differs from a condition.
+type differences uint8
+
+const (
+	otherService differences = 1 << iota
+	otherSource
+	otherDestination
+	otherSourcePort
+	notActive
+)
+
+// one reports whether just one field differs.
+func (d differences) one() bool { return d != 0 && d&(d-1) == 0 }
+
+// differencesOf returns the fields that differ, up to two of them.
+func differencesOf(c *condition, q *query) differences {
+	var d differences
 	if len(c.services) > 0 && !c.services.Matches(q.protocol, q.port) {
-		sameProtocol := slices.ContainsFunc(c.services, func(s header.Service) bool { return s.Protocol == q.protocol })
-		if sameProtocol {
-			differ("port", "%s, not %d", c.services, q.port)
-		} else {
-			differ("protocol", "%s, not %s", c.services, q.protocol)
+		d |= otherService
+	}
+	if !c.to.contains(q.destination, q.toZone) {
+		if d |= otherDestination; !d.one() {
+			return d
 		}
 	}
 	if !c.from.contains(q.source, q.fromZone) {
-		differ("from", "%s, not %s", textOr(fromText, "any"), q.source)
-	}
-	if !c.to.contains(q.destination, q.toZone) {
-		differ("to", "%s, not %s", textOr(toText, "any"), q.destination)
+		if d |= otherSource; !d.one() {
+			return d
+		}
 	}
 	if !c.meetsSourcePort(q) {
-		differ("source port", "not %d", q.sourcePort)
+		d |= otherSourcePort
 	}
-	switch {
-	case c.rule.Disabled:
-		differ("disabled", "it is disabled")
-	case !c.rule.Active(q.moment):
-		differ("time", "it is active only %s", c.rule.When.Text)
+	if !c.rule.Active(q.moment) {
+		d |= notActive
 	}
-	return found
+	return d
+}
+
+// near says how the one field differs.
+func (d differences) near(c *condition, q *query, fromText, toText string) Near {
+	say := func(field, format string, args ...any) Near { return Near{c.rule, field, fmt.Sprintf(format, args...)} }
+	switch d {
+	case otherService:
+		if slices.ContainsFunc(c.services, func(s header.Service) bool { return s.Protocol == q.protocol }) {
+			return say("port", "%s, not %d", c.services, q.port)
+		}
+		return say("protocol", "%s, not %s", c.services, q.protocol)
+	case otherSource:
+		return say("from", "%s, not %s", textOr(fromText, "any"), q.source)
+	case otherDestination:
+		return say("to", "%s, not %s", textOr(toText, "any"), q.destination)
+	case otherSourcePort:
+		return say("source port", "not %d", q.sourcePort)
+	}
+	if c.rule.Disabled {
+		return say("disabled", "it is disabled")
+	}
+	return say("time", "it is active only %s", c.rule.When.Text)
 }
 
 func interfaceNames(list []*network.Interface) string {

@@ -101,6 +101,19 @@ func (e *Engine) hostAt(a netip.Addr) *network.Host {
 // host, a documentation address where there is one. It returns false where the
 // network has no way to the internet of that family.
 func (e *Engine) Stranger(v6 bool) (netip.Addr, bool) {
+	found := e.stranger()[family(v6)]
+	return found, found.IsValid()
+}
+
+func family(v6 bool) int {
+	if v6 {
+		return 1
+	}
+	return 0
+}
+
+// findStrangers returns a stranger of each family, where there is one.
+func (e *Engine) findStrangers() [2]netip.Addr {
 	strangers := e.net.Internet().Minus(e.claimed)
 	for _, g := range e.net.Groups {
 		strangers = strangers.Minus(g.Members)
@@ -109,17 +122,20 @@ func (e *Engine) Stranger(v6 bool) (netip.Addr, bool) {
 		strangers = strangers.Minus(s.taken[1])
 	}
 	strangers = strangers.Minus(e.abroadSet)
-	for _, usual := range []string{"192.0.2.1", "203.0.113.1", "198.51.100.1", "2001:db8:ffff::1"} {
-		if a := netip.MustParseAddr(usual); a.Is6() == v6 && strangers.Contains(a) {
-			return a, true
+	var found [2]netip.Addr
+	for _, v6 := range []bool{false, true} {
+		for _, set := range []header.Addresses{strangers, e.net.Internet()} {
+			if a, ok := set.FirstOf(v6); ok && !found[family(v6)].IsValid() {
+				found[family(v6)] = a
+			}
 		}
 	}
-	for _, set := range []header.Addresses{strangers, e.net.Internet()} {
-		if a, ok := set.FirstOf(v6); ok {
-			return a, true
+	for _, usual := range []string{"2001:db8:ffff::1", "198.51.100.1", "203.0.113.1", "192.0.2.1"} {
+		if a := netip.MustParseAddr(usual); strangers.Contains(a) {
+			found[family(a.Is6())] = a
 		}
 	}
-	return netip.Addr{}, false
+	return found
 }
 
 // Behind returns the place of a machine with the address that is put on an

@@ -23,8 +23,10 @@ type Atlas struct {
 	routed map[routeKey]header.Set
 
 	choices map[whereKey]*choice
+	pieces  map[pieceKey][]moved
 
-	walk    *Walk // the one that is used for every region
+	walk    *Walk  // the one that is used for every region
+	found   Region // the last one
 	waiting []header.Set
 }
 
@@ -50,13 +52,20 @@ type tableView struct {
 	turned           bool
 }
 
-// A Region is a set of connections that go one way. It is the receiver's to keep.
+// A Region is a set of connections that go one way.
 type Region struct {
 	Set     header.Set
 	Verdict Verdict      // of one of them
 	Terms   header.Terms // what the delivered packet is in terms of the connection; only where one was delivered
 	Rules   []*network.Rule
 	Example header.Packet
+}
+
+// Kept returns a copy of the region that stays valid.
+func (r *Region) Kept() Region {
+	kept := *r
+	kept.Rules = slices.Clone(r.Rules)
+	return kept
 }
 
 // NewAtlas returns an atlas for one moment; Always takes every rule with hours as
@@ -71,11 +80,11 @@ func (e *Engine) NewAtlasIn(space *header.Space, moment network.Moment) *Atlas {
 	walk := e.NewWalk()
 	walk.region = &region{}
 	return &Atlas{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]header.Set{}, wheres: map[whereKey]header.Set{},
-		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]header.Set{}, choices: map[whereKey]*choice{}}
+		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]header.Set{}, choices: map[whereKey]*choice{}, pieces: map[pieceKey][]moved{}}
 }
 
 // Explore calls a function with each region of a set of connections that begin at a
-// place. All of them must be of one protocol and of one family. A connection from an
+// place; what it is given is valid until it returns, and it does not explore by itself. All of them must be of one protocol and of one family. A connection from an
 // address to itself never leaves its machine; it may be in any region, or in none. The
 // error is header.TooLarge where the atlas outgrows its limit, or header.Undecided where
 // the answer can't be written as a set: then nothing is claimed.
@@ -103,12 +112,13 @@ func (a *Atlas) Explore(from Place, set header.Set, do func(*Region)) (err error
 		r := w.region
 		*r = region{
 			atlas: a, set: next, terms: header.OriginalTerms(), aside: waiting,
-			legs: r.legs[:0], sessions: r.sessions[:0], passages: r.passages[:0], carriers: r.carriers[:0],
+			rules: r.rules[:0], legs: r.legs[:0], sessions: r.sessions[:0], passages: r.passages[:0], carriers: r.carriers[:0],
 		}
 		r.terms[header.FieldProtocol] = header.ConstantPort(uint16(example.Protocol))
 		w.run(Connection{Packet: example, From: from, Moment: a.moment})
 		waiting = r.aside
-		do(&Region{Set: r.set, Verdict: w.verdict, Terms: r.delivered, Rules: r.rules, Example: example})
+		a.found = Region{Set: r.set, Verdict: w.verdict, Terms: r.delivered, Rules: r.rules, Example: example}
+		do(&a.found)
 	}
 	a.waiting = waiting
 	return nil
@@ -584,13 +594,33 @@ func (r *region) shiftPort(m *network.PortMap) {
 }
 
 // prefix keeps the addresses that a prefix translation moves as far as this one.
-func (r *region) prefix(f header.Field, a netip.Addr, piece func(netip.Addr) header.Piece) {
+func (r *region) prefix(f header.Field, a netip.Addr, pair header.PrefixPair, piece func(netip.Addr) header.Piece) {
 	if r == nil {
 		return
 	}
-	p := piece(a)
-	r.address(f, a, header.AddressesOf(p.From), true)
-	r.shift(f, p.From.First, p.To)
+	key := pieceKey{pair, f}
+	known := r.atlas.pieces[key]
+	at := slices.IndexFunc(known, func(m moved) bool { return m.addresses.Contains(a) })
+	if at < 0 {
+		p := piece(a)
+		at = len(known)
+		known = append(known, moved{p, header.AddressesOf(p.From)})
+		r.atlas.pieces[key] = known
+	}
+	r.address(f, a, known[at].addresses, true)
+	r.shift(f, known[at].From.First, known[at].To)
+}
+
+// A pieceKey is a translation of prefixes, of the field it changes.
+type pieceKey struct {
+	pair  header.PrefixPair
+	field header.Field
+}
+
+// Moved is the addresses of a piece.
+type moved struct {
+	header.Piece
+	addresses header.Addresses
 }
 
 // hide notes that the source becomes a, and its port the one found: its own where
@@ -660,7 +690,7 @@ func (a *Atlas) hiddenIn(g *gateway, views []tableView) []HiddenRule {
 			if first[i+1] {
 				continue
 			}
-			for _, p := range a.Space.Parts(a.Space.Restrict(a.Space.Flatten(a.condition(c, 1, v)), whole)) {
+			for _, p := range a.Space.Parts(a.within(a.condition(c, 1, v), whole)) {
 				if other := v.table.conditions[p.Value-1].rule; !slices.Contains(by[c.rule], other) {
 					by[c.rule] = append(by[c.rule], other)
 				}
@@ -680,6 +710,13 @@ func (a *Atlas) hiddenIn(g *gateway, views []tableView) []HiddenRule {
 		add(&r.Rule)
 	}
 	return hidden
+}
+
+// within returns the values that whole gives to the members of a set. Of a large whole
+// it looks only at what the set comes to.
+func (a *Atlas) within(set, whole header.Set) header.Set {
+	terms := header.OriginalTerms()
+	return a.Space.Pull(set, whole, &terms, false)
 }
 
 // A Crossing is two rules of a filter of which each matches connections that the
@@ -712,7 +749,7 @@ func (a *Atlas) crossingsIn(v tableView) []Crossing {
 	whole := a.view(v)
 	for i := range v.table.conditions {
 		second := a.condition(&v.table.conditions[i], 1, v)
-		for _, p := range a.Space.Parts(a.Space.Restrict(second, whole)) {
+		for _, p := range a.Space.Parts(a.within(second, whole)) {
 			if p.Value == i+1 {
 				continue
 			}

@@ -38,7 +38,7 @@ func (w *Walk) translateDestination(g *gateway, in *network.Interface, p *header
 		p.Destination = header.Shift(p.Destination, r.Outside.First, r.Inside.First)
 		w.region.shift(header.FieldDestination, r.Outside.First, r.Inside.First)
 	case network.PrefixNAT:
-		w.region.prefix(header.FieldDestination, p.Destination, r.Prefixes.InwardPiece)
+		w.region.prefix(header.FieldDestination, p.Destination, r.Prefixes, r.Prefixes.InwardPiece)
 		p.Destination = r.Prefixes.Inward(p.Destination)
 	}
 	if w.trace != nil {
@@ -79,7 +79,7 @@ func (w *Walk) translateSource(g *gateway, in *network.Interface, way *route, fo
 		p.Source = header.Shift(p.Source, r.Inside.First, r.Outside.First)
 		w.region.shift(header.FieldSource, r.Inside.First, r.Outside.First)
 	case network.PrefixNAT:
-		w.region.prefix(header.FieldSource, p.Source, r.Prefixes.OutwardPiece)
+		w.region.prefix(header.FieldSource, p.Source, r.Prefixes, r.Prefixes.OutwardPiece)
 		p.Source = r.Prefixes.Outward(p.Source)
 	case network.SourceNAT:
 		if way = w.hide(g, way, &r.Rule, &r.As, r.SourcePorts, p); way == nil || !r.Destination.IsValid() {

@@ -51,16 +51,13 @@ type Fate struct {
 // translation. With stops, those that are stopped under both but elsewhere or
 // otherwise count too. None is a proof that both do the same.
 func Differences(old, new *engine.Engine, moment network.Moment, stops bool) ([]Difference, error) {
-	b, err := NewBaseline(old, moment)
-	if err != nil {
-		return nil, err
-	}
-	return b.Differences(new, stops)
+	return NewBaseline(old, moment).Differences(new, stops, header.Protocols())
 }
 
-// A Baseline is a network that others are compared with.
+// A Baseline is a network that others are compared with. It is surveyed once, as far
+// as it is asked about.
 type Baseline struct {
-	space    *header.Space
+	atlas    *engine.Atlas
 	moment   network.Moment
 	machines header.Addresses // that can be sources
 	surveyed []surveyed
@@ -69,6 +66,7 @@ type Baseline struct {
 // A surveyed beginning is what becomes of all its connections.
 type surveyed struct {
 	engine.Beginning
+	done    bool
 	regions []fated
 }
 
@@ -78,21 +76,25 @@ type fated struct {
 	fate *Fate
 }
 
-// NewBaseline surveys a network once, to compare several others with it.
-func NewBaseline(old *engine.Engine, moment network.Moment) (*Baseline, error) {
-	base := &Baseline{space: header.NewSpace(MostPieces), moment: moment, machines: machines(old)}
-	atlas := old.NewAtlasIn(base.space, moment)
-	for _, b := range atlas.Beginnings(base.machines) {
-		s := surveyed{Beginning: b}
-		err := atlas.Explore(b.From, b.Set, func(r *engine.Region) {
-			s.regions = append(s.regions, fated{r.Set, fateOf(r)})
-		})
-		if err != nil {
-			return nil, err
-		}
-		base.surveyed = append(base.surveyed, s)
+// NewBaseline returns the baseline of a network.
+func NewBaseline(old *engine.Engine, moment network.Moment) *Baseline {
+	base := &Baseline{atlas: old.NewAtlas(moment, MostPieces), moment: moment, machines: machines(old)}
+	for _, b := range base.atlas.Beginnings(base.machines) {
+		base.surveyed = append(base.surveyed, surveyed{Beginning: b})
 	}
-	return base, nil
+	return base
+}
+
+// survey finds out what becomes of the connections of a beginning.
+func (base *Baseline) survey(s *surveyed) error {
+	if s.done {
+		return nil
+	}
+	s.done = true
+	return base.atlas.Explore(s.From, s.Set, func(r *engine.Region) {
+		fate := fateOf(r)
+		s.regions = append(s.regions, fated{r.Set, fate.kept()})
+	})
 }
 
 // machines returns the addresses that connections can come from.
@@ -100,15 +102,19 @@ func machines(e *engine.Engine) header.Addresses {
 	return header.AllAddresses().Minus(e.Network().Unused())
 }
 
-// Differences is Differences from the baseline. Connections that share a fate in the
-// old network mostly do in the new one: so each of the baseline's regions is explored
-// there, and what comes out is compared with what it was.
-func (base *Baseline) Differences(new *engine.Engine, stops bool) ([]Difference, error) {
-	c := &comparison{space: base.space, stops: stops, index: map[string]int{}}
+// Differences is Differences from the baseline, among the connections of some protocols.
+// Connections that share a fate in the old network mostly do in the new one: so each of
+// the baseline's regions is explored there, and what comes out is compared with what it was.
+func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []header.Protocol) ([]Difference, error) {
+	c := &comparison{space: base.atlas.Space, stops: stops, index: map[string]int{}}
 	both := base.machines.Intersect(machines(new))
-	atlas := new.NewAtlasIn(base.space, base.moment)
-	beginnings := atlas.Beginnings(both)
-	for _, pair := range pairs(base.surveyed, beginnings, both) {
+	atlas := new.NewAtlasIn(base.atlas.Space, base.moment)
+	for _, pair := range pairs(base.surveyed, atlas.Beginnings(both), both, protocols) {
+		if pair.old != nil {
+			if err := base.survey(pair.old); err != nil {
+				return nil, err
+			}
+		}
 		if err := c.explore(atlas, pair); err != nil {
 			return nil, err
 		}
@@ -125,11 +131,14 @@ type pair struct {
 	whole   bool // they are all the sources of both
 }
 
-// pairs returns where each source begins in both networks.
-func pairs(old []surveyed, new []engine.Beginning, machines header.Addresses) []pair {
+// pairs returns where each source begins in both networks, for some protocols.
+func pairs(old []surveyed, new []engine.Beginning, machines header.Addresses, protocols []header.Protocol) []pair {
 	var list []pair
 	for i := range old {
 		x := &old[i]
+		if !slices.Contains(protocols, x.Protocol) {
+			continue
+		}
 		left := x.Sources.Intersect(machines)
 		for k := 0; k < len(new) && !left.Empty(); k++ {
 			y := &new[(i+k)%len(new)] // most likely the one at the same place
@@ -147,6 +156,9 @@ func pairs(old []surveyed, new []engine.Beginning, machines header.Addresses) []
 	}
 	for i := range new {
 		y := &new[i]
+		if !slices.Contains(protocols, y.Protocol) {
+			continue
+		}
 		left := y.Sources
 		for k := 0; k < len(old) && !left.Empty(); k++ {
 			if x := &old[(i+k)%len(old)]; x.Protocol == y.Protocol {
@@ -178,7 +190,10 @@ type change struct {
 func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
 	only := sourceSet(c.space, p.sources)
 	if p.old == nil {
-		return atlas.Explore(p.new.From, c.space.Restrict(only, p.new.Set), func(r *engine.Region) { c.add(nowhere, fateOf(r), r.Set) })
+		return atlas.Explore(p.new.From, c.space.Restrict(only, p.new.Set), func(r *engine.Region) {
+			fate := fateOf(r)
+			c.add(nowhere, &fate, r.Set)
+		})
 	}
 	for _, x := range p.old.regions {
 		set := x.set
@@ -191,7 +206,9 @@ func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
 			c.add(x.fate, nowhere, set)
 		default:
 			err := atlas.Explore(p.new.From, set, func(r *engine.Region) {
-				c.add(x.fate, fateOf(r), r.Set)
+				if fate := fateOf(r); !x.fate.like(&fate, c.stops) {
+					c.add(x.fate, &fate, r.Set)
+				}
 			})
 			if err != nil {
 				return err
@@ -211,7 +228,7 @@ func (c *comparison) add(old, new *Fate, set header.Set) {
 	if !known {
 		at = len(c.found)
 		c.index[key] = at
-		c.found = append(c.found, change{old: old, new: new})
+		c.found = append(c.found, change{old: old, new: new.kept()})
 	}
 	c.found[at].sets = append(c.found[at].sets, set)
 }
@@ -251,8 +268,15 @@ func equalTerms(space *header.Space, a, b header.Terms) header.Set {
 // nowhere is the fate of connections that can't begin.
 var nowhere = &Fate{Outcome: engine.Unrouted, At: "nowhere"}
 
-func fateOf(r *engine.Region) *Fate {
-	return &Fate{r.Verdict.Outcome, r.Verdict.At, r.Verdict.Host, r.Rules, r.Terms}
+// fateOf returns a region's fate, which is valid as long as the region.
+func fateOf(r *engine.Region) Fate {
+	return Fate{r.Verdict.Outcome, r.Verdict.At, r.Verdict.Host, r.Rules, r.Terms}
+}
+
+// kept returns a copy that stays valid.
+func (f Fate) kept() *Fate {
+	f.Rules = slices.Clone(f.Rules)
+	return &f
 }
 
 func (f *Fate) key() string {

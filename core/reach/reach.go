@@ -60,7 +60,7 @@ func Find(e *engine.Engine, q Question) ([]Access, error) {
 			key := wayKey(r)
 			w := ways[key]
 			if w == nil {
-				w = &way{region: *r}
+				w = &way{region: r.Kept()}
 				ways[key] = w
 				order = append(order, key)
 			}

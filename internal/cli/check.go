@@ -4,11 +4,13 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"strings"
 
 	"hollowbridge/core/advice"
 	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/repair"
 )
 
 var checkCommand = &command{
@@ -20,7 +22,9 @@ either a whole network or a list of errors.
 
 Where there are no errors it prints findings: what is valid but probably a mistake or a danger,
 found by following all connections. -explain says why a finding matters. A rule can accept a
-finding that is meant to be, with accept: [NAME], if its note says why.
+finding that is meant to be, with accept: [NAME], if its note says why. For findings that an edit
+mends the edit is listed, as it is typed: it was tried on a copy, on which the finding was gone and
+nothing new was wrong, and what it opens and closes is said.
 
 Exit status: 0 no errors and no findings, 1 findings, 2 errors.`,
 	examples: []string{
@@ -50,7 +54,7 @@ func runCheck(c *call) int {
 	if n == nil {
 		return wrong
 	}
-	found, err := advice.Examine(engine.Compile(n))
+	found, repairs, err := c.examine(n)
 	if err != nil {
 		return c.failed(fmt.Errorf("%w; there are no errors, but findings can't be told", err))
 	}
@@ -64,8 +68,54 @@ func runCheck(c *call) int {
 		rows = append(rows, []string{string(f.Severity), fmt.Sprint(f.Place.Line), f.Subject, f.Name, f.Text})
 	}
 	printTableWithin(c.Out, []string{"", "line", "about", "finding", ""}, rows, []int{0, 0, 22, 0, 0})
+	c.printMends(found, repairs)
 	fmt.Fprintln(c.Out, "\nhollowbridge check -explain FINDING says why one matters")
 	return no
+}
+
+// examine returns the findings and, for those that an edit mends, the repair.
+func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]repairJSON, err error) {
+	if found, err = advice.Examine(engine.Compile(n)); err != nil {
+		return nil, nil, err
+	}
+	bench, err := repair.NewBench(c.path(), n, mostRulesCompared)
+	if err != nil {
+		return nil, nil, err
+	}
+	repairs = make([][]repairJSON, len(found))
+	tries := mostFindingsTried / max(1, ruleCount(n))
+	for i := range found {
+		if len(found[i].Mends) == 0 || tries < 0 {
+			continue
+		}
+		tries--
+		if r, ok := bench.ForFinding(&found[i], found); ok {
+			repairs[i] = repairEntries(n, []repair.Repair{r})
+		}
+	}
+	return found, repairs, nil
+}
+
+// mostFindingsTried is for how many findings repairs are tried, times the rules there
+// are: about a second's work.
+const mostFindingsTried = 5000
+
+// printMends lists the edits that mend findings.
+func (c *call) printMends(found []advice.Finding, repairs [][]repairJSON) {
+	first := true
+	for i, list := range repairs {
+		for _, r := range list {
+			if first {
+				fmt.Fprintln(c.Out, "\nEach of these was tried on a copy and mends one, with nothing new that is wrong:")
+				first = false
+			}
+			command := strings.Join(wrap(r.Command, widest-10), " \\\n      ")
+			fmt.Fprintf(c.Out, "\n  %s, line %d\n    %s\n", found[i].Name, found[i].Place.Line, command)
+			for _, line := range r.Opens {
+				fmt.Fprintf(c.Out, "      %s\n", strings.Join(wrap(line, widest-6), "\n      "))
+			}
+		}
+	}
 }
 
 func (c *call) explain(name string) int {
@@ -102,6 +152,8 @@ type findingJSON struct {
 	About    string `json:"about"`
 	Text     string `json:"text"`
 	Why      string `json:"why"`
+
+	Repairs []repairJSON `json:"repairs"`
 }
 
 type checkJSON struct {
@@ -124,13 +176,13 @@ func (c *call) checkJSON() int {
 	case err != nil:
 		return c.failed(err)
 	}
-	found, err := advice.Examine(engine.Compile(n))
+	found, repairs, err := c.examine(n)
 	if err != nil {
 		return c.failed(err)
 	}
-	for _, f := range found {
+	for i, f := range found {
 		_, why, _ := advice.Explain(f.Name)
-		result.Findings = append(result.Findings, findingJSON{f.Name, string(f.Severity), f.Place.File, f.Place.Line, f.Subject, f.Text, why})
+		result.Findings = append(result.Findings, findingJSON{f.Name, string(f.Severity), f.Place.File, f.Place.Line, f.Subject, f.Text, why, append([]repairJSON{}, repairs[i]...)})
 	}
 	c.printJSON(result)
 	if len(found) > 0 {

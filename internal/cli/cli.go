@@ -54,15 +54,14 @@ type command struct {
 
 // options are the values of all flags; each command declares those it has.
 type options struct {
-	repair  int
-	repairs bool
-	file    string
-	json    bool
-	sport   int
-	in      string
-	at      string
-	ipv6    bool
-	after   repeated
+	repair int
+	file   string
+	json   bool
+	sport  int
+	in     string
+	at     string
+	ipv6   bool
+	after  repeated
 
 	dryRun, allow        bool
 	gateway, explain     string

@@ -38,7 +38,7 @@ var scenes = []scene{
 	{"2. A stranger asks for the same. What stops it?",
 		words("trace internet rim:fibre https")},
 	{"3. The weather page has a forward. Why does nobody see it, and what would mend it?",
-		words("trace internet rim:fibre tcp/8081 -repairs")},
+		words("trace internet rim:fibre tcp/8081")},
 	{"4. Someone tries plain http. Nothing is in the log, nothing in the session list: where is it?",
 		words("trace internet rim:fibre http")},
 	{"5. An observer wants a shell on the archive. Forward and filter match, and yet?",

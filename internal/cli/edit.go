@@ -15,12 +15,13 @@ import (
 
 var addCommand = &command{
 	name: "add", arguments: "KIND NAME [VALUE...]",
-	summary: "adds a rule, host, group or service to the file",
+	summary: "adds a rule, route, host, group or service to the file",
 	help: `Adds to the network file and keeps everything else in it as it is: comments, order and style.
 KIND is port-forward, destination-nat, one-to-one, prefix-nat, source-nat, no-nat (NAT rules),
-allow, drop, reject (filter rules), host, group or service. A flag sets the key of the same name;
-commas stand between several values. The members of a group and the ports of a service stand
-behind the name. A rule goes to the end of its list, or where -before or -after says.
+allow, drop, reject (filter rules), route, host, group or service. A flag sets the key of the same
+name; commas stand between several values. The members of a group and the ports of a service stand
+behind the name; the name of a route is where it leads to, a prefix or default. A rule goes to the
+end of its list, or where -before or -after says.
 
 A forward opens nothing by itself where the gateway wants a filter rule as well: add says so, and
 with -allow adds that rule too. -dry-run shows what would change and writes nothing. What would
@@ -29,6 +30,7 @@ leave the file wrong is not written.`,
 		"hollowbridge add port-forward weather-tls -on fibre -service tcp/8444 -to hut:443 -gateway rim -allow -dry-run",
 		"hollowbridge add allow night-ping -from remote-observers -to night-desk -service icmp -gateway rim -before not-the-fronts -dry-run",
 		"hollowbridge add source-nat yard-out -gateway rim -on fibre -from 10.61.24.0/28 -as interface -dry-run",
+		"hollowbridge add route 10.70.0.0/16 -via 10.61.15.2 -gateway rim -dry-run",
 		"hollowbridge add host easel -address 10.61.8.77 -serves https,tcp/9000 -dry-run",
 		"hollowbridge add group lenders 203.0.113.9 192.0.2.0/26 -dry-run",
 		"hollowbridge add service beacon tcp/7000 udp/7000-7009 -dry-run",
@@ -45,7 +47,7 @@ leave the file wrong is not written.`,
 
 var changeCommand = &command{
 	name: "change", arguments: "[KIND] NAME KEY=VALUE...",
-	summary: "gives keys of a rule, host, group or service new values",
+	summary: "gives keys of a rule, route, host, group or service new values",
 	help: `Gives keys of something in the network file new values; KEY= takes a key away. Commas stand
 between several values. A group has the key members, a service the key ports. Where several
 things have the name, put the kind in front, or name the gateway.`,
@@ -87,7 +89,7 @@ var disableCommand = &command{
 
 var removeCommand = &command{
 	name: "remove", arguments: "[KIND] NAME",
-	summary: "removes a rule, host, group or service",
+	summary: "removes a rule, route, host, group or service",
 	help: `Removes something from the network file, with the comments right above it. What other parts of
 the file use is not removed: remove says what uses it.`,
 	examples: []string{"hollowbridge remove weather-page -dry-run", "hollowbridge remove host institute -dry-run"},
@@ -170,7 +172,7 @@ func (c *call) checkKeys(kind string, values []string) error {
 		return fmt.Errorf("%s: not expected; keys are set by flags", values[0])
 	case simple && len(c.options.settings) > 0:
 		return fmt.Errorf("-%s: a %s has no keys", c.options.settings[0].Key, kind)
-	case (simple || kind == "host") && c.options.before+c.options.behind != "":
+	case (simple || kind == "host" || kind == "route") && c.options.before+c.options.behind != "":
 		return fmt.Errorf("only rules have an order")
 	case c.options.before != "" && c.options.behind != "":
 		return fmt.Errorf("give either -before or -after")
@@ -348,7 +350,7 @@ func runSwitch(c *call, disabled string) int {
 		if err != nil {
 			return err
 		}
-		if t.Gateway == "" {
+		if !t.IsRule() {
 			return fmt.Errorf("%s is no rule; only rules are enabled and disabled", t)
 		}
 		return e.Change(t, []netfile.Setting{{Key: "disabled", Value: disabled}})

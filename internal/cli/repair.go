@@ -17,12 +17,15 @@ type repairJSON struct {
 }
 
 // repairEntries says of each repair what it opens.
-func repairEntries(n *network.Network, list []repair.Repair, compared bool) []repairJSON {
+func repairEntries(n *network.Network, list []repair.Repair) []repairJSON {
+	if len(list) == 0 {
+		return nil
+	}
 	names := reach.NewNamer(n)
 	var entries []repairJSON
 	for _, r := range list {
 		entry := repairJSON{r.Command, []string{"too many rules to say what else it opens"}}
-		if compared {
+		if r.Compared {
 			entry.Opens = differenceLines(names, r.Opens)
 		}
 		entries = append(entries, entry)
@@ -48,9 +51,13 @@ func printRepairs(w io.Writer, list []repairJSON) {
 
 // applyRepair makes one of the edits that a trace offers.
 func (c *call) applyRepair(list []repair.Repair) int {
-	if c.options.repair < 0 || c.options.repair > len(list) {
-		return c.failed(fmt.Errorf("-repair %d: the trace offers %s", c.options.repair, count(len(list), "repair")))
+	number := c.options.repair
+	switch {
+	case len(list) == 0:
+		return c.failed(fmt.Errorf("-repair %d: the trace offers no repair", number))
+	case number < 1 || number > len(list):
+		return c.failed(fmt.Errorf("-repair %d: the trace offers %s", number, count(len(list), "repair")))
 	}
 	c.options.json = false
-	return c.edit(func(e *netfile.Editor) error { return list[c.options.repair-1].Edit(e) })
+	return c.edit(func(e *netfile.Editor) error { return repair.Make(e, list[number-1].Mend) })
 }

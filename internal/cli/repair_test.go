@@ -24,7 +24,7 @@ func TestRepairsMendWhatTheySay(t *testing.T) {
 				Opens   []string
 			}
 		}
-		r := shell(t, folder, "hollowbridge trace -json -repairs "+trace)
+		r := shell(t, folder, "hollowbridge trace -json "+trace)
 		if err := json.Unmarshal([]byte(r.out), &got); err != nil {
 			t.Fatalf("%s: %v %s", trace, err, r.err)
 		}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"flag"
 	"fmt"
 	"strings"
@@ -30,7 +29,7 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		"hollowbridge trace internet rim:fibre https",
 		"hollowbridge trace 203.0.113.130 rim:fibre tcp/15900 -json",
 		"hollowbridge trace 10.61.8.40 192.0.2.10 icmp",
-		"hollowbridge trace remote-observers rim:fibre tcp/2222 -repairs",
+		"hollowbridge trace remote-observers rim:fibre tcp/2222",
 		"hollowbridge trace remote-observers rim:fibre tcp/2222 -repair 1 -dry-run",
 		"hollowbridge trace 192.0.2.7 rim:fibre rtsp -in rim:fibre -sport 5004",
 	},
@@ -42,7 +41,6 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; now where absent")
 		set.BoolVar(&o.ipv6, "6", false, "IPv6 where both ends have both")
 		set.IntVar(&o.repair, "repair", 0, "apply the repair of this `NUMBER` to the file")
-		set.BoolVar(&o.repairs, "repairs", false, "try edits that would mend it, and say what else they open")
 		set.BoolVar(&o.dryRun, "dry-run", false, "with -repair, show what would change and write nothing")
 		set.Var(&o.after, "after", "an `EARLIER` connection, \"FROM TO SERVICE\", whose sessions are still there; repeatable")
 	},
@@ -79,23 +77,21 @@ func runTrace(c *call) int {
 		walk.Remember(earlier)
 	}
 	t := walk.Trace(connection)
-	var repairs []repairJSON
-	if t.Outcome != engine.Reached && len(c.options.after) == 0 && (c.options.repairs || c.options.repair > 0) {
-		tried, compared, err := repair.Find(c.path(), t, n, mostRulesCompared)
+	var repairs []repair.Repair
+	if t.Outcome != engine.Reached && len(c.options.after) == 0 {
+		bench, err := repair.NewBench(c.path(), n, mostRulesCompared)
 		if err != nil {
 			return c.failed(err)
 		}
-		if c.options.repair > 0 {
-			return c.applyRepair(tried)
-		}
-		repairs = repairEntries(n, tried, compared)
-	} else if c.options.repair > 0 {
-		return c.failed(errors.New("there is nothing to repair"))
+		repairs = bench.ForTrace(t)
+	}
+	if c.options.repair != 0 {
+		return c.applyRepair(repairs)
 	}
 	if c.options.json {
-		c.printJSON(traceResult(t, repairs))
+		c.printJSON(traceResult(t, repairEntries(n, repairs)))
 	} else {
-		c.printTrace(t, repairs)
+		c.printTrace(t, repairEntries(n, repairs))
 	}
 	if t.Outcome != engine.Reached {
 		return no

@@ -60,6 +60,11 @@ func Sketch(path string) (*Editor, error) {
 	return e, e.set(e.before)
 }
 
+// Copy returns another sketch of what the editor has now.
+func (e *Editor) Copy() *Editor {
+	return &Editor{path: e.path, before: e.text, text: e.text, root: e.root} // nodes are never changed
+}
+
 // Create begins a new network file at path. It fails where one exists.
 func Create(path string) (*Editor, error) {
 	lock, err := lockFolder(path)

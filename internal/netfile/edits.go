@@ -15,20 +15,38 @@ func decodeRune(b []byte) (rune, int) { return utf8.DecodeRune(b) }
 
 // A Thing is something in the file that has a name and can be edited.
 type Thing struct {
-	Kind    string // host, group, service, or the kind of a rule
-	Name    string
-	Gateway string // of a rule
+	Kind    string // host, group, service, route, or the kind of a rule
+	Name    string // of a route, where it leads to
+	Gateway string // of a rule or route
 	Line    int
 
-	list string     // nat or filter, for a rule
+	list string     // nat or filter, for a rule; routes
 	key  *yaml.Node // the name, for what stands in a mapping
 	body *yaml.Node
 }
 
 func (t Thing) String() string { return t.Kind + " " + t.Name }
 
+// IsRule reports whether it is a rule, which has a place in an order and can be disabled.
+func (t Thing) IsRule() bool { return t.list != "" && t.Kind != routeKind }
+
 // sections are what can be named apart from rules, and where they stand.
 var sections = []struct{ kind, section string }{{"host", "hosts"}, {"group", "groups"}, {"service", "services"}}
+
+// routeKind is what a static route is called. Routes stand in lists like rules, but have
+// no name and no order: what they lead to is what they are known by.
+const routeKind = "route"
+
+// nameKey is the key that holds the name of a rule or route.
+func nameKey(kind string) string {
+	if kind == routeKind {
+		return "to"
+	}
+	return kind
+}
+
+// lists are the lists of a gateway that can be edited.
+var lists = []string{"routes", "nat", "filter"}
 
 // RuleKinds returns all kinds of rules.
 func RuleKinds() []string {
@@ -41,7 +59,7 @@ func RuleKinds() []string {
 
 // Kinds returns all kinds of things that can be added.
 func Kinds() []string {
-	kinds := RuleKinds()
+	kinds := append(RuleKinds(), routeKind)
 	for _, s := range sections {
 		kinds = append(kinds, s.kind)
 	}
@@ -60,7 +78,7 @@ func (e *Editor) things() []Thing {
 	}
 	_, gateways := lookup(e.root, "gateways")
 	for i := 0; gateways != nil && i+1 < len(gateways.Content); i += 2 {
-		for _, list := range []string{"nat", "filter"} {
+		for _, list := range lists {
 			_, rules := lookup(gateways.Content[i+1], list)
 			if rules == nil {
 				continue
@@ -77,6 +95,12 @@ var ruleKinds = RuleKinds()
 
 func ruleThing(gateway, list string, rule *yaml.Node) Thing {
 	t := Thing{Gateway: gateway, list: list, body: rule, Line: rule.Line}
+	if list == "routes" {
+		if _, to := lookup(rule, nameKey(routeKind)); to != nil {
+			t.Kind, t.Name = routeKind, to.Value
+		}
+		return t
+	}
 	for i := 0; i+1 < len(rule.Content); i += 2 {
 		if slices.Contains(ruleKinds, rule.Content[i].Value) {
 			t.Kind, t.Name = rule.Content[i].Value, rule.Content[i+1].Value
@@ -126,8 +150,8 @@ func (e *Editor) Find(kind, name, gateway string) (Thing, error) {
 // A Setting is a key and the value to give it; an empty value takes the key away.
 type Setting struct{ Key, Value string }
 
-// AddRule puts a rule at the end of a gateway's list, or before or after another
-// rule of the same list.
+// AddRule puts a rule or route at the end of a gateway's list, or before or after
+// another of the same list.
 func (e *Editor) AddRule(gateway, kind, name string, settings []Setting, before, after string) error {
 	_, gateways := lookup(e.root, "gateways")
 	_, g := lookup(gateways, gateway)
@@ -135,10 +159,13 @@ func (e *Editor) AddRule(gateway, kind, name string, settings []Setting, before,
 		return fmt.Errorf("%s: no such gateway", gateway)
 	}
 	list := "nat"
-	if slices.Contains(network.Verbs, network.Verb(kind)) {
+	switch {
+	case kind == routeKind:
+		list = "routes"
+	case slices.Contains(network.Verbs, network.Verb(kind)):
 		list = "filter"
 	}
-	keys := append([]Setting{{kind, name}}, settings...)
+	keys := append([]Setting{{nameKey(kind), name}}, settings...)
 	key, rules := lookup(g, list)
 	anchor, where := before, "before"
 	if after != "" {
@@ -149,7 +176,7 @@ func (e *Editor) AddRule(gateway, kind, name string, settings []Setting, before,
 		if err != nil {
 			return err
 		}
-		return e.insertRule(rules, t, where == "after", keys)
+		return e.insertRule(rules, t, where == "after", kind, keys)
 	}
 	switch {
 	case g.Style&yaml.FlowStyle != 0:
@@ -157,12 +184,12 @@ func (e *Editor) AddRule(gateway, kind, name string, settings []Setting, before,
 	case rules == nil:
 		column := g.Content[0].Column
 		_, last := e.extent(g, column-1)
-		return e.replaceLines(last, last, strings.Repeat(" ", column-1)+list+":\n"+ruleLines(column+2, keys))
+		return e.replaceLines(last, last, strings.Repeat(" ", column-1)+list+":\n"+ruleLines(column+2, kind, keys))
 	case len(rules.Content) == 0:
 		_, last := e.extent(rules, key.Column)
-		return e.replaceLines(key.Line, last, strings.Repeat(" ", key.Column-1)+list+":\n"+ruleLines(key.Column+2, keys))
+		return e.replaceLines(key.Line, last, strings.Repeat(" ", key.Column-1)+list+":\n"+ruleLines(key.Column+2, kind, keys))
 	}
-	return e.insertRule(rules, ruleThing(gateway, list, rules.Content[len(rules.Content)-1]), true, keys)
+	return e.insertRule(rules, ruleThing(gateway, list, rules.Content[len(rules.Content)-1]), true, kind, keys)
 }
 
 func (e *Editor) rule(rules *yaml.Node, gateway, list, name string) (Thing, error) {
@@ -177,7 +204,7 @@ func (e *Editor) rule(rules *yaml.Node, gateway, list, name string) (Thing, erro
 	return Thing{}, fmt.Errorf("%s: no such rule in %s of %s%s", name, list, gateway, oneOf(name, names))
 }
 
-func (e *Editor) insertRule(rules *yaml.Node, at Thing, behind bool, keys []Setting) error {
+func (e *Editor) insertRule(rules *yaml.Node, at Thing, behind bool, kind string, keys []Setting) error {
 	if rules.Style&yaml.FlowStyle != 0 {
 		item := "{" + flowSettings(keys) + "}"
 		if behind {
@@ -189,9 +216,9 @@ func (e *Editor) insertRule(rules *yaml.Node, at Thing, behind bool, keys []Sett
 	}
 	first, last, column := e.itemLines(at.body)
 	if behind {
-		return e.replaceLines(last, last, ruleLines(column, keys))
+		return e.replaceLines(last, last, ruleLines(column, kind, keys))
 	}
-	return e.replaceLines(first, first, ruleLines(column, keys))
+	return e.replaceLines(first, first, ruleLines(column, kind, keys))
 }
 
 // itemLines returns the lines of an item of a block list, with the comments right
@@ -214,9 +241,12 @@ func (e *Editor) itemLines(item *yaml.Node) (first, last, column int) {
 	return first, last, column
 }
 
-func ruleLines(column int, keys []Setting) string {
+func ruleLines(column int, kind string, keys []Setting) string {
 	var b strings.Builder
 	indent := strings.Repeat(" ", column-1)
+	if kind == routeKind { // routes are a table, one a line
+		return indent + "- {" + flowSettings(keys) + "}\n"
+	}
 	for i, s := range keys {
 		mark := "  "
 		if i == 0 {
@@ -280,7 +310,7 @@ func (e *Editor) Change(t Thing, settings []Setting) error {
 		} else if err := e.setKey(t, s); err != nil {
 			return err
 		}
-		if s.Key == t.Kind {
+		if s.Key == nameKey(t.Kind) && t.list != "" {
 			t.Name = s.Value
 		}
 		var err error
@@ -453,7 +483,7 @@ func (e *Editor) Move(t Thing, behind bool, other string) error {
 	_, gateways := lookup(e.root, "gateways")
 	_, g := lookup(gateways, t.Gateway)
 	_, rules := lookup(g, t.list)
-	if t.key != nil || rules == nil {
+	if !t.IsRule() || rules == nil {
 		return fmt.Errorf("%s has no order; only rules are moved", t)
 	}
 	at, err := e.rule(rules, t.Gateway, t.list, other)

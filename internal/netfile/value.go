@@ -15,7 +15,7 @@ func EditableKeys(kind string) []EditableKey {
 	}
 	var keys []EditableKey
 	for _, k := range o.keys {
-		if k.name == kind || k.shape.kind == list {
+		if k.name == nameKey(kind) || k.shape.kind == list {
 			continue
 		}
 		keys = append(keys, EditableKey{k.name, k.meaning, k.shape.kind == flagShape, k.required})
@@ -35,6 +35,9 @@ func kindObject(kind string) *object {
 		if o.name == kind {
 			return o
 		}
+	}
+	if kind == routeKind {
+		return routeObject
 	}
 	if kind == "host" {
 		return hostObject

@@ -1,12 +1,12 @@
-// Package repair finds edits of a network file that make a stopped connection reach
-// its service, tries each on a copy, and says what else it would open.
+// Package repair tries edits of a network file on a copy: whether they make a stopped
+// connection reach its service, or mend a finding, and what else they would open.
 package repair
 
 import (
 	"fmt"
 	"slices"
-	"strings"
 
+	"hollowbridge/core/advice"
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -14,65 +14,123 @@ import (
 	"hollowbridge/internal/netfile"
 )
 
-// A Repair is one edit that was tried.
+// A Repair is edits that were tried and do what they are for.
 type Repair struct {
-	Command string // as it is typed
-	Edit    func(*netfile.Editor) error
-	second  func(*netfile.Editor) error
-	Opens   []reach.Difference // everything that fares differently, the connection itself included
+	Command  string // as it is typed
+	Mend     advice.Mend
+	Opens    []reach.Difference // everything that fares differently, what is repaired included
+	Compared bool               // false where the network is too large to say what fares differently
 }
 
-// mostRepairs is how many repairs are offered.
+// mostRepairs is how many repairs of one trace are offered.
 const mostRepairs = 3
 
-// Find returns the edits that make the traced connection reach a host, those that
-// change least first. Compared is false where there are too many rules to say what
-// else they open.
-func Find(path string, t *engine.Trace, n *network.Network, mostRules int) (found []Repair, compared bool, err error) {
-	var base *reach.Baseline
-	compared = ruleCount(n) <= mostRules
-	for _, r := range candidates(t, n) {
+// A Bench is a network file that edits are tried on. The file itself stays as it is.
+type Bench struct {
+	sketch    *netfile.Editor
+	net       *network.Network
+	base      *reach.Baseline
+	mostRules int
+}
+
+// NewBench returns a bench for the network that a file holds. Where it has more rules
+// than mostRules, or too large sets, it is not said what repairs open.
+func NewBench(path string, n *network.Network, mostRules int) (*Bench, error) {
+	sketch, err := netfile.Sketch(path)
+	if err != nil {
+		return nil, err
+	}
+	return &Bench{sketch: sketch, net: n, mostRules: mostRules}, nil
+}
+
+// ForTrace returns the edits that make the traced connection reach a host, those that
+// change least first.
+func (b *Bench) ForTrace(t *engine.Trace) []Repair {
+	var found []Repair
+	for _, m := range advice.Mends(t, b.net) {
 		if len(found) == mostRepairs {
 			break
 		}
-		e, err := netfile.Sketch(path)
-		if err != nil {
-			return nil, false, err
-		}
-		after := tried(e, r.Edit)
-		if after == nil {
+		if slices.ContainsFunc(found, func(r Repair) bool { return r.Command == m.Command() }) {
 			continue
 		}
-		if again := traced(after, t); again != nil && again.Outcome != engine.Reached {
-			if again.Outcome != engine.Dropped || again.Step != engine.StepFilter || again.Stood.Gateway.Name != t.Stood.Gateway.Name {
-				continue
-			}
-			r = both(r, allowRepair(again, after.Network())) // it gets further, and needs a filter rule there
-			if after = tried(e, r.second); after == nil {
-				continue
-			}
+		if m, after := b.mended(t, m); after != nil {
+			found = append(found, b.repair(m, after))
 		}
-		if again := traced(after, t); again == nil || again.Outcome != engine.Reached {
-			continue
-		}
-		if compared && base == nil {
-			base, err = reach.NewBaseline(engine.Compile(n), network.Always)
-			compared = err == nil // too large to compare: the repairs themselves are right all the same
-		}
-		if compared {
-			r.Opens, err = base.Differences(after, false)
-			compared = err == nil
-			r.Opens = reach.Summary(r.Opens)
-		}
-		found = append(found, r)
 	}
 	slices.SortStableFunc(found, func(a, b Repair) int { return len(a.Opens) - len(b.Opens) })
-	return found, compared, nil
+	return found
 }
 
-// tried makes an edit and returns the network as it is then, nil where it is not right.
-func tried(e *netfile.Editor, edit func(*netfile.Editor) error) *engine.Engine {
-	if edit(e) != nil {
+// mended tries edits for a traced connection, and where they let it get as far as the
+// filter of the same gateway, the rule that it needs there as well. after is nil where
+// that does not mend it.
+func (b *Bench) mended(t *engine.Trace, m advice.Mend) (_ advice.Mend, after *engine.Engine) {
+	for range 2 {
+		after := b.try(m)
+		if after == nil {
+			return nil, nil
+		}
+		again := traced(after, t)
+		switch {
+		case again == nil:
+			return nil, nil
+		case again.Outcome == engine.Reached:
+			return m, after
+		case !atFilter(again) || atFilter(t) || t.Stood.Gateway == nil || again.At != t.Stood.Gateway.Name:
+			return nil, nil // it gets no further
+		}
+		m = append(slices.Clone(m), advice.Allow(again, after.Network()))
+	}
+	return nil, nil
+}
+
+// atFilter reports whether a filter stopped a connection.
+func atFilter(t *engine.Trace) bool {
+	return t.Step == engine.StepFilter && (t.Outcome == engine.Dropped || t.Outcome == engine.Rejected)
+}
+
+// ForFinding returns the first of the edits for a finding after which it is gone and
+// nothing new that is a danger or a mistake is found. ok is false where there is none.
+func (b *Bench) ForFinding(f *advice.Finding, all []advice.Finding) (r Repair, ok bool) {
+	for _, m := range f.Mends {
+		if m, after := b.cured(f, all, m); after != nil {
+			return b.repair(m, after), true
+		}
+	}
+	return Repair{}, false
+}
+
+// cured tries edits for a finding and, where they leave something else to be mended
+// about the same rule, those for that as well. after is nil where that does not mend it.
+func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m advice.Mend) (_ advice.Mend, after *engine.Engine) {
+	for range 2 {
+		after := b.try(m)
+		if after == nil {
+			return nil, nil
+		}
+		left, err := advice.Examine(after)
+		if err != nil || slices.ContainsFunc(left, f.Same) {
+			return nil, nil
+		}
+		worse := slices.IndexFunc(left, func(l advice.Finding) bool {
+			return l.Severity != advice.Note && !slices.ContainsFunc(all, l.Same)
+		})
+		if worse < 0 {
+			return m, after
+		}
+		if left[worse].Subject != f.Subject || len(left[worse].Mends) == 0 {
+			return nil, nil
+		}
+		m = slices.Concat(m, left[worse].Mends[0])
+	}
+	return nil, nil
+}
+
+// try makes edits on a copy and returns the network as it is then, nil where it is not right.
+func (b *Bench) try(m advice.Mend) *engine.Engine {
+	e := b.sketch.Copy()
+	if Make(e, m) != nil {
 		return nil
 	}
 	n, err := e.Network()
@@ -82,18 +140,56 @@ func tried(e *netfile.Editor, edit func(*netfile.Editor) error) *engine.Engine {
 	return engine.Compile(n)
 }
 
-// both makes one repair and then another.
-func both(a, b Repair) Repair {
-	return Repair{
-		Command: a.Command + " && " + b.Command,
-		Edit: func(e *netfile.Editor) error {
-			if err := a.Edit(e); err != nil {
-				return err
-			}
-			return b.Edit(e)
-		},
-		second: b.Edit,
+// Make makes edits with an editor.
+func Make(e *netfile.Editor, m advice.Mend) error {
+	for _, edit := range m {
+		if err := makeOne(e, edit); err != nil {
+			return err
+		}
 	}
+	return nil
+}
+
+func makeOne(e *netfile.Editor, edit advice.Edit) error {
+	settings := make([]netfile.Setting, len(edit.Settings))
+	for i, s := range edit.Settings {
+		settings[i] = netfile.Setting(s)
+	}
+	if edit.Verb == "add" {
+		return e.AddRule(edit.Gateway, edit.Kind, edit.Name, settings, edit.Before, "")
+	}
+	thing, err := e.Find(edit.Kind, edit.Name, edit.Gateway)
+	if err != nil {
+		return err
+	}
+	switch edit.Verb {
+	case "change":
+		return e.Change(thing, settings)
+	case "enable":
+		return e.Change(thing, []netfile.Setting{{Key: "disabled"}})
+	case "move":
+		return e.Move(thing, false, edit.Before)
+	case "remove":
+		return e.Remove(thing)
+	}
+	return fmt.Errorf("%s: no such edit", edit.Verb)
+}
+
+// repair says what edits open.
+func (b *Bench) repair(m advice.Mend, after *engine.Engine) Repair {
+	r := Repair{Command: m.Command(), Mend: m}
+	if ruleCount(b.net) > b.mostRules {
+		return r
+	}
+	if b.base == nil {
+		b.base = reach.NewBaseline(engine.Compile(b.net), network.Always)
+	}
+	found, err := b.base.Differences(after, false, touched(m, b.net, after.Network()))
+	if err != nil {
+		return r
+	}
+	r.Opens, r.Compared = reach.Summary(found), true
+	return r
 }
 
 func ruleCount(n *network.Network) int {
@@ -102,6 +198,41 @@ func ruleCount(n *network.Network) int {
 		count += len(g.NAT) + len(g.Filter)
 	}
 	return count
+}
+
+// touched returns the protocols whose connections edits can make a difference to. A
+// filter rule is compared with those of its services alone.
+func touched(m advice.Mend, before, after *network.Network) []header.Protocol {
+	var list []header.Protocol
+	for _, edit := range m {
+		for _, n := range []*network.Network{before, after} {
+			if g := n.Gateway(edit.Gateway); g != nil {
+				for _, r := range g.Filter {
+					if r.Kind == edit.Kind && r.Name == edit.Name {
+						list = append(list, protocolsOf(r.Services)...)
+					}
+				}
+			}
+		}
+		if !slices.Contains(network.Verbs, network.Verb(edit.Kind)) {
+			return header.Protocols()
+		}
+	}
+	return list
+}
+
+func protocolsOf(services header.Services) []header.Protocol {
+	var list []header.Protocol
+	for _, s := range services {
+		if s.Protocol == header.AnyProtocol {
+			return header.Protocols()
+		}
+		list = append(list, s.Protocol)
+	}
+	if len(services) == 0 {
+		return header.Protocols()
+	}
+	return list
 }
 
 // traced traces the connection in the edited network, nil where it can't begin there.
@@ -115,198 +246,4 @@ func traced(e *engine.Engine, t *engine.Trace) *engine.Trace {
 		return nil
 	}
 	return e.NewWalk().Trace(c)
-}
-
-// candidates lists edits that may help, judged by where the trace ended.
-func candidates(t *engine.Trace, n *network.Network) []Repair {
-	var list []Repair
-	for _, near := range t.Near {
-		list = append(list, nearRepairs(t, near)...)
-	}
-	switch t.Outcome {
-	case engine.Dropped, engine.Rejected:
-		if t.Step == engine.StepFilter {
-			list = append(list, allowRepair(t, n))
-		}
-	case engine.Itself:
-		list = append(list, hairpinRepairs(t)...)
-	case engine.Refused:
-		list = append(list, portRepairs(t, n)...)
-	case engine.Unanswered:
-		list = append(list, answerRepairs(t, n)...)
-	}
-	return list
-}
-
-// change is a repair that gives keys of a rule or host new values.
-func change(kind, name, gateway string, settings ...netfile.Setting) Repair {
-	command := fmt.Sprintf("hollowbridge change %s %s", kind, name)
-	for _, s := range settings {
-		command += " " + quoted(s.Key+"="+s.Value)
-	}
-	if gateway != "" {
-		command += " -gateway " + gateway
-	}
-	return Repair{Command: command, Edit: func(e *netfile.Editor) error {
-		thing, err := e.Find(kind, name, gateway)
-		if err != nil {
-			return err
-		}
-		return e.Change(thing, settings)
-	}}
-}
-
-func quoted(text string) string {
-	if strings.ContainsAny(text, " []") {
-		return `"` + text + `"`
-	}
-	return text
-}
-
-// nearRepairs mends the one field in which a rule differs.
-func nearRepairs(t *engine.Trace, near engine.Near) []Repair {
-	g := t.Stood.Gateway
-	switch near.Differs {
-	case "disabled":
-		command := fmt.Sprintf("hollowbridge enable %s %s -gateway %s", near.Rule.Kind, near.Rule.Name, g.Name)
-		return []Repair{{Command: command, Edit: change(near.Rule.Kind, near.Rule.Name, g.Name, netfile.Setting{Key: "disabled"}).Edit}}
-	case "side of the translation":
-		seen := t.Stood.After
-		if g.Handling.FilterSeesOriginal {
-			seen = t.Stood.Before
-		}
-		return []Repair{change(near.Rule.Kind, near.Rule.Name, g.Name,
-			netfile.Setting{Key: "to", Value: seen.Destination.String()}, netfile.Setting{Key: "service", Value: serviceOf(seen)})}
-	case "interface":
-		for _, r := range g.NAT {
-			if &r.Rule == near.Rule {
-				return []Repair{change(near.Rule.Kind, near.Rule.Name, g.Name, netfile.Setting{Key: "on", Value: names(r.On) + "," + t.Stood.In.Name})}
-			}
-		}
-	}
-	return nil
-}
-
-func names(list []*network.Interface) string {
-	var texts []string
-	for _, i := range list {
-		texts = append(texts, i.Name)
-	}
-	return strings.Join(texts, ",")
-}
-
-func serviceOf(p header.Packet) string {
-	return header.Service{Protocol: p.Protocol, Ports: header.Ports{First: p.DestinationPort, Last: p.DestinationPort}}.String()
-}
-
-// allowRepair adds the filter rule that is missing, for this source, service and host
-// alone, or for all whom the forward is meant for.
-func allowRepair(t *engine.Trace, n *network.Network) Repair {
-	g, seen := t.Stood.Gateway, t.Stood.After
-	if g.Handling.FilterSeesOriginal {
-		seen.Destination, seen.DestinationPort = t.Stood.Before.Destination, t.Stood.Before.DestinationPort
-	}
-	from, name := seen.Source.String(), "let-in"
-	if f := t.Stood.Forward; f != nil {
-		name = f.Name
-		if !f.From.IsAny() {
-			from = strings.ReplaceAll(f.From.Text, ", ", ",")
-		}
-	}
-	for _, taken := range g.Filter {
-		if taken.Name == name {
-			name += "-too"
-		}
-	}
-	to := seen.Destination.String()
-	for _, h := range n.Hosts {
-		if h.Has(seen.Destination) {
-			to = h.Name
-		}
-	}
-	settings := []netfile.Setting{{Key: "from", Value: from}, {Key: "to", Value: to}, {Key: "service", Value: serviceOf(seen)}}
-	before := ""
-	command := fmt.Sprintf("hollowbridge add allow %s -gateway %s -from %s -to %s -service %s", name, g.Name, quoted(from), to, serviceOf(seen))
-	if t.Rule != nil {
-		before = t.Rule.Name
-		command += " -before " + before
-	}
-	return Repair{Command: command, Edit: func(e *netfile.Editor) error {
-		return e.AddRule(g.Name, "allow", name, settings, before, "")
-	}}
-}
-
-// hairpinRepairs lets an inside client use a forward that listens for outsiders.
-func hairpinRepairs(t *engine.Trace) []Repair {
-	var list []Repair
-	g := t.Stood.Gateway
-	if g == nil || t.Stood.In.FacesInternet(t.Stood.Before.Destination.Is6()) {
-		return nil
-	}
-	for _, r := range g.NAT {
-		if (r.Does == network.PortForward || r.Does == network.OneToOne) && !r.Hairpin {
-			list = append(list, change(r.Kind, r.Name, g.Name, netfile.Setting{Key: "hairpin", Value: "true"}))
-		}
-	}
-	return list
-}
-
-// portRepairs leads a forward to a port that the host does listen on.
-func portRepairs(t *engine.Trace, n *network.Network) []Repair {
-	f, h := t.Stood.Forward, n.Host(t.Host)
-	if f == nil || h == nil || len(f.Ports) != 1 || f.Ports[0].Ports.Count() != 1 {
-		return nil
-	}
-	var list []Repair
-	for _, s := range h.Serves {
-		for _, service := range s.Services {
-			if service.Protocol == t.Connection.Packet.Protocol && service.Ports.Count() == 1 && !published(t.Stood.Gateway, f, service) {
-				list = append(list, change(f.Kind, f.Name, t.Stood.Gateway.Name, netfile.Setting{Key: "to", Value: fmt.Sprintf("%s:%d", f.TargetIs, service.Ports.First)}))
-			}
-		}
-	}
-	return list
-}
-
-// published reports whether another forward leads to the host's service already.
-func published(g *network.Gateway, f *network.NATRule, service header.Service) bool {
-	return slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool {
-		return r != f && !r.Disabled && r.Target == f.Target && slices.ContainsFunc(r.Ports, func(m network.PortMap) bool {
-			return m.Protocol == service.Protocol && m.ToFirst <= service.Ports.First && service.Ports.First <= m.ToFirst+(m.Ports.Last-m.Ports.First)
-		})
-	})
-}
-
-// answerRepairs mends the way back.
-func answerRepairs(t *engine.Trace, n *network.Network) []Repair {
-	var list []Repair
-	g := t.Stood.Gateway
-	if h := n.Host(t.Host); h != nil && g != nil && h.Gateway != g {
-		list = append(list, change("host", h.Name, "", netfile.Setting{Key: "gateway", Value: g.Name}))
-	}
-	if f := t.Stood.Forward; f != nil && !f.Hairpin {
-		list = append(list, change(f.Kind, f.Name, g.Name, netfile.Setting{Key: "hairpin", Value: "true"}))
-	}
-	out := t.Stood.Out
-	if g == nil || out == nil || !out.FacesInternet(t.Stood.After.Source.Is6()) {
-		return list
-	}
-	from := t.Stood.After.Source.String()
-	if s := n.SegmentOf(t.Stood.After.Source, ""); s != nil {
-		for _, p := range s.Prefixes {
-			if p.Contains(t.Stood.After.Source) {
-				from = p.String()
-			}
-		}
-	}
-	name := "hide-" + t.Stood.In.Name
-	if slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool { return r.Name == name }) {
-		name += "-too"
-	}
-	return append(list, Repair{
-		Command: fmt.Sprintf("hollowbridge add source-nat %s -gateway %s -on %s -from %s -as interface", name, g.Name, out.Name, from),
-		Edit: func(e *netfile.Editor) error {
-			return e.AddRule(g.Name, "source-nat", name, []netfile.Setting{{Key: "on", Value: out.Name}, {Key: "from", Value: from}, {Key: "as", Value: "interface"}}, "", "")
-		},
-	})
 }

@@ -1,0 +1,339 @@
+package advice
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// mostMends is how many edits of one sort are suggested.
+const mostMends = 4
+
+// Mends lists edits that may make a stopped connection reach its service, judged by
+// where its trace ended. They still have to be tried.
+func Mends(t *engine.Trace, n *network.Network) []Mend {
+	var list, wider []Mend
+	for _, near := range t.Near {
+		if near.Differs == "from" {
+			wider = append(wider, nearMends(t, near)...)
+		} else {
+			list = append(list, nearMends(t, near)...)
+		}
+	}
+	switch t.Outcome {
+	case engine.Dropped, engine.Rejected:
+		if t.Step == engine.StepFilter {
+			list = append(list, Mend{Allow(t, n)})
+		}
+	case engine.Itself:
+		list = append(list, hairpinMends(t)...)
+	case engine.Refused:
+		list = append(list, portMends(t, n)...)
+	case engine.Absent:
+		list = append(list, targetMends(t, n)...)
+	case engine.Unrouted:
+		list = append(list, routeMends(n, t.At, t.Stood.After.Destination)...)
+	case engine.Unanswered:
+		list = append(list, answerMends(t, n)...)
+	}
+	return append(list, wider...)
+}
+
+// change is a mend that gives keys of something new values.
+func change(kind, name, gateway string, settings ...Setting) Mend {
+	return Mend{{Verb: "change", Kind: kind, Name: name, Gateway: gateway, Settings: settings}}
+}
+
+// nearMends mends the one field in which a rule differs.
+func nearMends(t *engine.Trace, near engine.Near) []Mend {
+	g, r := t.Stood.Gateway, near.Rule
+	to := func(settings ...Setting) []Mend { return []Mend{change(r.Kind, r.Name, g.Name, settings...)} }
+	for _, nat := range g.NAT {
+		if &nat.Rule == r && near.Differs == "interface" {
+			return to(Setting{"on", strings.Join(append(interfaceNames(nat.On), t.Stood.In.Name), ",")})
+		}
+	}
+	seen := seenByFilter(t)
+	switch near.Differs {
+	case "disabled":
+		return []Mend{{{Verb: "enable", Kind: r.Kind, Name: r.Name, Gateway: g.Name}}}
+	case "time":
+		return to(Setting{"when", ""})
+	case "order":
+		return []Mend{{{Verb: "move", Kind: r.Kind, Name: r.Name, Gateway: g.Name, Before: t.Rule.Name}}}
+	case "side of the translation":
+		return to(Setting{"to", seen.Destination.String()}, Setting{"service", serviceOf(seen)})
+	}
+	var from *network.Expression
+	for _, nat := range g.NAT {
+		if &nat.Rule == r {
+			from = &nat.From
+		}
+	}
+	for _, filter := range g.Filter {
+		if &filter.Rule == r {
+			if !filter.To.IsAny() && len(filter.Services) > 0 { // else much more is opened than is wanted
+				from = &filter.From
+			}
+			switch near.Differs {
+			case "port":
+				return to(Setting{"service", serviceOf(seen)})
+			case "to":
+				return to(Setting{"to", seen.Destination.String()})
+			}
+		}
+	}
+	if near.Differs == "from" && from != nil && !strings.Contains(from.Text, "except") {
+		return to(Setting{"from", strings.ReplaceAll(from.Text, ", ", ",") + "," + seen.Source.String()})
+	}
+	return nil
+}
+
+func interfaceNames(list []*network.Interface) []string {
+	names := make([]string, len(list))
+	for i := range list {
+		names[i] = list[i].Name
+	}
+	return names
+}
+
+// seenByFilter returns the packet on the side of the translation that the filter sees.
+func seenByFilter(t *engine.Trace) header.Packet {
+	seen := t.Stood.After
+	if t.Stood.Gateway.Handling.FilterSeesOriginal {
+		seen.Destination, seen.DestinationPort = t.Stood.Before.Destination, t.Stood.Before.DestinationPort
+	}
+	return seen
+}
+
+func serviceOf(p header.Packet) string {
+	return header.Service{Protocol: p.Protocol, Ports: header.Ports{First: p.DestinationPort, Last: p.DestinationPort}}.String()
+}
+
+// Allow is the filter rule that is missing where a trace ended, for this source,
+// service and host alone, or for all whom the forward is meant for.
+func Allow(t *engine.Trace, n *network.Network) Edit {
+	g, seen := t.Stood.Gateway, seenByFilter(t)
+	from, name := seen.Source.String(), "let-in"
+	if f := t.Stood.Forward; f != nil {
+		name = f.Name
+		if !f.From.IsAny() {
+			from = strings.ReplaceAll(f.From.Text, ", ", ",")
+		}
+	}
+	to := seen.Destination.String()
+	for _, h := range n.Hosts {
+		if h.Has(seen.Destination) {
+			to = h.Name
+		}
+	}
+	e := allowEdit(g, name, Permission{from, to, serviceOf(seen)})
+	if t.Rule != nil {
+		e.Before = t.Rule.Name
+	}
+	return e
+}
+
+// allowEdit adds a filter rule, under a name that is free.
+func allowEdit(g *network.Gateway, name string, p Permission) Edit {
+	for slices.ContainsFunc(g.Filter, func(r *network.FilterRule) bool { return r.Name == name }) {
+		name += "-too"
+	}
+	settings := []Setting{{"from", p.From}, {"to", p.To}}
+	if p.Service != "" {
+		settings = append(settings, Setting{"service", p.Service})
+	}
+	return Edit{Verb: "add", Kind: string(network.Allow), Name: name, Gateway: g.Name, Settings: settings}
+}
+
+// hairpinMends let an inside client use a forward that listens for outsiders.
+func hairpinMends(t *engine.Trace) []Mend {
+	g, p := t.Stood.Gateway, t.Stood.Before
+	if g == nil || t.Stood.In.FacesInternet(p.Destination.Is6()) {
+		return nil
+	}
+	var list []Mend
+	for _, r := range g.NAT {
+		listening := len(r.Ports) == 0 || slices.ContainsFunc(r.Ports, func(m network.PortMap) bool { return m.Matches(p.Protocol, p.DestinationPort) })
+		if (r.Does == network.PortForward || r.Does == network.OneToOne) && !r.Hairpin && listening {
+			list = append(list, change(r.Kind, r.Name, g.Name, Setting{"hairpin", "true"}))
+		}
+	}
+	return list[:min(len(list), mostMends)]
+}
+
+// portMends lead a forward to a port that the host does listen on.
+func portMends(t *engine.Trace, n *network.Network) []Mend {
+	f, h := t.Stood.Forward, n.Host(t.Host)
+	if f == nil || h == nil {
+		return nil
+	}
+	return portMendsOf(t.Stood.Gateway, f, h, t.Connection.Packet.Protocol)
+}
+
+func portMendsOf(g *network.Gateway, f *network.NATRule, h *network.Host, protocol header.Protocol) []Mend {
+	var list []Mend
+	if len(f.Ports) != 1 || f.Ports[0].Ports.Count() != 1 {
+		return nil
+	}
+	for _, s := range h.Serves {
+		for _, service := range s.Services {
+			if service.Protocol == protocol && service.Ports.Count() == 1 && !published(g, f, service) {
+				list = append(list, change(f.Kind, f.Name, g.Name, Setting{"to", targetText(f.TargetIs, service.Ports.First)}))
+			}
+		}
+	}
+	return list[:min(len(list), mostMends)]
+}
+
+func targetText(host string, port uint16) string {
+	if a, err := netip.ParseAddr(host); err == nil {
+		return netip.AddrPortFrom(a, port).String()
+	}
+	return fmt.Sprintf("%s:%d", host, port)
+}
+
+// published reports whether another forward leads to the host's service already.
+func published(g *network.Gateway, f *network.NATRule, service header.Service) bool {
+	return slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool {
+		return r != f && !r.Disabled && r.Target == f.Target && slices.ContainsFunc(r.Ports, func(m network.PortMap) bool {
+			return m.Protocol == service.Protocol && m.ToFirst <= service.Ports.First && service.Ports.First <= m.ToFirst+(m.Ports.Last-m.Ports.First)
+		})
+	})
+}
+
+// targetMends lead a forward to a host that listens on the port it wants.
+func targetMends(t *engine.Trace, n *network.Network) []Mend {
+	f := t.Stood.Forward
+	if f == nil || !f.Does.Permits() {
+		return nil
+	}
+	return targetMendsOf(t.Stood.Gateway, f, n, t.Stood.After)
+}
+
+func targetMendsOf(g *network.Gateway, f *network.NATRule, n *network.Network, p header.Packet) []Mend {
+	var list []Mend
+	for _, h := range n.Hosts {
+		a, has := h.AddressOf(p.Destination.Is6())
+		if !has || h.Segment(a) == nil || !served(h, p.Protocol, p.DestinationPort, a) {
+			continue
+		}
+		list = append(list, change(f.Kind, f.Name, g.Name, Setting{"to", targetText(h.Name, p.DestinationPort)}))
+		if len(list) == mostMends {
+			break
+		}
+	}
+	return list
+}
+
+// answerMends mend the way back.
+func answerMends(t *engine.Trace, n *network.Network) []Mend {
+	var list []Mend
+	g := t.Stood.Gateway
+	if g == nil {
+		return nil
+	}
+	if h := n.Host(t.Host); h != nil && h.Gateway != g {
+		list = append(list, change("host", h.Name, "", Setting{"gateway", g.Name}))
+	}
+	if f := t.Stood.Forward; f != nil && !f.Hairpin && f.Does == network.PortForward {
+		list = append(list, change(f.Kind, f.Name, g.Name, Setting{"hairpin", "true"}))
+	}
+	if n.Gateway(t.At) != nil {
+		list = append(list, routeMends(n, t.At, t.Delivered.Source)...)
+	}
+	if out := t.Stood.Out; out != nil && out.FacesInternet(t.Stood.After.Source.Is6()) {
+		list = append(list, Mend{hideEdit(n, t.Stood.In, out, t.Stood.After.Source)})
+	}
+	return list
+}
+
+// hideEdit adds the rule that translates the sources of a segment on their way out.
+func hideEdit(n *network.Network, in, out *network.Interface, source netip.Addr) Edit {
+	from := source.String()
+	if s := n.SegmentOf(source, ""); s != nil {
+		for _, p := range s.Prefixes {
+			if p.Contains(source) {
+				from = p.String()
+			}
+		}
+	}
+	g := out.Gateway
+	name := "hide-" + in.Name
+	for slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool { return r.Name == name }) {
+		name += "-too"
+	}
+	return Edit{Verb: "add", Kind: "source-nat", Name: name, Gateway: g.Name,
+		Settings: []Setting{{"on", out.Name}, {"from", from}, {"as", "interface"}}}
+}
+
+// routeMends add the route that a gateway lacks: to the segment the destination is on,
+// or, for the internet, to default, by the next of the gateways on the way there.
+func routeMends(n *network.Network, at string, destination netip.Addr) []Mend {
+	g := n.Gateway(at)
+	if g == nil || !destination.IsValid() {
+		return nil
+	}
+	there := func(k *network.Gateway) bool {
+		return slices.ContainsFunc(k.Routes, func(r network.Route) bool { return r.To.Bits() == 0 && r.To.Addr().Is6() == destination.Is6() })
+	}
+	to := "default"
+	if s := n.SegmentOf(destination, ""); s != nil {
+		there = func(k *network.Gateway) bool {
+			return slices.ContainsFunc(s.Interfaces, func(i *network.Interface) bool { return i.Gateway == k })
+		}
+		for _, p := range s.Prefixes {
+			if p.Contains(destination) {
+				to = p.String()
+			}
+		}
+	}
+	var list []Mend
+	for _, via := range nextHops(g, destination.Is6(), there) {
+		list = append(list, Mend{{Verb: "add", Kind: "route", Name: to, Gateway: g.Name, Settings: []Setting{{"via", via.String()}}}})
+	}
+	return list
+}
+
+// nextHops returns the addresses of a gateway's neighbours from which there is a way,
+// over further neighbours, to one that is there, the shortest first.
+func nextHops(g *network.Gateway, v6 bool, there func(*network.Gateway) bool) []netip.Addr {
+	type step struct {
+		gateway *network.Gateway
+		first   netip.Addr // the neighbour of g it goes by
+	}
+	var hops []netip.Addr
+	seen := map[*network.Gateway]bool{g: true}
+	waiting := []step{{gateway: g}}
+	for len(waiting) > 0 {
+		s := waiting[0]
+		waiting = waiting[1:]
+		if s.gateway != g && there(s.gateway) {
+			hops = append(hops, s.first)
+			continue
+		}
+		for _, i := range s.gateway.Interfaces {
+			if i.Segment == nil || !i.IsUp() {
+				continue
+			}
+			for _, j := range i.Segment.Interfaces {
+				a, has := j.Address(v6)
+				if !has || !j.IsUp() || seen[j.Gateway] {
+					continue
+				}
+				seen[j.Gateway] = true
+				next := step{j.Gateway, s.first}
+				if s.gateway == g {
+					next.first = a
+				}
+				waiting = append(waiting, next)
+			}
+		}
+	}
+	return slices.Compact(hops)
+}
