@@ -2,6 +2,7 @@ package reach
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -13,7 +14,8 @@ import (
 type Namer struct {
 	internet header.Addresses
 	unused   header.Addresses
-	names    []named
+	names    []named // groups and zones
+	hosts    map[netip.Addr]named
 }
 
 type named struct {
@@ -23,7 +25,7 @@ type named struct {
 
 // NewNamer returns a namer that knows the groups, hosts and zones of a network.
 func NewNamer(n *network.Network) *Namer {
-	m := &Namer{unused: n.Unused()}
+	m := &Namer{unused: n.Unused(), hosts: map[netip.Addr]named{}}
 	m.internet = n.Internet().Minus(m.unused)
 	add := func(name string, set header.Addresses) {
 		if set = set.Minus(m.unused); !set.Empty() {
@@ -48,7 +50,11 @@ func NewNamer(n *network.Network) *Namer {
 		for _, a := range h.Addresses {
 			ranges = append(ranges, header.Range{First: a, Last: a})
 		}
-		add(h.Name, header.AddressesOf(ranges...))
+		if set := header.AddressesOf(ranges...).Minus(m.unused); !set.Empty() {
+			for _, a := range h.Addresses {
+				m.hosts[a] = named{h.Name, set}
+			}
+		}
 	}
 	return m
 }
@@ -93,7 +99,7 @@ func (m *Namer) Open(from header.Addresses) bool {
 	return false
 }
 
-// list names a set by the fewest large names that make it up, and ranges for the rest.
+// list names a set by the fewest large names that make it up, hosts, and ranges for the rest.
 func (m *Namer) list(set, families header.Addresses) string {
 	var texts []string
 	left := set
@@ -116,6 +122,11 @@ func (m *Namer) list(set, families header.Addresses) string {
 		texts = append(texts, m.names[best].name)
 		left = left.Minus(m.names[best].set)
 	}
+	for _, h := range m.hostsIn(left) {
+		if members := h.set.Intersect(families); members.Minus(set).Empty() {
+			texts, left = append(texts, h.name), left.Minus(members)
+		}
+	}
 	ranges := left.Ranges()
 	for _, r := range ranges[:min(len(ranges), mostRanges)] {
 		texts = append(texts, r.String())
@@ -124,6 +135,32 @@ func (m *Namer) list(set, families header.Addresses) string {
 		texts = append(texts, fmt.Sprintf("%d more ranges", more))
 	}
 	return strings.Join(slices.Compact(texts), ", ")
+}
+
+// mostNamed is how many addresses next to each other are named as hosts, and how many
+// hosts are named.
+const mostNamed = 8
+
+// hostsIn returns the hosts of a set that stand out: not those in the middle of a range.
+func (m *Namer) hostsIn(set header.Addresses) []named {
+	var found []named
+	for _, r := range set.Ranges() {
+		if header.AddressesOf(r).Size() > mostNamed {
+			continue
+		}
+		for a := r.First; ; a = a.Next() {
+			if h, known := m.hosts[a]; known && !slices.ContainsFunc(found, func(f named) bool { return f.name == h.name }) {
+				found = append(found, h)
+			}
+			if len(found) == mostNamed {
+				return found
+			}
+			if a == r.Last {
+				break
+			}
+		}
+	}
+	return found
 }
 
 // allBut finds a name for part of what is left that fits but for one or two hosts.
@@ -135,8 +172,8 @@ func (m *Namer) allBut(set, left, families header.Addresses) (string, header.Add
 			continue
 		}
 		var hosts []string
-		for _, other := range m.names {
-			if other.set.Minus(missing).Empty() && other.name != candidate.name {
+		for _, other := range m.hostsIn(missing) {
+			if other.set.Minus(missing).Empty() {
 				hosts, missing = append(hosts, other.name), missing.Minus(other.set)
 			}
 		}

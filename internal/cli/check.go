@@ -78,14 +78,14 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 	if found, err = advice.Examine(engine.Compile(n)); err != nil {
 		return nil, nil, err
 	}
-	bench, err := repair.NewBench(c.path(), n, mostRulesCompared)
+	bench, err := repair.NewBench(c.path(), n, mostRulesRepaired)
 	if err != nil {
 		return nil, nil, err
 	}
 	repairs = make([][]repairJSON, len(found))
 	tries := mostFindingsTried / max(1, ruleCount(n))
 	for i := range found {
-		if len(found[i].Mends) == 0 || tries < 0 {
+		if len(found[i].Mends) == 0 || tries <= 0 {
 			continue
 		}
 		tries--
@@ -106,7 +106,7 @@ func (c *call) printMends(found []advice.Finding, repairs [][]repairJSON) {
 	for i, list := range repairs {
 		for _, r := range list {
 			if first {
-				fmt.Fprintln(c.Out, "\nEach of these was tried on a copy and mends one, with nothing new that is wrong:")
+				fmt.Fprintln(c.Out, "\nEdits that mend these. Each was tried on a copy: the finding was gone, and nothing new was wrong.")
 				first = false
 			}
 			command := strings.Join(wrap(r.Command, widest-10), " \\\n      ")

@@ -10,8 +10,12 @@ import (
 )
 
 // mostRulesCompared is how many rules a network may have for its edits to say what
-// they open and close: about a second's work.
-const mostRulesCompared = 4000
+// they open and close, and mostRulesRepaired for repairs to say it, of which several
+// are tried: about a second's work.
+const (
+	mostRulesCompared = 20000
+	mostRulesRepaired = 4000
+)
 
 // mostConsequences is how many of them are listed.
 const mostConsequences = 8

@@ -64,28 +64,55 @@ func merge(whole, part map[string]any) map[string]any {
 	return whole
 }
 
+var console = regexp.MustCompile("(?s)```console\n(.*?)```")
+
 // Every command in the docs runs and prints what the page says. A page's commands
 // run one after the other in one folder, empty at first for the README, the demo's
-// for the others; a line of dots stands for what is left out.
+// for the others; a line of dots at the end stands for what is left out. -update writes
+// into the pages what the commands print.
 func TestCommandsInTheDocsPrintWhatThePageSays(t *testing.T) {
 	for name, folder := range map[string]string{"README.md": t.TempDir(), "docs/trace.md": demoFolder(t), "docs/editing.md": demoFolder(t), "docs/reach.md": demoFolder(t)} {
-		blocks := regexp.MustCompile("(?s)```console\n(.*?)```").FindAllStringSubmatch(page(t, name), -1)
-		if len(blocks) == 0 {
+		text := page(t, name)
+		if !console.MatchString(text) {
 			t.Errorf("%s has no commands", name)
 		}
-		for _, b := range blocks {
-			for part := range strings.SplitSeq("\n"+b[1], "\n$ ") {
+		updated := console.ReplaceAllStringFunc(text, func(block string) string {
+			var b strings.Builder
+			b.WriteString("```console\n")
+			block = strings.TrimSuffix(strings.TrimPrefix(block, "```console"), "```")
+			for part := range strings.SplitSeq(block, "\n$ ") {
 				if strings.TrimSpace(part) == "" {
 					continue
 				}
 				line, want, _ := strings.Cut(part, "\n")
 				r := shell(t, folder, line)
-				if got := r.out + r.err; !printsLike(got, want) {
+				got := strings.TrimSpace(r.out + r.err)
+				if !*update && !printsLike(got, want) {
 					t.Errorf("%s: %s prints\n%s\nthe page says\n%s", name, line, got, want)
 				}
+				fmt.Fprintf(&b, "$ %s\n", line)
+				if got = shortened(got, want); got != "" {
+					b.WriteString(got + "\n")
+				}
+			}
+			return b.String() + "```"
+		})
+		if *update {
+			if err := os.WriteFile(filepath.Join("../..", name), []byte(updated), 0o644); err != nil {
+				t.Error(err)
 			}
 		}
 	}
+}
+
+// shortened cuts an output where the page does.
+func shortened(got, want string) string {
+	want, cut := strings.CutSuffix(strings.TrimSpace(want), "\n...")
+	lines := strings.Split(got, "\n")
+	if n := strings.Count(want, "\n") + 1; cut && n < len(lines) {
+		return strings.Join(lines[:n], "\n") + "\n..."
+	}
+	return got
 }
 
 // printsLike compares an output with what a page shows of it.

@@ -79,7 +79,7 @@ func runTrace(c *call) int {
 	t := walk.Trace(connection)
 	var repairs []repair.Repair
 	if t.Outcome != engine.Reached && len(c.options.after) == 0 {
-		bench, err := repair.NewBench(c.path(), n, mostRulesCompared)
+		bench, err := repair.NewBench(c.path(), n, mostRulesRepaired)
 		if err != nil {
 			return c.failed(err)
 		}
