@@ -27,8 +27,12 @@ func Mends(t *engine.Trace, n *network.Network) []Mend {
 	}
 	switch t.Outcome {
 	case engine.Dropped, engine.Rejected:
-		if t.Step == engine.StepFilter {
+		switch t.Step {
+		case engine.StepFilter:
+			list = append(list, strayMends(t, n)...)
 			list = append(list, Mend{Allow(t, n)})
+		case engine.StepTurnBack:
+			list = append(list, routeMends(n, t.At, t.Stood.After.Destination)...)
 		}
 	case engine.Itself:
 		list = append(list, hairpinMends(t)...)
@@ -37,7 +41,11 @@ func Mends(t *engine.Trace, n *network.Network) []Mend {
 	case engine.Absent:
 		list = append(list, targetMends(t, n)...)
 	case engine.Unrouted:
-		list = append(list, routeMends(n, t.At, t.Stood.After.Destination)...)
+		at := t.At
+		if n.Gateway(at) == nil && t.Stood.Gateway != nil { // it was sent to the internet
+			at = t.Stood.Gateway.Name
+		}
+		list = append(list, routeMends(n, at, t.Stood.After.Destination)...)
 	case engine.Unanswered:
 		list = append(list, answerMends(t, n)...)
 	}
@@ -127,10 +135,8 @@ func Allow(t *engine.Trace, n *network.Network) Edit {
 		}
 	}
 	to := seen.Destination.String()
-	for _, h := range n.Hosts {
-		if h.Has(seen.Destination) {
-			to = h.Name
-		}
+	if h := hostAt(n, seen.Destination); h != nil {
+		to = h.Name
 	}
 	e := allowEdit(g, name, Permission{from, to, serviceOf(seen)})
 	if t.Rule != nil {
@@ -167,6 +173,33 @@ func hairpinMends(t *engine.Trace) []Mend {
 	return list[:min(len(list), mostMends)]
 }
 
+// strayMends mend a forward that leads to nobody, or to a port that the host does not
+// listen on, where a filter stops it before that is seen.
+func strayMends(t *engine.Trace, n *network.Network) []Mend {
+	f, p := t.Stood.Forward, t.Stood.After
+	if f == nil {
+		return nil
+	}
+	h := hostAt(n, p.Destination)
+	switch {
+	case h == nil:
+		return targetMends(t, n)
+	case !served(h, p.Protocol, p.DestinationPort, p.Destination):
+		return portMendsOf(t.Stood.Gateway, f, h, p.Protocol)
+	}
+	return nil
+}
+
+// hostAt returns the host with an address, nil where there is none.
+func hostAt(n *network.Network, a netip.Addr) *network.Host {
+	for _, h := range n.Hosts {
+		if h.Has(a) {
+			return h
+		}
+	}
+	return nil
+}
+
 // portMends lead a forward to a port that the host does listen on.
 func portMends(t *engine.Trace, n *network.Network) []Mend {
 	f, h := t.Stood.Forward, n.Host(t.Host)
@@ -177,16 +210,25 @@ func portMends(t *engine.Trace, n *network.Network) []Mend {
 }
 
 func portMendsOf(g *network.Gateway, f *network.NATRule, h *network.Host, protocol header.Protocol) []Mend {
-	var list []Mend
 	if len(f.Ports) != 1 || f.Ports[0].Ports.Count() != 1 {
 		return nil
 	}
+	var list, others []Mend
 	for _, s := range h.Serves {
 		for _, service := range s.Services {
-			if service.Protocol == protocol && service.Ports.Count() == 1 && !published(g, f, service) {
-				list = append(list, change(f.Kind, f.Name, g.Name, Setting{"to", targetText(f.TargetIs, service.Ports.First)}))
+			if service.Protocol != protocol || service.Ports.Count() != 1 {
+				continue
+			}
+			m := change(f.Kind, f.Name, g.Name, Setting{"to", targetText(f.TargetIs, service.Ports.First)})
+			if published(g, f, service) {
+				others = append(others, m)
+			} else {
+				list = append(list, m)
 			}
 		}
+	}
+	if len(list) == 0 {
+		list = others
 	}
 	return list[:min(len(list), mostMends)]
 }

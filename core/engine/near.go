@@ -41,8 +41,14 @@ func (w *Walk) near() []Near {
 	case w.verdict.Outcome == Dropped && w.verdict.Step == StepFilter, w.verdict.Outcome == Rejected:
 		found = w.nearFilterRules(s)
 	}
+	slices.SortStableFunc(found, func(a, b Near) int {
+		return slices.Index(nearest, a.Differs) - slices.Index(nearest, b.Differs)
+	})
 	return found[:min(len(found), mostNear)]
 }
+
+// nearest are the fields in which rules differ, those first that are likeliest a mistake.
+var nearest = []string{"side of the translation", "order", "disabled", "time", "interface", "from", "source port", "port", "to", "protocol"}
 
 func (w *Walk) nearForwards(s standing) []Near {
 	var found []Near
@@ -52,23 +58,23 @@ func (w *Walk) nearForwards(s standing) []Near {
 		if !r.Does.RewritesDestination() {
 			continue
 		}
-		elsewhere := false
-		c, listens := destinationCondition(r, s.in, zones)
-		if !listens {
-			if len(r.On) == 0 {
-				continue
-			}
-			if c, listens = destinationCondition(r, r.On[0], zones); !listens {
-				continue
-			}
-			elsewhere = true
-		}
 		q := newQuery(s.before, zone, zone, w.moment)
-		switch differs := differencesOf(&c, &q); {
-		case elsewhere && differs == 0:
-			found = append(found, Near{&r.Rule, "interface", fmt.Sprintf("%s, not %s", interfaceNames(r.On), s.in.Name)})
-		case !elsewhere && differs.one():
-			found = append(found, differs.near(&c, &q, r.From.Text, c.to.sets[0].String()))
+		if c, listens := destinationCondition(r, s.in, zones); listens {
+			_, sameFamily := c.to.sets[0].FirstOf(q.destination.Is6())
+			if differs := differencesOf(&c, &q); differs.one() && sameFamily {
+				found = append(found, differs.near(&c, &q, r.From.Text, c.to.sets[0].String()))
+			}
+			continue
+		}
+		moved := *r // as it would be here, for the packet or for the address it has there
+		for _, on := range [][]*network.Interface{{s.in}, r.On} {
+			if moved.On = on; len(on) == 0 {
+				continue
+			}
+			if c, listens := destinationCondition(&moved, on[0], zones); listens && differencesOf(&c, &q) == 0 {
+				found = append(found, Near{&r.Rule, "interface", fmt.Sprintf("%s, not %s", interfaceNames(r.On), s.in.Name)})
+				break
+			}
 		}
 	}
 	return found

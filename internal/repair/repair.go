@@ -22,8 +22,12 @@ type Repair struct {
 	Compared bool               // false where the network is too large to say what fares differently
 }
 
-// mostRepairs is how many repairs of one trace are offered.
-const mostRepairs = 3
+const (
+	mostRepairs  = 3    // offered for one trace
+	mostTogether = 3    // edits in one repair
+	mostTries    = 16   // for one trace
+	triedRules   = 8000 // tries times rules, where that is less
+)
 
 // A Bench is a network file that edits are tried on. The file itself stays as it is.
 type Bench struct {
@@ -43,51 +47,81 @@ func NewBench(path string, n *network.Network, mostRules int) (*Bench, error) {
 	return &Bench{sketch: sketch, net: n, mostRules: mostRules}, nil
 }
 
-// ForTrace returns the edits that make the traced connection reach a host, those that
-// change least first.
+// ForTrace returns the fewest edits that make the traced connection reach a host, those
+// that change least first. Where an edit lets it get further, but not there, edits for
+// what stops it then are tried with it. What closes something is returned only where
+// nothing else helps.
 func (b *Bench) ForTrace(t *engine.Trace) []Repair {
 	var found []Repair
-	for _, m := range advice.Mends(t, b.net) {
-		if len(found) == mostRepairs {
-			break
+	type attempt struct {
+		mend advice.Mend
+		from []standstill // where it was stopped before
+	}
+	var waiting []attempt
+	add := func(t *engine.Trace, n *network.Network, before attempt) {
+		from := append(slices.Clone(before.from), standsAt(t))
+		for _, m := range advice.Mends(t, n) {
+			waiting = append(waiting, attempt{slices.Concat(before.mend, m), from})
 		}
-		if slices.ContainsFunc(found, func(r Repair) bool { return r.Command == m.Command() }) {
+	}
+	add(t, b.net, attempt{})
+	tried := map[string]bool{}
+	for left := b.tries(); left > 0 && len(waiting) > 0 && len(found) < mostRepairs; {
+		a := waiting[0]
+		waiting = waiting[1:]
+		if tried[a.mend.Command()] {
 			continue
 		}
-		if m, after := b.mended(t, m); after != nil {
-			found = append(found, b.repair(m, after))
+		if len(found) > 0 && len(a.mend) > len(found[0].Mend) {
+			break
 		}
-	}
-	slices.SortStableFunc(found, func(a, b Repair) int { return len(a.Opens) - len(b.Opens) })
-	return found
-}
-
-// mended tries edits for a traced connection, and where they let it get as far as the
-// filter of the same gateway, the rule that it needs there as well. after is nil where
-// that does not mend it.
-func (b *Bench) mended(t *engine.Trace, m advice.Mend) (_ advice.Mend, after *engine.Engine) {
-	for range 2 {
-		after := b.try(m)
+		tried[a.mend.Command()] = true
+		left--
+		after := b.try(a.mend)
 		if after == nil {
-			return nil, nil
+			continue
 		}
-		again := traced(after, t)
-		switch {
+		switch again := traced(after, t); {
 		case again == nil:
-			return nil, nil
 		case again.Outcome == engine.Reached:
-			return m, after
-		case !atFilter(again) || atFilter(t) || t.Stood.Gateway == nil || again.At != t.Stood.Gateway.Name:
-			return nil, nil // it gets no further
+			found = append(found, b.repair(a.mend, after))
+		case len(a.mend) < mostTogether && !slices.Contains(a.from, standsAt(again)):
+			add(again, after.Network(), a)
 		}
-		m = append(slices.Clone(m), advice.Allow(again, after.Network()))
 	}
-	return nil, nil
+	if !slices.ContainsFunc(found, func(r Repair) bool { return !r.closes() }) {
+		return sorted(found)
+	}
+	return sorted(slices.DeleteFunc(found, Repair.closes))
 }
 
-// atFilter reports whether a filter stopped a connection.
-func atFilter(t *engine.Trace) bool {
-	return t.Step == engine.StepFilter && (t.Outcome == engine.Dropped || t.Outcome == engine.Rejected)
+func sorted(list []Repair) []Repair {
+	slices.SortStableFunc(list, func(a, b Repair) int { return len(a.Opens) - len(b.Opens) })
+	return list
+}
+
+// closes reports whether something that was reached is not any more.
+func (r Repair) closes() bool {
+	return slices.ContainsFunc(r.Opens, func(d reach.Difference) bool { return d.Change == reach.NoLonger })
+}
+
+// tries returns how many edits are tried for a trace.
+func (b *Bench) tries() int { return min(mostTries, max(1, triedRules/max(1, ruleCount(b.net)))) }
+
+// A standstill is where and how a connection is stopped.
+type standstill struct {
+	outcome engine.Outcome
+	at      string
+	rule    string
+	packet  header.Packet
+}
+
+func standsAt(t *engine.Trace) standstill {
+	s := standstill{outcome: t.Outcome, at: t.At, packet: t.Stood.After}
+	if t.Rule != nil {
+		s.rule = t.Rule.Name
+	}
+	return s
 }
 
 // ForFinding returns the first of the edits for a finding after which it is gone and
