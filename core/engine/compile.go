@@ -15,6 +15,8 @@ import (
 // An Engine is a compiled network. It is never changed and may be used by many
 // walks at once.
 type Engine struct {
+	Watch func() // where set, called for each region that an atlas finds
+
 	net       *network.Network
 	gateways  []*gateway
 	segments  map[*network.Segment]*segment

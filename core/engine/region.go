@@ -118,7 +118,9 @@ func (a *Atlas) Explore(from Place, set header.Set, do func(*Region)) (err error
 		w.run(Connection{Packet: example, From: from, Moment: a.moment})
 		waiting = r.aside
 		a.found = Region{Set: r.set, Verdict: w.verdict, Terms: r.delivered, Rules: r.rules, Example: example}
-		do(&a.found)
+		if do(&a.found); a.engine.Watch != nil {
+			a.engine.Watch()
+		}
 	}
 	a.waiting = waiting
 	return nil

@@ -1,6 +1,9 @@
 package header
 
-import "net/netip"
+import (
+	"math/big"
+	"net/netip"
+)
 
 // Example returns a member: the lowest in the order of fields. It returns false for nothing.
 func (s *Space) Example(a Set) (Packet, bool) {
@@ -85,6 +88,43 @@ func packetOf(values [Fields]number) Packet {
 		SourcePort: uint16(values[FieldSourcePort].low), DestinationPort: uint16(values[FieldPort].low),
 		Protocol: Protocol(values[FieldProtocol].low),
 	}
+}
+
+// Size returns how many connections a set holds: the product of how many values each
+// field can have that it does not ask for counts, also those that no packet has.
+func (s *Space) Size(a Set) *big.Int {
+	memo := map[Set]*big.Int{}
+	var below func(a Set, f Field) *big.Int // of the fields from f on
+	below = func(a Set, f Field) *big.Int {
+		size := new(big.Int)
+		switch {
+		case a == Nothing:
+			return size
+		case a < 0:
+			size.SetInt64(1)
+		case memo[a] != nil:
+			size.Set(memo[a])
+		default:
+			field := s.nodes[a].field
+			s.eachEdge(a, field, func(span Span, rest Set) {
+				size.Add(size, new(big.Int).Mul(span.size(), below(rest, field+1)))
+			})
+			memo[a] = new(big.Int).Set(size)
+		}
+		for ; f < s.fieldOf(a); f++ {
+			size.Mul(size, Span{last: largest[f]}.size())
+		}
+		return size
+	}
+	return below(a, 0)
+}
+
+// size returns how many values a span has.
+func (s Span) size() *big.Int {
+	width := s.last.minus(s.first)
+	size := new(big.Int).Lsh(new(big.Int).SetUint64(width.high), 64)
+	size.Or(size, new(big.Int).SetUint64(width.low))
+	return size.Add(size, big.NewInt(1))
 }
 
 // A Box is connections of one protocol to some addresses and ports.

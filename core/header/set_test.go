@@ -3,6 +3,7 @@ package header
 import (
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"testing"
 )
 
@@ -106,6 +107,15 @@ func TestSetsAgreeWithBruteForce(t *testing.T) {
 			t.Fatal("a law of sets does not hold")
 		}
 		check("c", c, z)
+		members := 0
+		for i := range z {
+			if z[i] {
+				members++
+			}
+		}
+		if size := s.Size(c); !size.IsInt64() || size.Int64() != int64(members) {
+			t.Fatalf("%d members, the size is %s", members, size)
+		}
 		if p, ok := s.Example(a); ok != (a != Nothing) || ok && !s.Contains(a, p) {
 			t.Fatal("the example is no member")
 		}
@@ -163,6 +173,64 @@ func TestValuesAgreeWithBruteForce(t *testing.T) {
 	}
 }
 
+// Many sets overlaid at once are what they are one after the other, whether they
+// overlap much or hardly.
+func TestManySetsOverlaidAtOnce(t *testing.T) {
+	random := rand.New(rand.NewPCG(7, 9))
+	for round := range 400 {
+		s := NewSpace(1 << 20)
+		var list []Set
+		want := Nothing
+		for i := range random.IntN(40) {
+			a, _ := randomTiny(s, random)
+			if round%2 == 0 { // each in a place of its own, but for a few
+				at := uint16(random.IntN(60))
+				a = s.Where(FieldProtocol, []Span{PortSpan(at, at+uint16(random.IntN(2)))}, s.Where(FieldPort, []Span{PortSpan(at, at)}, Everything))
+			}
+			list = append(list, s.Label(a, 1+i%5))
+		}
+		if random.IntN(8) == 0 {
+			list = slices.Insert(list, random.IntN(len(list)+1), ValueSet(9))
+		}
+		for _, a := range list {
+			want = s.Overlay(want, a)
+		}
+		if got := s.OverlayAll(list); got != want {
+			t.Fatalf("round %d: %d sets overlaid at once differ from one after the other", round, len(list))
+		}
+	}
+}
+
+// A choice gives each span its value and everything else none.
+func TestChoiceGivesSpansTheirValues(t *testing.T) {
+	random := rand.New(rand.NewPCG(8, 9))
+	for range 300 {
+		s := NewSpace(1 << 20)
+		values := make([]int, 70)
+		var spans []ValueSpan
+		for at := random.IntN(3); at < len(values); at += random.IntN(4) {
+			last := min(at+random.IntN(5), len(values)-1)
+			value := 1 + random.IntN(3)
+			spans = append(spans, ValueSpan{PortSpan(uint16(at), uint16(last)), value})
+			for ; at <= last; at++ {
+				values[at] = value
+			}
+		}
+		parts := map[int]Set{}
+		for _, p := range s.Parts(s.Choice(FieldPort, spans)) {
+			parts[p.Value] = p.Set
+		}
+		for port, value := range values {
+			for v := 1; v <= 3; v++ {
+				set, has := parts[v]
+				if got := has && s.Contains(set, Packet{Source: tinyAddress(0), Destination: tinyAddress(1), DestinationPort: uint16(port)}); got != (v == value) {
+					t.Fatalf("port %d has value %d, not %d", port, value, v)
+				}
+			}
+		}
+	}
+}
+
 // Pull finds the connections whose packets, changed by terms, are members.
 func TestPullAgreesWithApply(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 9))
@@ -188,6 +256,12 @@ func TestPullAgreesWithApply(t *testing.T) {
 			}
 		}
 		pulled := s.Pull(set, a, &terms, false)
+		if set != Nothing {
+			value, agreed := s.Agreed(set, a, &terms, false)
+			if one := pulled == Nothing || s.Minus(set, pulled) == Nothing; agreed != one || agreed && (value == Nothing) != (pulled == Nothing) {
+				t.Fatalf("agreed on %v: %v, pulled %v of %v", value, agreed, pulled, set)
+			}
+		}
 		for _, p := range tiny {
 			if got, want := s.Contains(pulled, p), s.Contains(set, p) && s.Contains(a, terms.Apply(p)); got != want {
 				t.Fatalf("%v becomes %v: %v, want %v", p, terms.Apply(p), got, want)

@@ -1,6 +1,8 @@
 package reach
 
 import (
+	"math/big"
+
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -10,7 +12,8 @@ import (
 type Result struct {
 	Expectation *network.Expectation
 	Holds       bool
-	Empty       bool // it is about no connection at all, so it says nothing
+	Empty       bool     // it is about no connection at all, so it says nothing
+	Breaking    *big.Int // how many connections break it
 	Counter     header.Packet
 	Verdict     engine.Verdict // of the counterexample
 }
@@ -30,7 +33,7 @@ func Expect(e *engine.Engine, moment network.Moment) ([]Result, error) {
 }
 
 func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Result, error) {
-	result := Result{Expectation: x, Holds: true, Empty: true}
+	result := Result{Expectation: x, Holds: true, Empty: true, Breaking: new(big.Int)}
 	space := atlas.Space
 	from := x.From.Addresses()
 	if x.Must == network.Only {
@@ -53,6 +56,7 @@ func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Resul
 			case behind:
 				wrong = asked(e, space, r, q)
 			}
+			result.Breaking.Add(result.Breaking, space.Size(wrong))
 			if wrong != header.Nothing && result.Holds {
 				result.Holds, result.Verdict = false, r.Verdict
 				result.Counter = counterexample(space, wrong)

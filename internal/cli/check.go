@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"hollowbridge/core/advice"
-	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/repair"
@@ -75,7 +74,10 @@ func runCheck(c *call) int {
 
 // examine returns the findings and, for those that an edit mends, the repair.
 func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]repairJSON, err error) {
-	if found, err = advice.Examine(engine.Compile(n)); err != nil {
+	e, done := c.compile(n)
+	found, err = advice.Examine(e)
+	done()
+	if err != nil {
 		return nil, nil, err
 	}
 	bench, err := repair.NewBench(c.path(), n, mostRulesRepaired)

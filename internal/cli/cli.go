@@ -29,6 +29,7 @@ const defaultFile = "hollowbridge.yaml"
 type Environment struct {
 	Out, Err io.Writer
 	Color    bool // results may be coloured
+	Progress bool // long work may say how far it is
 	Getenv   func(string) string
 	Now      func() time.Time
 }
@@ -37,7 +38,8 @@ type Environment struct {
 func System() *Environment {
 	return &Environment{
 		Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Now: time.Now,
-		Color: os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(os.Stdout.Fd())),
+		Progress: os.Getenv("TERM") != "dumb" && term.IsTerminal(int(os.Stderr.Fd())),
+		Color:    os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(os.Stdout.Fd())),
 	}
 }
 

@@ -43,6 +43,7 @@ func runCompare(c *call) int {
 		return c.misused("-at %s", err)
 	}
 	var engines []*engine.Engine
+	var done []func()
 	for _, path := range c.args {
 		n, err := netfile.Read(path)
 		var wrongs netfile.Errors
@@ -53,9 +54,13 @@ func runCompare(c *call) int {
 		case err != nil:
 			return c.failed(err)
 		}
-		engines = append(engines, engine.Compile(n))
+		e, d := c.compile(n)
+		engines, done = append(engines, e), append(done, d)
 	}
 	found, err := reach.Differences(engines[0], engines[1], moment, c.options.stops)
+	for _, d := range done {
+		d()
+	}
 	if err != nil {
 		return c.failed(fmt.Errorf("%w; nothing is claimed", err))
 	}

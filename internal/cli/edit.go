@@ -313,28 +313,17 @@ func runChange(c *call) int {
 		settings = append([]netfile.Setting{{Key: key, Value: value}}, settings...)
 		c.args = c.args[:len(c.args)-1]
 	}
-	if len(c.args) < 1 || len(c.args) > 2 || len(settings) == 0 {
+	if len(settings) == 0 {
 		return c.misused("it needs NAME and KEY=VALUE")
 	}
-	return c.edit(func(e *netfile.Editor) error {
-		t, _, err := c.named(e, 0)
-		if err != nil {
-			return err
-		}
+	return c.editNamed(0, "NAME and KEY=VALUE", func(e *netfile.Editor, t netfile.Thing, _ []string) error {
 		return e.Change(t, settings)
 	})
 }
 
 func runMove(c *call) int {
-	if len(c.args) < 3 || len(c.args) > 4 {
-		return c.misused("it needs NAME before|after OTHER")
-	}
-	return c.edit(func(e *netfile.Editor) error {
-		t, rest, err := c.named(e, 2)
-		if err != nil {
-			return err
-		}
-		if len(rest) != 2 || rest[0] != "before" && rest[0] != "after" {
+	return c.editNamed(2, "NAME before|after OTHER", func(e *netfile.Editor, t netfile.Thing, rest []string) error {
+		if rest[0] != "before" && rest[0] != "after" {
 			return fmt.Errorf("write NAME before OTHER, or NAME after OTHER")
 		}
 		return e.Move(t, rest[0] == "after", rest[1])
@@ -342,14 +331,7 @@ func runMove(c *call) int {
 }
 
 func runSwitch(c *call, disabled string) int {
-	if len(c.args) < 1 || len(c.args) > 2 {
-		return c.misused("it needs NAME")
-	}
-	return c.edit(func(e *netfile.Editor) error {
-		t, _, err := c.named(e, 0)
-		if err != nil {
-			return err
-		}
+	return c.editNamed(0, "NAME", func(e *netfile.Editor, t netfile.Thing, _ []string) error {
 		if !t.IsRule() {
 			return fmt.Errorf("%s is no rule; only rules are enabled and disabled", t)
 		}
@@ -358,15 +340,24 @@ func runSwitch(c *call, disabled string) int {
 }
 
 func runRemove(c *call) int {
-	if len(c.args) < 1 || len(c.args) > 2 {
-		return c.misused("it needs NAME")
+	return c.editNamed(0, "NAME", func(e *netfile.Editor, t netfile.Thing, _ []string) error { return e.Remove(t) })
+}
+
+// editNamed edits what the arguments name: [KIND] NAME and as many more. needs says
+// what has to be there.
+func (c *call) editNamed(more int, needs string, change func(e *netfile.Editor, t netfile.Thing, rest []string) error) int {
+	if len(c.args) < 1+more || len(c.args) > 2+more {
+		return c.misused("it needs %s", needs)
 	}
 	return c.edit(func(e *netfile.Editor) error {
-		t, _, err := c.named(e, 0)
-		if err != nil {
+		t, rest, err := c.named(e, more)
+		switch {
+		case err != nil:
 			return err
+		case len(rest) != more:
+			return fmt.Errorf("it needs %s", needs)
 		}
-		return e.Remove(t)
+		return change(e, t, rest)
 	})
 }
 

@@ -4,6 +4,7 @@ import (
 	"encoding/xml"
 	"flag"
 	"fmt"
+	"math/big"
 	"strings"
 
 	"hollowbridge/core/engine"
@@ -43,7 +44,9 @@ func runExpect(c *call) int {
 	if n == nil {
 		return wrong
 	}
-	results, err := reach.Expect(engine.Compile(n), moment)
+	e, done := c.compile(n)
+	results, err := reach.Expect(e, moment)
+	done()
 	if err != nil {
 		return c.failed(fmt.Errorf("%w; nothing is claimed", err))
 	}
@@ -79,9 +82,20 @@ func failure(r *reach.Result) string {
 	case r.Holds:
 		return ""
 	case r.Verdict.Outcome == engine.Reached:
-		return "this one reaches " + r.Verdict.Host
+		return breaking(r) + "this one reaches " + r.Verdict.Host
 	}
-	return "this one is " + r.Verdict.Outcome.String() + " at " + r.Verdict.At
+	return breaking(r) + "this one is " + r.Verdict.Outcome.String() + " at " + r.Verdict.At
+}
+
+// breaking says how many connections break an expectation, where they are many.
+func breaking(r *reach.Result) string {
+	switch n := r.Breaking; {
+	case n.Cmp(big.NewInt(1_000_000_000)) > 0:
+		return "more than 1000 million connections break it; "
+	case n.Cmp(big.NewInt(1)) > 0:
+		return n.String() + " connections break it; "
+	}
+	return ""
 }
 
 func (c *call) printExpect(results []reach.Result, failed int) {
@@ -169,6 +183,8 @@ type expectationJSON struct {
 	Holds   bool   `json:"holds"`
 	Message string `json:"message"`
 	Trace   string `json:"trace"`
+
+	Breaking *big.Int `json:"breaking"`
 }
 
 type expectJSON struct {
@@ -179,7 +195,7 @@ func expectResult(results []reach.Result) expectJSON {
 	found := expectJSON{[]expectationJSON{}}
 	for i := range results {
 		r := &results[i]
-		entry := expectationJSON{Say: r.Expectation.Say, Place: r.Expectation.Place.String(), Message: failure(r)}
+		entry := expectationJSON{Say: r.Expectation.Say, Place: r.Expectation.Place.String(), Message: failure(r), Breaking: r.Breaking}
 		entry.Holds = entry.Message == ""
 		if !entry.Holds && !r.Empty {
 			entry.Trace = traceLine(r.Counter)

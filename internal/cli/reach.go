@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
@@ -55,7 +54,9 @@ func runReach(c *call) int {
 	if err != nil {
 		return c.failed(err)
 	}
-	found, err := reach.Find(engine.Compile(n), q)
+	e, done := c.compile(n)
+	found, err := reach.Find(e, q)
+	done()
 	if err != nil {
 		return c.failed(fmt.Errorf("%w; nothing is claimed", err))
 	}

@@ -11,6 +11,9 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"hollowbridge/internal/cli"
+	"hollowbridge/internal/gen"
 )
 
 // Whatever a person types, the program answers with 0, 1 or 2 and never falls over.
@@ -172,3 +175,29 @@ func TestOneTraceOfTheDemoFolderWithNothingElse(t *testing.T) {
 	wantStatus(t, r, 2)
 	wantIn(t, r.err, "fronts.txt: the list cannot be read", "hollowbridge.yaml:10:18")
 }
+
+// Long work says on a terminal how far it is, and leaves nothing of that behind.
+func TestLongWorkShowsProgressOnATerminal(t *testing.T) {
+	folder := t.TempDir()
+	write(t, folder, "hollowbridge.yaml", gen.Large(1, 400))
+	for _, terminal := range []bool{true, false} {
+		var out, err strings.Builder
+		now := time.Date(2026, 1, 5, 12, 0, 0, 0, time.UTC)
+		env := &cli.Environment{Out: &out, Err: &err, Progress: terminal, Getenv: func(string) string { return "" }, Now: func() time.Time {
+			now = now.Add(patience)
+			return now
+		}}
+		if status := cli.Run([]string{"reach", "-f", filepath.Join(folder, "hollowbridge.yaml")}, env); status != 0 {
+			t.Fatalf("status %d: %s", status, err.String())
+		}
+		shown := strings.Count(err.String(), "ways followed")
+		if terminal && (shown == 0 || !strings.HasSuffix(err.String(), "\r\x1b[K")) || !terminal && err.Len() > 0 {
+			t.Errorf("on a terminal %v: %q", terminal, err.String())
+		}
+		if strings.Contains(out.String(), "ways followed") {
+			t.Error("progress is among the results")
+		}
+	}
+}
+
+const patience = 2 * time.Second // longer than the program's

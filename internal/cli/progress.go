@@ -1,0 +1,37 @@
+package cli
+
+import (
+	"fmt"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/network"
+)
+
+const (
+	patience  = time.Second            // before anything is shown
+	refreshed = 200 * time.Millisecond // while it is
+	looked    = 1 << 10                // ways between two looks at the clock
+)
+
+// compile compiles a network. On a terminal it says from then on how far work with all
+// connections has come, where that takes long, until done is called.
+func (c *call) compile(n *network.Network) (e *engine.Engine, done func()) {
+	e = engine.Compile(n)
+	if !c.Progress {
+		return e, func() {}
+	}
+	ways, next, shown := 0, c.Now().Add(patience), false
+	e.Watch = func() {
+		if ways++; ways%looked != 0 || c.Now().Before(next) {
+			return
+		}
+		next, shown = c.Now().Add(refreshed), true
+		fmt.Fprintf(c.Err, "\r%s: %d ways followed", n.Name, ways)
+	}
+	return e, func() {
+		if shown {
+			fmt.Fprint(c.Err, "\r\x1b[K")
+		}
+	}
+}
