@@ -40,7 +40,7 @@ func (e Edit) Command() string {
 		words = append(words, "-before", e.Before)
 	}
 	for i, w := range words {
-		words[i] = quoted(w)
+		words[i] = Quoted(w)
 	}
 	return strings.Join(words, " ")
 }
@@ -54,8 +54,8 @@ func (m Mend) Command() string {
 	return strings.Join(texts, " && ")
 }
 
-// quoted puts a word in quotes where a shell would take it apart.
-func quoted(word string) string {
+// Quoted puts a word in quotes where a shell would take it apart.
+func Quoted(word string) string {
 	if strings.ContainsAny(word, " []{}*?$&;|<>()'\"\\`!#~") {
 		return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 	}

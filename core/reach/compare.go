@@ -41,7 +41,8 @@ type Fate struct {
 	Outcome engine.Outcome
 	At      string
 	Host    string
-	Rules   []*network.Rule
+	Rule    *network.Rule   // that ended it, or nil
+	Rules   []*network.Rule // that had a part in it
 
 	terms header.Terms
 }
@@ -270,7 +271,7 @@ var nowhere = &Fate{Outcome: engine.Unrouted, At: "nowhere"}
 
 // fateOf returns a region's fate, which is valid as long as the region.
 func fateOf(r *engine.Region) Fate {
-	return Fate{r.Verdict.Outcome, r.Verdict.At, r.Verdict.Host, r.Rules, r.Terms}
+	return Fate{r.Verdict.Outcome, r.Verdict.At, r.Verdict.Host, r.Verdict.Rule, r.Rules, r.Terms}
 }
 
 // kept returns a copy that stays valid.

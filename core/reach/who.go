@@ -163,25 +163,39 @@ func (m *Namer) hostsIn(set header.Addresses) []named {
 	return found
 }
 
-// allBut finds a name for part of what is left that fits but for one or two hosts.
+// allBut finds a name for part of what is left that fits but for what another name
+// stands for, or one or two hosts.
 func (m *Namer) allBut(set, left, families header.Addresses) (string, header.Addresses) {
 	for _, candidate := range m.names {
 		members := candidate.set.Intersect(families)
 		missing := members.Minus(set)
-		if missing.Size() > 2 || members.Intersect(left).Size() <= missing.Size() {
+		if members.Intersect(left).Size() <= missing.Size() {
 			continue
 		}
-		var hosts []string
-		for _, other := range m.hostsIn(missing) {
-			if other.set.Minus(missing).Empty() {
-				hosts, missing = append(hosts, other.name), missing.Minus(other.set)
-			}
-		}
-		if missing.Empty() {
-			return candidate.name + " but " + strings.Join(hosts, " and "), members
+		if but := m.exactly(missing, members); but != "" {
+			return candidate.name + " except " + but, members
 		}
 	}
 	return "", header.Addresses{}
+}
+
+// exactly names a set among the members of another: by one name, or by one or two hosts.
+func (m *Namer) exactly(set, among header.Addresses) string {
+	for _, n := range m.names {
+		if n.set.Intersect(among).Equal(set) {
+			return n.name
+		}
+	}
+	var hosts []string
+	for _, h := range m.hostsIn(set) {
+		if h.set.Intersect(among).Minus(set).Empty() {
+			hosts, set = append(hosts, h.name), set.Minus(h.set)
+		}
+	}
+	if set.Empty() && len(hosts) <= 2 {
+		return strings.Join(hosts, " and ")
+	}
+	return ""
 }
 
 // mostRanges is how many ranges are written out.

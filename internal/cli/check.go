@@ -92,7 +92,7 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 		}
 		tries--
 		if r, ok := bench.ForFinding(&found[i], found); ok {
-			repairs[i] = repairEntries(n, []repair.Repair{r})
+			repairs[i] = c.repairEntries(n, []repair.Repair{r})
 		}
 	}
 	return found, repairs, nil
@@ -111,8 +111,7 @@ func (c *call) printMends(found []advice.Finding, repairs [][]repairJSON) {
 				fmt.Fprintln(c.Out, "\nEdits that mend these. Each was tried on a copy: the finding was gone, and nothing new was wrong.")
 				first = false
 			}
-			command := strings.Join(wrap(r.Command, widest-10), " \\\n      ")
-			fmt.Fprintf(c.Out, "\n  %s, line %d\n    %s\n", found[i].Name, found[i].Place.Line, command)
+			fmt.Fprintf(c.Out, "\n  %s, line %d\n    %s\n", found[i].Name, found[i].Place.Line, commandText(r.Command, 4))
 			for _, line := range r.Opens {
 				fmt.Fprintf(c.Out, "      %s\n", strings.Join(wrap(line, widest-6), "\n      "))
 			}

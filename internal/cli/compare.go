@@ -4,6 +4,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 
 	"hollowbridge/core/engine"
@@ -57,6 +58,9 @@ func runCompare(c *call) int {
 		e, d := c.compile(n)
 		engines, done = append(engines, e), append(done, d)
 	}
+	if c.args[1] != defaultFile {
+		c.options.file = c.args[1] // what is to be typed is about the new one
+	}
 	found, err := reach.Differences(engines[0], engines[1], moment, c.options.stops)
 	for _, d := range done {
 		d()
@@ -65,7 +69,7 @@ func runCompare(c *call) int {
 		return c.failed(fmt.Errorf("%w; nothing is claimed", err))
 	}
 	if c.options.json {
-		c.printJSON(compareResult(c.args, found))
+		c.printJSON(c.compareResult(found))
 	} else {
 		c.printDifferences(reach.NewNamer(engines[1].Network()), found)
 	}
@@ -106,7 +110,7 @@ func (c *call) printDifference(names *reach.Namer, d *reach.Difference) {
 	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", names.Who(d.From), differenceTo(names, d)), widest-4), "\n    "))
 	printLabelled(c.Out, "  was", fateText(d.Old))
 	printLabelled(c.Out, "  is", fateText(d.New))
-	fmt.Fprintf(c.Out, "    try   %s\n", traceLine(d.Example))
+	fmt.Fprintf(c.Out, "    try   %s\n", c.traceLine(d.Example))
 }
 
 func differenceTo(names *reach.Namer, d *reach.Difference) string {
@@ -124,8 +128,13 @@ func fateText(f *reach.Fate) string {
 	} else {
 		text += " at " + f.At
 	}
-	if rules := ruleNames(f.Rules); rules != "" {
-		text += ", by " + rules
+	others := f.Rules
+	if f.Rule != nil {
+		text += " by " + f.Rule.Name
+		others = slices.DeleteFunc(slices.Clone(others), func(r *network.Rule) bool { return r == f.Rule })
+	}
+	if rules := ruleNames(others); rules != "" {
+		text += ", through " + rules
 	}
 	return text
 }
@@ -134,6 +143,7 @@ type fateJSON struct {
 	Outcome string   `json:"outcome"`
 	At      string   `json:"at"`
 	Host    string   `json:"host"`
+	Rule    string   `json:"rule"`
 	Rules   []string `json:"rules"`
 }
 
@@ -155,19 +165,22 @@ type compareJSON struct {
 	Differences []differenceJSON `json:"differences"`
 }
 
-func compareResult(files []string, found []reach.Difference) compareJSON {
-	result := compareJSON{Old: files[0], New: files[1], Differences: []differenceJSON{}}
+func (c *call) compareResult(found []reach.Difference) compareJSON {
+	result := compareJSON{Old: c.args[0], New: c.args[1], Differences: []differenceJSON{}}
 	for _, d := range found {
 		result.Differences = append(result.Differences, differenceJSON{
 			string(d.Change), d.Protocol.String(), rangeTexts(d.From), d.AllPorts, rangeTexts(d.To), portList(d.Ports),
-			fateEntry(d.Old), fateEntry(d.New), traceLine(d.Example),
+			fateEntry(d.Old), fateEntry(d.New), c.traceLine(d.Example),
 		})
 	}
 	return result
 }
 
 func fateEntry(f *reach.Fate) fateJSON {
-	entry := fateJSON{f.Outcome.String(), f.At, f.Host, []string{}}
+	entry := fateJSON{f.Outcome.String(), f.At, f.Host, "", []string{}}
+	if f.Rule != nil {
+		entry.Rule = f.Rule.Name
+	}
 	for _, r := range f.Rules {
 		entry.Rules = append(entry.Rules, r.Name)
 	}

@@ -262,7 +262,7 @@ func (c *call) afterForward(e *netfile.Editor, gateway, kind, name string) error
 		if t.Rule != nil {
 			command += " -before " + t.Rule.Name
 		}
-		c.remark("  %s", command)
+		c.remark("  %s", c.typed(command))
 	}
 	c.remark("%s -> %s %s: %s", t.Connection.Packet.From(), t.Connection.Packet.To(), t.Connection.Packet.Protocol, c.verdictLine(t.Trace))
 	return nil
@@ -425,7 +425,7 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 	}
 	for _, line := range c.remarks {
 		if command, is := strings.CutPrefix(line, "  "); is { // a command can be copied over several lines
-			line = "  " + strings.Join(wrap(command, widest-6), " \\\n    ")
+			line = "  " + commandText(command, 2)
 		} else {
 			line = strings.Join(wrap(line, widest), "\n  ")
 		}

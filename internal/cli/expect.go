@@ -58,7 +58,7 @@ func runExpect(c *call) int {
 	}
 	switch {
 	case c.options.json:
-		c.printJSON(expectResult(results))
+		c.printJSON(c.expectResult(results))
 	case c.options.tap:
 		c.printTAP(results)
 	case c.options.junit:
@@ -107,7 +107,7 @@ func (c *call) printExpect(results []reach.Result, failed int) {
 			fmt.Fprintf(c.Out, "%s    %s (line %d)\n", c.red("broken"), r.Expectation.Say, r.Expectation.Place.Line)
 			fmt.Fprintf(c.Out, "          %s\n", text)
 			if !r.Empty {
-				fmt.Fprintf(c.Out, "          %s\n", traceLine(r.Counter))
+				fmt.Fprintf(c.Out, "          %s\n", c.traceLine(r.Counter))
 			}
 		}
 	}
@@ -128,7 +128,7 @@ func (c *call) printTAP(results []reach.Result) {
 		} else {
 			fmt.Fprintf(c.Out, "not ok %d - %s\n  ---\n  message: %q\n  at: %q\n", i+1, say, text, r.Expectation.Place.String())
 			if !r.Empty {
-				fmt.Fprintf(c.Out, "  trace: %q\n", traceLine(r.Counter))
+				fmt.Fprintf(c.Out, "  trace: %q\n", c.traceLine(r.Counter))
 			}
 			fmt.Fprintln(c.Out, "  ...")
 		}
@@ -162,7 +162,7 @@ func (c *call) printJUnit(name string, results []reach.Result, failed int) error
 		if text := failure(r); text != "" {
 			entry.Failure = &junitFailure{Message: text, Text: r.Expectation.Place.String()}
 			if !r.Empty {
-				entry.Failure.Text += "\n" + traceLine(r.Counter)
+				entry.Failure.Text += "\n" + c.traceLine(r.Counter)
 			}
 		}
 		suite.Cases = append(suite.Cases, entry)
@@ -191,14 +191,14 @@ type expectJSON struct {
 	Expectations []expectationJSON `json:"expectations"`
 }
 
-func expectResult(results []reach.Result) expectJSON {
+func (c *call) expectResult(results []reach.Result) expectJSON {
 	found := expectJSON{[]expectationJSON{}}
 	for i := range results {
 		r := &results[i]
 		entry := expectationJSON{Say: r.Expectation.Say, Place: r.Expectation.Place.String(), Message: failure(r), Breaking: r.Breaking}
 		entry.Holds = entry.Message == ""
 		if !entry.Holds && !r.Empty {
-			entry.Trace = traceLine(r.Counter)
+			entry.Trace = c.traceLine(r.Counter)
 		}
 		found.Expectations = append(found.Expectations, entry)
 	}

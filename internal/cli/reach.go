@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"hollowbridge/core/advice"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
@@ -62,7 +63,7 @@ func runReach(c *call) int {
 	}
 	switch {
 	case c.options.json:
-		c.printJSON(reachResult(n, c.options.from, found))
+		c.printJSON(c.reachResult(n, c.options.from, found))
 	case c.options.csv:
 		return c.reachCSV(n, found)
 	default:
@@ -195,13 +196,13 @@ type reachJSON struct {
 	Accesses []accessJSON `json:"accesses"`
 }
 
-func reachResult(n *network.Network, from string, found []reach.Access) reachJSON {
+func (c *call) reachResult(n *network.Network, from string, found []reach.Access) reachJSON {
 	names := reach.NewNamer(n)
 	result := reachJSON{From: from, Accesses: []accessJSON{}}
 	for _, a := range found {
 		entry := accessJSON{
 			Host: a.Host, Gateway: a.Gateway, Service: a.Services.String(), Who: accessWho(names, &a), Open: names.Open(a.From),
-			From: rangeTexts(a.From), AllPorts: a.AllPorts, To: rangeTexts(a.To), Sent: a.Sent.String(), Rules: []string{}, Example: traceLine(a.Example),
+			From: rangeTexts(a.From), AllPorts: a.AllPorts, To: rangeTexts(a.To), Sent: a.Sent.String(), Rules: []string{}, Example: c.traceLine(a.Example),
 		}
 		for _, r := range a.Rules {
 			entry.Rules = append(entry.Rules, r.Name)
@@ -220,13 +221,24 @@ func rangeTexts(set header.Addresses) []string {
 }
 
 // traceLine is the command that traces a connection.
-func traceLine(p header.Packet) string {
+func (c *call) traceLine(p header.Packet) string {
 	service := header.Service{Protocol: p.Protocol, Ports: header.Ports{First: p.DestinationPort, Last: p.DestinationPort}}
 	line := fmt.Sprintf("hollowbridge trace %s %s %s", p.Source, p.Destination, service)
 	if p.SourcePort != 40000 && p.SourcePort != 0 {
 		line += fmt.Sprintf(" -sport %d", p.SourcePort)
 	}
-	return line
+	if c.options.at != "" {
+		line += " -at " + advice.Quoted(c.options.at)
+	}
+	return c.typed(line)
+}
+
+// typed returns a command so that it is about the same file when it is typed.
+func (c *call) typed(command string) string {
+	if c.options.file == "" {
+		return command
+	}
+	return command + " -f " + advice.Quoted(c.options.file)
 }
 
 func (c *call) reachCSV(n *network.Network, found []reach.Access) int {

@@ -17,14 +17,18 @@ type repairJSON struct {
 }
 
 // repairEntries says of each repair what it opens.
-func repairEntries(n *network.Network, list []repair.Repair) []repairJSON {
+func (c *call) repairEntries(n *network.Network, list []repair.Repair) []repairJSON {
 	if len(list) == 0 {
 		return nil
 	}
 	names := reach.NewNamer(n)
 	var entries []repairJSON
 	for _, r := range list {
-		entry := repairJSON{r.Command, []string{"too many rules to say what else it opens"}}
+		var commands []string
+		for _, edit := range r.Mend {
+			commands = append(commands, c.typed(edit.Command()))
+		}
+		entry := repairJSON{strings.Join(commands, " && "), []string{"too many rules to say what else it opens"}}
 		if r.Compared {
 			entry.Opens = differenceLines(names, r.Opens)
 		}
@@ -33,14 +37,54 @@ func repairEntries(n *network.Network, list []repair.Repair) []repairJSON {
 	return entries
 }
 
+// commandText writes a command over several lines, so that it can be copied as it is: each
+// of several on lines of its own, and what is too long with its rest further in.
+func commandText(command string, indent int) string {
+	var b strings.Builder
+	column := 0
+	for i, w := range shellWords(command) {
+		switch {
+		case w == "&&":
+			b.WriteString(" && \\\n" + strings.Repeat(" ", indent))
+			column = 0
+			continue
+		case column > 0 && indent+column+len(w)+len(" \\") >= widest:
+			b.WriteString(" \\\n" + strings.Repeat(" ", indent+2))
+			column = 2
+		case i > 0 && column > 0:
+			b.WriteByte(' ')
+			column++
+		}
+		b.WriteString(w)
+		column += len(w)
+	}
+	return b.String()
+}
+
+// shellWords takes a command apart at spaces outside of quotes; a flag stays with its value.
+func shellWords(command string) []string {
+	var words []string
+	quoted := false
+	for part := range strings.SplitSeq(command, " ") {
+		last := len(words) - 1
+		flag := last >= 0 && strings.HasPrefix(words[last], "-") && !strings.Contains(words[last], " ") && part != "&&" && !strings.HasPrefix(part, "-")
+		if quoted || flag {
+			words[last] += " " + part
+		} else {
+			words = append(words, part)
+		}
+		quoted = quoted != (strings.Count(part, "'")%2 == 1)
+	}
+	return words
+}
+
 func printRepairs(w io.Writer, list []repairJSON) {
 	for i, r := range list {
 		label := ""
 		if i == 0 {
 			label = "repair"
 		}
-		command := strings.Join(wrap(r.Command, widest-17), " \\\n               ")
-		fmt.Fprintf(w, "  %-8s%d  %s\n", label, i+1, command)
+		fmt.Fprintf(w, "  %-8s%d  %s\n", label, i+1, commandText(r.Command, 13))
 		for _, line := range r.Opens {
 			for _, part := range wrap(line, widest-16) {
 				fmt.Fprintf(w, "               %s\n", part)

@@ -3,6 +3,8 @@ package cli_test
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -68,7 +70,7 @@ func TestCompareSaysWhatAChangeOpens(t *testing.T) {
 	must(t, folder, "hollowbridge change remote-observers members=203.0.113.64/27,192.0.2.9")
 	r := shell(t, folder, "hollowbridge compare old.yaml hollowbridge.yaml")
 	wantStatus(t, r, 1)
-	wantIn(t, r.out, "newly reached", "192.0.2.9 to 198.51.100.18:15900 tcp", "is    reached night-desk", "no longer reached", "203.0.113.130 to 198.51.100.20:7624 tcp", "hollowbridge trace 192.0.2.9 198.51.100.18 tcp/15900")
+	wantIn(t, r.out, "newly reached", "192.0.2.9 to 198.51.100.18:15900 tcp", "is    reached night-desk, through night-desk", "no longer reached", "203.0.113.130 to 198.51.100.20:7624 tcp", "hollowbridge trace 192.0.2.9 198.51.100.18 tcp/15900")
 	if x := shell(t, folder, "hollowbridge trace 192.0.2.9 198.51.100.18 tcp/15900"); x.status != 0 {
 		t.Errorf("the example does not reach: %s", x.out)
 	}
@@ -88,4 +90,28 @@ func TestBrokenExpectationsShowACounterexample(t *testing.T) {
 	wantIn(t, shell(t, folder, "hollowbridge expect -tap").out, "1..6", "ok 1 - the fronts", "not ok 2 - strangers cannot", "trace: ")
 	wantIn(t, shell(t, folder, "hollowbridge expect -junit").out, `failures="3"`, "<failure message=")
 	wantIn(t, shell(t, folder, "hollowbridge expect -json").out, `"holds": false`)
+}
+
+// A repair that is printed can be typed where it was asked for, also for a file
+// elsewhere, with a name a shell would take apart.
+func TestPrintedRepairsCanBeTyped(t *testing.T) {
+	folder := demoFolder(t)
+	inner := filepath.Join(folder, "our network")
+	if err := os.Mkdir(inner, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"hollowbridge.yaml", "fronts.txt"} {
+		if err := os.Rename(filepath.Join(folder, name), filepath.Join(inner, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	const trace = "hollowbridge trace remote-observers rim:fibre tcp/2222 -f 'our network/hollowbridge.yaml'"
+	stopped := shell(t, folder, trace)
+	wantStatus(t, stopped, 1)
+	_, text, _ := strings.Cut(stopped.out, "repair  1  ")
+	text, _, _ = strings.Cut(text, "  opens ")
+	for command := range strings.SplitSeq(strings.ReplaceAll(text, "\\\n", " "), "&&") {
+		must(t, folder, strings.TrimSpace(command))
+	}
+	wantStatus(t, shell(t, folder, trace), 0)
 }

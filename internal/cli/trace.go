@@ -89,9 +89,9 @@ func runTrace(c *call) int {
 		return c.applyRepair(repairs)
 	}
 	if c.options.json {
-		c.printJSON(traceResult(t, repairEntries(n, repairs)))
+		c.printJSON(traceResult(t, c.repairEntries(n, repairs)))
 	} else {
-		c.printTrace(t, repairEntries(n, repairs))
+		c.printTrace(t, c.repairEntries(n, repairs))
 	}
 	if t.Outcome != engine.Reached {
 		return no
