@@ -19,9 +19,10 @@ const mostMends = 4
 func Mends(t *engine.Trace, n *network.Network) []Mend {
 	var list, wider []Mend
 	for _, near := range t.Near {
-		if near.Differs == "from" {
+		switch near.Differs {
+		case "from", "port", "to": // it may be meant as it is, for others
 			wider = append(wider, nearMends(t, near)...)
-		} else {
+		default:
 			list = append(list, nearMends(t, near)...)
 		}
 	}

@@ -52,7 +52,7 @@ type Fate struct {
 // translation. With stops, those that are stopped under both but elsewhere or
 // otherwise count too. None is a proof that both do the same.
 func Differences(old, new *engine.Engine, moment network.Moment, stops bool) ([]Difference, error) {
-	return NewBaseline(old, moment).Differences(new, stops, header.Protocols())
+	return NewBaseline(old, moment, MostPieces).Differences(new, stops, header.Protocols())
 }
 
 // A Baseline is a network that others are compared with. It is surveyed once, as far
@@ -77,9 +77,10 @@ type fated struct {
 	fate *Fate
 }
 
-// NewBaseline returns the baseline of a network.
-func NewBaseline(old *engine.Engine, moment network.Moment) *Baseline {
-	base := &Baseline{atlas: old.NewAtlas(moment, MostPieces), moment: moment, machines: machines(old)}
+// NewBaseline returns the baseline of a network. Comparisons with it hold up to most
+// pieces of sets altogether.
+func NewBaseline(old *engine.Engine, moment network.Moment, most int) *Baseline {
+	base := &Baseline{atlas: old.NewAtlas(moment, most), moment: moment, machines: machines(old)}
 	for _, b := range base.atlas.Beginnings(base.machines) {
 		base.surveyed = append(base.surveyed, surveyed{Beginning: b})
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/netfile"
@@ -13,8 +14,10 @@ import (
 // they open and close, and mostRulesRepaired for repairs to say it, of which several
 // are tried: about a second's work.
 const (
-	mostRulesCompared = 20000
+	mostRulesCompared = 25000
 	mostRulesRepaired = 4000
+
+	mostPiecesCompared = 8_000_000 // of sets of connections
 )
 
 // mostConsequences is how many of them are listed.
@@ -33,9 +36,10 @@ func (c *call) consequences(e *netfile.Editor) []string {
 	if ruleCount(before)+ruleCount(after) > 2*mostRulesCompared {
 		return []string{"too many rules to compare at every edit; hollowbridge compare says what it opens and closes"}
 	}
-	found, err := reach.Differences(engine.Compile(before), engine.Compile(after), network.Always, false)
+	base := reach.NewBaseline(engine.Compile(before), network.Always, mostPiecesCompared)
+	found, err := base.Differences(engine.Compile(after), false, header.Protocols())
 	if err != nil {
-		return []string{fmt.Sprintf("what it opens and closes is not known: %v", err)}
+		return []string{"the rules are too much entangled to compare at every edit; hollowbridge compare says what it opens and closes"}
 	}
 	return differenceLines(reach.NewNamer(after), found)
 }

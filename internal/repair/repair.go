@@ -27,6 +27,8 @@ const (
 	mostTogether = 3    // edits in one repair
 	mostTries    = 16   // for one trace
 	triedRules   = 8000 // tries times rules, where that is less
+
+	mostPieces = 3_000_000 // of sets, to say what they open: about a second's work
 )
 
 // A Bench is a network file that edits are tried on. The file itself stays as it is.
@@ -216,7 +218,7 @@ func (b *Bench) repair(m advice.Mend, after *engine.Engine) Repair {
 		return r
 	}
 	if b.base == nil {
-		b.base = reach.NewBaseline(engine.Compile(b.net), network.Always)
+		b.base = reach.NewBaseline(engine.Compile(b.net), network.Always, mostPieces)
 	}
 	found, err := b.base.Differences(after, false, touched(m, b.net, after.Network()))
 	if err != nil {
