@@ -199,6 +199,9 @@ func (c *gateway) compileNAT(zones []string) {
 		}
 		c.destination[i] = newTable(destination[i])
 		c.source[i] = newTable(source[i])
+		for k := range destination[i] {
+			c.destination[i].redirects = append(c.destination[i].redirects, newRedirect(c.NAT[destination[i][k].index]))
+		}
 	}
 }
 
@@ -327,4 +330,7 @@ func (c *gateway) compileFilter(zones []string) {
 		})
 	}
 	c.filter = newTable(conditions)
+	for _, r := range c.Filter {
+		c.filter.rulings = append(c.filter.rulings, ruling{&r.Rule, r.Verb})
+	}
 }

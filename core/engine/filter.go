@@ -9,10 +9,10 @@ import (
 
 // permit is the sixth step: the first filter rule that matches decides. before is
 // the packet as it came in.
-func (w *Walk) permit(g *gateway, in, out *network.Interface, forward *network.NATRule, before, p *header.Packet) bool {
-	if forward != nil && g.Handling.ForwardsPermit && forward.Does.Permits() {
+func (w *Walk) permit(g *gateway, in, out *network.Interface, forward *redirect, before, p *header.Packet) bool {
+	if forward != nil && g.Handling.ForwardsPermit && forward.does.Permits() {
 		if w.trace != nil {
-			w.note(g.Name, StepFilter, "allow", forward.Name, "the forward brings its own permission")
+			w.note(g.Name, StepFilter, "allow", forward.rule.Name, "the forward brings its own permission")
 		}
 		return true
 	}
@@ -22,24 +22,24 @@ func (w *Walk) permit(g *gateway, in, out *network.Interface, forward *network.N
 	if found == noMatch {
 		return w.unmatched(g, in, out, forward, p)
 	}
-	r := g.Filter[g.filter.conditions[found].index]
-	w.region.rule(&r.Rule)
+	ruled := &g.filter.rulings[found]
+	w.region.rule(ruled.rule)
 	if w.trace != nil {
-		w.note(g.Name, StepFilter, string(r.Verb), r.Name, r.Note)
+		w.note(g.Name, StepFilter, string(ruled.verb), ruled.rule.Name, ruled.rule.Note)
 	}
-	switch r.Verb {
+	switch ruled.verb {
 	case network.Allow:
 		return true
 	case network.Drop:
-		w.end(Dropped, g.Name, StepFilter, &r.Rule)
+		w.end(Dropped, g.Name, StepFilter, ruled.rule)
 	case network.Reject:
-		w.end(Rejected, g.Name, StepFilter, &r.Rule)
+		w.end(Rejected, g.Name, StepFilter, ruled.rule)
 		if !w.back {
 			w.refusal, w.refuser = *before, in
 		}
 	}
 	if w.trace != nil {
-		w.why("The filter rule %s of %s says %s.", r.Name, g.Name, r.Verb)
+		w.why("The filter rule %s of %s says %s.", ruled.rule.Name, g.Name, ruled.verb)
 	}
 	return false
 }
@@ -54,7 +54,7 @@ func (w *Walk) filterQuery(g *gateway, in, out *network.Interface, before, p *he
 	return newQuery(seen, g.zones[in.Index], g.zones[out.Index], w.moment)
 }
 
-func (w *Walk) unmatched(g *gateway, in, out *network.Interface, forward *network.NATRule, p *header.Packet) bool {
+func (w *Walk) unmatched(g *gateway, in, out *network.Interface, forward *redirect, p *header.Packet) bool {
 	if g.Handling.UnmatchedByTrust && g.trust[in.Index] > g.trust[out.Index] {
 		if w.trace != nil {
 			w.note(g.Name, StepFilter, "allow", "", in.Zone+" is trusted more than "+out.Zone)
@@ -66,7 +66,7 @@ func (w *Walk) unmatched(g *gateway, in, out *network.Interface, forward *networ
 		w.note(g.Name, StepFilter, "drop", "", "no filter rule matches")
 		w.why("No filter rule of %s allows %s to %s from %s.", g.Name, serviceOf(p), p.Destination, p.Source)
 		if forward != nil {
-			w.why("%s redirects it, but on this gateway a forward opens nothing by itself: it needs a filter rule as well.", forward.Name)
+			w.why("%s redirects it, but on this gateway a forward opens nothing by itself: it needs a filter rule as well.", forward.rule.Name)
 		}
 		if g.Handling.UnmatchedByTrust {
 			w.why("%s is not trusted more than %s, so a rule must say it.", in.Zone, out.Zone)

@@ -24,7 +24,7 @@ const mostNear = 5
 type standing struct {
 	gateway       *gateway
 	in, out       *network.Interface // out is nil before the route is known
-	forward       *network.NATRule   // what redirected it, or nil
+	forward       *redirect          // what redirected it, or nil
 	before, after header.Packet      // as it came, and after the third step
 }
 

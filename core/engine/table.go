@@ -1,7 +1,7 @@
 package engine
 
 import (
-	"cmp"
+	"encoding/binary"
 	"math"
 	"net/netip"
 	"slices"
@@ -18,21 +18,60 @@ import (
 // the cut goes through stay in the middle, where another field may tell them apart.
 // So no condition is held twice. The tree and its leaves compare the outermost
 // values of a condition first, which lie side by side in memory; only what passes is
-// compared exactly. Every node knows its lowest number, so
-// branches that can't hold an earlier match are passed over.
+// compared exactly, in the fields where that says more. Every node knows its lowest
+// number, so branches that can't hold an earlier match are passed over.
 type table struct {
 	conditions []condition // in the order they are tried
 	nodes      []node
-	members    []member // of the leaves, one after the other
+	members    []member   // of the leaves, one after the other
+	redirects  []redirect // what each condition's rule does, in tables of destinations
+	rulings    []ruling   // and in filters
+}
+
+// A redirect is what a rule does to a destination: what the walk needs of it, side by
+// side in memory.
+type redirect struct {
+	rule    *network.NATRule
+	base    *network.Rule // the same
+	target4 netip.Addr
+	ports   int // how many maps of ports there are
+	port    network.PortMap
+	does    network.NATKind
+	hairpin bool
+}
+
+func newRedirect(r *network.NATRule) redirect {
+	to := redirect{rule: r, base: &r.Rule, target4: r.Target.V4, ports: len(r.Ports), does: r.Does, hairpin: r.Hairpin}
+	if len(r.Ports) > 0 {
+		to.port = r.Ports[0]
+	}
+	return to
+}
+
+// A ruling is what a filter rule does.
+type ruling struct {
+	rule *network.Rule
+	verb network.Verb
 }
 
 // A member of a leaf is a condition's outermost values, and which condition it is.
 type member struct {
-	source, destination span
+	source, destination span // without the lower half of IPv6 addresses
 	service             serviceSpan
 	number              int32
-	whole               bool // the outermost values are all there is to compare
+	exact               [2]exactness // for packets of IPv4 and IPv6
 }
+
+// An exactness is the fields in which the outermost values are all there is to compare.
+type exactness uint8
+
+const (
+	exactSource exactness = 1 << iota
+	exactDestination
+	exactService
+	exactRest // source ports and hours
+	exactAll  = exactSource | exactDestination | exactService | exactRest
+)
 
 func (m *member) admits(q *query) bool {
 	return m.service.first <= q.service && q.service <= m.service.last &&
@@ -71,28 +110,40 @@ type query struct {
 	protocol            header.Protocol
 	fromZone, toZone    int
 	moment              network.Moment
-	keys                [fields]key
+	keys                [fields]uint64
 	service             uint32
+	family              int
 }
 
 func newQuery(p header.Packet, fromZone, toZone int, moment network.Moment) query {
-	service := serviceKey(p.Protocol, p.DestinationPort)
-	return query{
-		service: service,
+	q := query{
+		service: serviceKey(p.Protocol, p.DestinationPort),
 		source:  p.Source, destination: p.Destination, sourcePort: p.SourcePort, port: p.DestinationPort, protocol: p.Protocol,
 		fromZone: fromZone, toZone: toZone, moment: moment,
-		keys: [fields]key{addressKey(p.Source), addressKey(p.Destination), {low: uint64(service)}},
 	}
+	q.keys[sourceField], q.keys[sourceLowField] = addressKeys(p.Source)
+	q.keys[destinationField], q.keys[destinationLowField] = addressKeys(p.Destination)
+	q.keys[serviceField] = uint64(q.service)
+	if p.Destination.Is6() {
+		q.family = 1
+	}
+	return q
 }
 
-func (c *condition) meets(q *query) bool {
-	if len(c.services) > 0 && !c.services.Matches(q.protocol, q.port) {
+func (c *condition) meets(q *query) bool { return c.meetsBut(q, 0) }
+
+// meetsBut is meets but for fields that are known to match.
+func (c *condition) meetsBut(q *query, known exactness) bool {
+	if known&exactService == 0 && len(c.services) > 0 && !c.services.Matches(q.protocol, q.port) {
 		return false
 	}
-	if !c.to.contains(q.destination, q.toZone) || !c.from.contains(q.source, q.fromZone) {
+	if known&exactDestination == 0 && !c.to.contains(q.destination, q.toZone) {
 		return false
 	}
-	return c.meetsSourcePort(q) && c.rule.Active(q.moment)
+	if known&exactSource == 0 && !c.from.contains(q.source, q.fromZone) {
+		return false
+	}
+	return known&exactRest != 0 || c.meetsSourcePort(q) && c.rule.Active(q.moment)
 }
 
 func (c *condition) meetsSourcePort(q *query) bool {
@@ -110,68 +161,73 @@ func (c *condition) meetsSourcePort(q *query) bool {
 	return false
 }
 
-// The fields a node can cut.
+// The fields a node can cut. An address is two: an IPv4 address stands in the first,
+// of an IPv6 address the upper half in the first and the lower in the second.
 const (
 	sourceField = iota
+	sourceLowField
 	destinationField
+	destinationLowField
 	serviceField
 	fields
 )
 
-// A key is a field's value as a number.
-type key struct{ high, low uint64 }
-
-func (k key) compare(l key) int {
-	if c := cmp.Compare(k.high, l.high); c != 0 {
-		return c
+func addressKeys(a netip.Addr) (upper, lower uint64) {
+	if a.Is4() {
+		b := a.As4()
+		return uint64(binary.BigEndian.Uint32(b[:])), 0
 	}
-	return cmp.Compare(k.low, l.low)
-}
-
-func (k key) after(l key) bool { return k.high > l.high || k.high == l.high && k.low > l.low }
-
-func addressKey(a netip.Addr) key {
-	high, low := header.Number(a)
-	return key{high, low}
+	b := a.As16()
+	return binary.BigEndian.Uint64(b[:8]), binary.BigEndian.Uint64(b[8:])
 }
 
 func serviceKey(protocol header.Protocol, port uint16) uint32 {
 	return uint32(protocol)<<16 | uint32(port)
 }
 
-type span struct{ first, last key }
+type span struct{ first, last uint64 }
 
-func (s *span) contains(k key) bool { return !s.first.after(k) && !k.after(s.last) }
+func (s *span) contains(k uint64) bool { return s.first <= k && k <= s.last }
 
 type serviceSpan struct{ first, last uint32 }
 
 var everyService = serviceSpan{last: math.MaxUint32}
 
-var everything = span{last: key{math.MaxUint64, math.MaxUint64}}
+var everything = span{last: math.MaxUint64}
 
 type spans [fields]span
 
 func spansOf(c *condition) spans {
 	service := spanOfServices(c.services)
-	return spans{addressSpan(&c.from), addressSpan(&c.to), {key{low: uint64(service.first)}, key{low: uint64(service.last)}}}
+	s := spans{serviceField: {uint64(service.first), uint64(service.last)}}
+	s[sourceField], s[sourceLowField] = addressSpans(&c.from)
+	s[destinationField], s[destinationLowField] = addressSpans(&c.to)
+	return s
 }
 
-func addressSpan(m *matcher) span {
+// addressSpans returns the outermost upper halves and, where there is only one, the
+// outermost lower halves.
+func addressSpans(m *matcher) (upper, lower span) {
 	if m.any {
-		return everything
+		return everything, everything
 	}
-	hull, empty := span{}, true
+	empty := true
 	for _, set := range m.sets {
 		for _, r := range outermost(set) {
-			s := span{addressKey(r.First), addressKey(r.Last)}
+			first, firstLow := addressKeys(r.First)
+			last, lastLow := addressKeys(r.Last)
 			if empty {
-				hull, empty = s, false
+				upper, lower, empty = span{first, last}, span{firstLow, lastLow}, false
 				continue
 			}
-			hull = span{lower(hull.first, s.first), higher(hull.last, s.last)}
+			upper = span{min(upper.first, first), max(upper.last, last)}
+			lower = span{min(lower.first, firstLow), max(lower.last, lastLow)}
 		}
 	}
-	return hull
+	if upper.first != upper.last {
+		lower = everything
+	}
+	return upper, lower
 }
 
 // outermost returns ranges whose ends are also the ends of the whole set, for
@@ -207,44 +263,38 @@ func spanOfServices(services header.Services) serviceSpan {
 	return hull
 }
 
-// isWhole reports whether the condition holds for everything within its outermost
-// values: one range of addresses of one family on both sides, one service, and
-// nothing else to compare.
-func (c *condition) isWhole() bool {
-	return len(c.services) <= 1 && len(c.sourcePorts) == 0 && c.rule.When == nil && !c.rule.Disabled &&
-		c.from.isSpan() && c.to.isSpan()
+// exactness returns in which fields the outermost values are all there is to compare,
+// for packets of IPv4 and IPv6.
+func (c *condition) exactness() [2]exactness {
+	var both, four exactness
+	if len(c.services) == 0 || len(c.services) == 1 {
+		both |= exactService
+	}
+	if len(c.sourcePorts) == 0 && c.rule.When == nil {
+		both |= exactRest
+	}
+	for _, side := range []struct {
+		m   *matcher
+		bit exactness
+	}{{&c.from, exactSource}, {&c.to, exactDestination}} {
+		switch {
+		case side.m.any:
+			both |= side.bit
+		case side.m.isOneRange():
+			four |= side.bit
+		}
+	}
+	return [2]exactness{both | four, both}
 }
 
-// isSpan reports whether the set is everything, or one range. An IPv6 range could
-// hold the numbers that IPv4 addresses have as keys, so it must begin above them.
-func (m *matcher) isSpan() bool {
-	if m.any {
-		return true
-	}
-	if len(m.sets) != 1 || len(m.sets[0].Ranges()) != 1 {
-		return false
-	}
-	r := m.sets[0].Ranges()[0]
-	return r.First.Is4() || addressKey(r.First).high != 0
-}
-
-func lower(a, b key) key {
-	if a.after(b) {
-		return b
-	}
-	return a
-}
-
-func higher(a, b key) key {
-	if a.after(b) {
-		return a
-	}
-	return b
+// isOneRange reports whether the set is one range of IPv4 addresses.
+func (m *matcher) isOneRange() bool {
+	return len(m.sets) == 1 && len(m.sets[0].Ranges()) == 1 && m.sets[0].Ranges()[0].First.Is4()
 }
 
 // A node is a leaf where field is fields: then its conditions are members[left:right].
 type node struct {
-	cut                 key
+	cut                 uint64
 	lowest              int32 // number of the first condition below
 	left, right, middle int32 // nodes, none where negative
 	field               int8
@@ -260,10 +310,12 @@ const (
 func newTable(conditions []condition) *table {
 	t := &table{conditions: conditions}
 	b := builder{table: t, spans: make([]spans, len(conditions))}
-	order := make([]int32, len(conditions))
+	order := make([]int32, 0, len(conditions))
 	for i := range conditions {
-		b.spans[i] = spansOf(&conditions[i])
-		order[i] = int32(i)
+		if !conditions[i].rule.Disabled {
+			b.spans[i] = spansOf(&conditions[i])
+			order = append(order, int32(i))
+		}
 	}
 	b.build(order)
 	return t
@@ -288,7 +340,7 @@ func (b *builder) build(order []int32) int32 {
 		for _, i := range order {
 			b.members = append(b.members, member{
 				source: b.spans[i][sourceField], destination: b.spans[i][destinationField],
-				service: spanOfServices(b.conditions[i].services), number: i, whole: b.conditions[i].isWhole(),
+				service: spanOfServices(b.conditions[i].services), number: i, exact: b.conditions[i].exactness(),
 			})
 		}
 		b.nodes[at].right = int32(len(b.members))
@@ -297,9 +349,9 @@ func (b *builder) build(order []int32) int32 {
 	var left, right, middle []int32
 	for _, i := range order {
 		switch s := b.spans[i][field]; {
-		case !s.last.after(cut):
+		case s.last <= cut:
 			left = append(left, i)
-		case s.first.after(cut):
+		case s.first > cut:
 			right = append(right, i)
 		default:
 			middle = append(middle, i)
@@ -313,9 +365,9 @@ func (b *builder) build(order []int32) int32 {
 
 // bestCut picks the field and value that leave the fewest conditions to be looked
 // at, judged by a sample. It returns false where no cut is worth a node.
-func (b *builder) bestCut(order []int32) (field int, cut key, ok bool) {
+func (b *builder) bestCut(order []int32) (field int, cut uint64, ok bool) {
 	if len(order) <= leafSize {
-		return 0, key{}, false
+		return 0, 0, false
 	}
 	step := max(1, len(order)/sampleSize)
 	var sample []int32
@@ -323,19 +375,19 @@ func (b *builder) bestCut(order []int32) (field int, cut key, ok bool) {
 		sample = append(sample, order[i])
 	}
 	fewest := len(sample)
-	ends := make([]key, len(sample))
+	ends := make([]uint64, len(sample))
 	for f := range fields {
 		for i, c := range sample {
 			ends[i] = b.spans[c][f].last
 		}
-		slices.SortFunc(ends, key.compare)
+		slices.Sort(ends)
 		for _, at := range []int{len(ends) / 2, len(ends) / 4} {
 			left, right := 0, 0
 			for _, c := range sample {
 				switch s := b.spans[c][f]; {
-				case !s.last.after(ends[at]):
+				case s.last <= ends[at]:
 					left++
-				case s.first.after(ends[at]):
+				case s.first > ends[at]:
 					right++
 				}
 			}
@@ -369,14 +421,17 @@ func (t *table) findBelow(n int32, q *query, best int32) int32 {
 				if m.number >= best {
 					break
 				}
-				if m.admits(q) && (m.whole || t.conditions[m.number].meets(q)) {
+				if !m.admits(q) {
+					continue
+				}
+				if exact := m.exact[q.family]; exact == exactAll || t.conditions[m.number].meetsBut(q, exact) {
 					return m.number
 				}
 			}
 			return best
 		}
 		side := at.left
-		if q.keys[at.field].after(at.cut) {
+		if q.keys[at.field] > at.cut {
 			side = at.right
 		}
 		n = at.middle

@@ -52,7 +52,10 @@ func (w *Walk) Trace(c Connection) *Trace {
 	t.Verdict = w.verdict
 	t.Near = w.near()
 	if g := w.stood.gateway; g != nil {
-		t.Stood = Standing{g.Gateway, w.stood.in, w.stood.out, w.stood.forward, w.stood.before, w.stood.after}
+		t.Stood = Standing{g.Gateway, w.stood.in, w.stood.out, nil, w.stood.before, w.stood.after}
+		if w.stood.forward != nil {
+			t.Stood.Forward = w.stood.forward.rule
+		}
 	}
 	w.trace = nil
 	w.sessions = w.sessions[:w.earlier]

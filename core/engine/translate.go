@@ -8,8 +8,8 @@ import (
 )
 
 // translateDestination is the third step: the first rule that redirects what
-// arrives by the interface. It returns the rule, or nil.
-func (w *Walk) translateDestination(g *gateway, in *network.Interface, p *header.Packet) *network.NATRule {
+// arrives by the interface. It returns what the rule does, or nil.
+func (w *Walk) translateDestination(g *gateway, in *network.Interface, p *header.Packet) *redirect {
 	zone := g.zones[in.Index]
 	q := newQuery(*p, zone, zone, w.moment)
 	t := g.destination[in.Index]
@@ -18,48 +18,60 @@ func (w *Walk) translateDestination(g *gateway, in *network.Interface, p *header
 	if found == noMatch {
 		return nil
 	}
-	r := g.NAT[t.conditions[found].index]
-	w.region.rule(&r.Rule)
+	r := &t.redirects[found]
+	w.region.rule(r.base)
 	before := *p
-	switch r.Does {
+	switch r.does {
 	case network.PortForward, network.DestinationNAT:
-		p.Destination, _ = r.Target.Of(p.Destination)
-		w.region.becomes(header.FieldDestination, p.Destination)
-		for i := range r.Ports {
-			m := &r.Ports[i]
-			matches := m.Matches(p.Protocol, p.DestinationPort)
-			if w.region.portMap(m, p.Protocol, matches); matches {
-				p.DestinationPort = m.Apply(p.DestinationPort)
-				w.region.shiftPort(m)
-				break
-			}
-		}
+		w.forward(r, p)
 	case network.OneToOne:
-		p.Destination = header.Shift(p.Destination, r.Outside.First, r.Inside.First)
-		w.region.shift(header.FieldDestination, r.Outside.First, r.Inside.First)
+		p.Destination = header.Shift(p.Destination, r.rule.Outside.First, r.rule.Inside.First)
+		w.region.shift(header.FieldDestination, r.rule.Outside.First, r.rule.Inside.First)
 	case network.PrefixNAT:
-		w.region.prefix(header.FieldDestination, p.Destination, r.Prefixes, r.Prefixes.InwardPiece)
-		p.Destination = r.Prefixes.Inward(p.Destination)
+		w.region.prefix(header.FieldDestination, p.Destination, r.rule.Prefixes, r.rule.Prefixes.InwardPiece)
+		p.Destination = r.rule.Prefixes.Inward(p.Destination)
 	}
 	if w.trace != nil {
-		w.note(g.Name, StepDestination, "redirect", r.Name, before.To()+" -> "+p.To())
+		w.note(g.Name, StepDestination, "redirect", r.rule.Name, before.To()+" -> "+p.To())
 	}
 	return r
+}
+
+// forward gives a packet the target and port of a forward.
+func (w *Walk) forward(r *redirect, p *header.Packet) {
+	if p.Destination.Is4() {
+		p.Destination = r.target4
+	} else {
+		p.Destination = r.rule.Target.V6
+	}
+	w.region.becomes(header.FieldDestination, p.Destination)
+	for i := range r.ports {
+		m := &r.port
+		if i > 0 {
+			m = &r.rule.Ports[i]
+		}
+		matches := m.Matches(p.Protocol, p.DestinationPort)
+		if w.region.portMap(m, p.Protocol, matches); matches {
+			p.DestinationPort = m.Apply(p.DestinationPort)
+			w.region.shiftPort(m)
+			return
+		}
+	}
 }
 
 // translateSource is the eighth step: the first rule for what leaves by the
 // interface. It returns the route the packet takes then, which differs only
 // where a rule has rewritten the destination too, or nil where the packet ends.
-func (w *Walk) translateSource(g *gateway, in *network.Interface, way *route, forward *network.NATRule, p *header.Packet) *route {
+func (w *Walk) translateSource(g *gateway, in *network.Interface, way *route, forward *redirect, p *header.Packet) *route {
 	out := way.out
 	q := newQuery(*p, g.zones[in.Index], g.zones[out.Index], w.moment)
 	t := g.source[out.Index]
 	found := t.find(&q)
 	w.region.table(t, g.zones[in.Index], g.zones[out.Index], w.back, found)
 	if found == noMatch {
-		if forward != nil && forward.Hairpin && in.Segment == out.Segment {
+		if forward != nil && forward.hairpin && in.Segment == out.Segment {
 			own := network.Pool{Interface: true}
-			return w.hide(g, way, &forward.Rule, &own, header.Ports{}, p)
+			return w.hide(g, way, forward.base, &own, header.Ports{}, p)
 		}
 		if w.trace != nil {
 			w.note(g.Name, StepSource, "source", "", "kept")
