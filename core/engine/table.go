@@ -20,10 +20,14 @@ import (
 // values of a condition first, which lie side by side in memory; only what passes is
 // compared exactly, in the fields where that says more. Every node knows its lowest
 // number, so branches that can't hold an earlier match are passed over.
+//
+// Conditions for one port of one IPv4 address, which most are in large tables, are not in
+// the tree: they are found by a hash of the two.
 type table struct {
 	conditions []condition // in the order they are tried
 	nodes      []node
 	members    []member   // of the leaves, one after the other
+	spots      spots      // the conditions for one port of one address
 	redirects  []redirect // what each condition's rule does, in tables of destinations
 	rulings    []ruling   // and in filters
 }
@@ -310,13 +314,19 @@ const (
 func newTable(conditions []condition) *table {
 	t := &table{conditions: conditions}
 	b := builder{table: t, spans: make([]spans, len(conditions))}
-	order := make([]int32, 0, len(conditions))
+	var order, single []int32
 	for i := range conditions {
-		if !conditions[i].rule.Disabled {
-			b.spans[i] = spansOf(&conditions[i])
+		if conditions[i].rule.Disabled {
+			continue
+		}
+		b.spans[i] = spansOf(&conditions[i])
+		if _, ok := spotOf(&conditions[i]); ok {
+			single = append(single, int32(i))
+		} else {
 			order = append(order, int32(i))
 		}
 	}
+	b.spots = newSpots(b, single)
 	b.build(order)
 	return t
 }
@@ -324,6 +334,14 @@ func newTable(conditions []condition) *table {
 type builder struct {
 	*table
 	spans []spans
+}
+
+func (b *builder) member(number int32) member {
+	s := &b.spans[number]
+	return member{
+		source: s[sourceField], destination: s[destinationField],
+		service: spanOfServices(b.conditions[number].services), number: number, exact: b.conditions[number].exactness(),
+	}
 }
 
 // build makes a node of the conditions, which are in ascending order, and returns it.
@@ -338,10 +356,7 @@ func (b *builder) build(order []int32) int32 {
 		b.nodes[at].field = fields
 		b.nodes[at].left = int32(len(b.members))
 		for _, i := range order {
-			b.members = append(b.members, member{
-				source: b.spans[i][sourceField], destination: b.spans[i][destinationField],
-				service: spanOfServices(b.conditions[i].services), number: i, exact: b.conditions[i].exactness(),
-			})
+			b.members = append(b.members, b.member(i))
 		}
 		b.nodes[at].right = int32(len(b.members))
 		return at
@@ -401,10 +416,24 @@ func (b *builder) bestCut(order []int32) (field int, cut uint64, ok bool) {
 
 // find returns the number of the first condition the query meets, or noMatch.
 func (t *table) find(q *query) int32 {
-	if len(t.nodes) == 0 {
-		return noMatch
+	best := noMatch
+	members := t.spots.at(q)
+	for i := range members {
+		if m := &members[i]; m.source.contains(q.keys[sourceField]) && t.meets(m, q) {
+			best = m.number
+			break
+		}
 	}
-	return t.findBelow(0, q, noMatch)
+	if len(t.nodes) == 0 {
+		return best
+	}
+	return t.findBelow(0, q, best)
+}
+
+// meets reports whether a packet that a member admits meets its condition.
+func (t *table) meets(m *member, q *query) bool {
+	exact := m.exact[q.family]
+	return exact == exactAll || t.conditions[m.number].meetsBut(q, exact)
 }
 
 // findBelow returns the lower of best and the first match below node n.
@@ -421,10 +450,7 @@ func (t *table) findBelow(n int32, q *query, best int32) int32 {
 				if m.number >= best {
 					break
 				}
-				if !m.admits(q) {
-					continue
-				}
-				if exact := m.exact[q.family]; exact == exactAll || t.conditions[m.number].meetsBut(q, exact) {
+				if m.admits(q) && t.meets(m, q) {
 					return m.number
 				}
 			}
