@@ -50,7 +50,7 @@ func (g *gateway) forgedSources(in *network.Interface) header.Addresses {
 // interface: not one of the gateway's own addresses, and on an uplink not one
 // that is routed to the inside.
 func (g *gateway) possibleSource(in *network.Interface, p *header.Packet) bool {
-	if _, own := g.own[p.Source]; own {
+	if g.own.of(p.Source) != nil {
 		return false
 	}
 	v6 := p.Source.Is6()

@@ -20,7 +20,7 @@ type Engine struct {
 	net       *network.Network
 	gateways  []*gateway
 	segments  map[*network.Segment]*segment
-	abroad    map[netip.Addr]*network.Host // hosts that are on no segment
+	abroad    byAddress[network.Host] // hosts that are on no segment
 	abroadSet header.Addresses
 	internet  header.Addresses // with those of hosts that are on no segment
 	strangers header.Addresses // the internet without claimed addresses
@@ -31,8 +31,8 @@ type Engine struct {
 // A segment is who has which address on it.
 type segment struct {
 	*network.Segment
-	owners map[netip.Addr]*network.Interface
-	hosts  map[netip.Addr]*network.Host
+	owners byAddress[network.Interface]
+	hosts  byAddress[network.Host]
 	taken  [2]header.Addresses // of owners and of hosts
 	inside header.Addresses    // of the prefixes
 	claims []header.Addresses  // of the gateway of each interface, without hosts
@@ -42,7 +42,7 @@ type segment struct {
 // are one for each interface: that it arrives on, and that it leaves by.
 type gateway struct {
 	*network.Gateway
-	own         map[netip.Addr]*network.Interface
+	own         byAddress[network.Interface]
 	ownSet      header.Addresses
 	claims      header.Addresses
 	forged      []header.Addresses // for each interface, the sources that cannot arrive by it
@@ -60,12 +60,12 @@ type uplinkRoutes struct{ beside, upstream route }
 
 // Compile makes an engine of a network.
 func Compile(n *network.Network) *Engine {
-	e := &Engine{net: n, segments: map[*network.Segment]*segment{}, abroad: map[netip.Addr]*network.Host{}}
+	e := &Engine{net: n, segments: map[*network.Segment]*segment{}}
 	for _, s := range n.Segments {
-		c := &segment{Segment: s, owners: map[netip.Addr]*network.Interface{}, hosts: map[netip.Addr]*network.Host{}}
+		c := &segment{Segment: s}
 		for _, i := range s.Interfaces {
 			for _, p := range i.Addresses {
-				c.owners[p.Addr()] = i
+				c.owners.set(p.Addr(), i)
 			}
 		}
 		e.segments[s] = c
@@ -73,17 +73,17 @@ func Compile(n *network.Network) *Engine {
 	for _, h := range n.Hosts {
 		for _, a := range h.Addresses {
 			if s := h.Segment(a); s != nil {
-				e.segments[s].hosts[a] = h
+				e.segments[s].hosts.set(a, h)
 			} else {
-				e.abroad[a] = h
+				e.abroad.set(a, h)
 			}
 		}
 	}
 	for _, s := range e.segments {
-		s.taken = [2]header.Addresses{keysOf(s.owners), keysOf(s.hosts)}
+		s.taken = [2]header.Addresses{s.owners.addresses(), s.hosts.addresses()}
 		s.inside = header.AddressesOfPrefixes(s.Prefixes...)
 	}
-	e.abroadSet = keysOf(e.abroad)
+	e.abroadSet = e.abroad.addresses()
 	var claims []header.Range
 	for _, g := range n.Gateways {
 		c := compileGateway(n, g)
@@ -102,9 +102,38 @@ func Compile(n *network.Network) *Engine {
 	return e
 }
 
-func keysOf[V any](m map[netip.Addr]V) header.Addresses {
-	ranges := make([]header.Range, 0, len(m))
-	for a := range m {
+// ByAddress finds what has an address: nil where nothing does.
+type byAddress[T any] struct {
+	four map[[4]byte]*T // which is quicker than by netip.Addr
+	six  map[netip.Addr]*T
+}
+
+func (m *byAddress[T]) of(a netip.Addr) *T {
+	if a.Is4() {
+		return m.four[a.As4()]
+	}
+	return m.six[a]
+}
+
+func (m *byAddress[T]) set(a netip.Addr, v *T) {
+	if m.four == nil {
+		m.four, m.six = map[[4]byte]*T{}, map[netip.Addr]*T{}
+	}
+	if a.Is4() {
+		m.four[a.As4()] = v
+	} else {
+		m.six[a] = v
+	}
+}
+
+// addresses returns the addresses that something has.
+func (m *byAddress[T]) addresses() header.Addresses {
+	ranges := make([]header.Range, 0, len(m.four)+len(m.six))
+	for b := range m.four {
+		a := netip.AddrFrom4(b)
+		ranges = append(ranges, header.Range{First: a, Last: a})
+	}
+	for a := range m.six {
 		ranges = append(ranges, header.Range{First: a, Last: a})
 	}
 	return header.AddressesOf(ranges...)
@@ -115,13 +144,13 @@ func (e *Engine) Network() *network.Network { return e.net }
 
 func compileGateway(n *network.Network, g *network.Gateway) *gateway {
 	c := &gateway{
-		Gateway: g, own: map[netip.Addr]*network.Interface{}, claims: g.Claims(), routes: newRouteTable(g),
+		Gateway: g, claims: g.Claims(), routes: newRouteTable(g),
 		zones: make([]int, len(g.Interfaces)), trust: make([]int, len(g.Interfaces)),
 	}
 	zones := c.zoneNames()
 	for i, iface := range g.Interfaces {
 		for _, p := range iface.Addresses {
-			c.own[p.Addr()] = iface
+			c.own.set(p.Addr(), iface)
 		}
 		c.zones[i] = slices.Index(zones, iface.Zone)
 		c.uplinks = append(c.uplinks, uplinkRoutes{beside: route{out: iface}, upstream: route{out: iface, upstream: true}})
@@ -129,7 +158,7 @@ func compileGateway(n *network.Network, g *network.Gateway) *gateway {
 			c.trust[i] = z.Trust
 		}
 	}
-	c.ownSet = keysOf(c.own)
+	c.ownSet = c.own.addresses()
 	for _, iface := range g.Interfaces {
 		c.forged = append(c.forged, c.forgedSources(iface))
 	}

@@ -47,11 +47,12 @@ func (w *Walk) permit(g *gateway, in, out *network.Interface, forward *redirect,
 // filterQuery is what the filter sees: the destination as it is after the third
 // step, or as it came in.
 func (w *Walk) filterQuery(g *gateway, in, out *network.Interface, before, p *header.Packet) query {
-	seen := *p
 	if g.Handling.FilterSeesOriginal {
-		seen.Destination, seen.DestinationPort = before.Destination, before.DestinationPort
+		w.seen = *p
+		w.seen.Destination, w.seen.DestinationPort = before.Destination, before.DestinationPort
+		p = &w.seen
 	}
-	return newQuery(seen, g.zones[in.Index], g.zones[out.Index], w.moment)
+	return newQuery(p, g.zones[in.Index], g.zones[out.Index], w.moment)
 }
 
 func (w *Walk) unmatched(g *gateway, in, out *network.Interface, forward *redirect, p *header.Packet) bool {

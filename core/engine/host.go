@@ -11,7 +11,8 @@ import (
 // whether it serves that port. It returns true where the machine answers, or the
 // packet a relay sends on to another machine, or neither where it ends.
 func (w *Walk) atHost(at Place, p header.Packet) (next *header.Packet, reached bool) {
-	w.verdict.Outcome, w.verdict.At, w.verdict.Host, w.verdict.Delivered = Reached, at.Name(), at.Name(), p
+	name := at.Name()
+	w.verdict.Outcome, w.verdict.At, w.verdict.Host, w.verdict.Delivered = Reached, name, name, p
 	h := at.Host
 	if w.followed {
 		if w.trace != nil {

@@ -18,7 +18,7 @@ func (w *Walk) itself(g *gateway, in *network.Interface, before header.Packet, p
 		}
 		return position{}
 	}
-	if _, own := g.own[p.Destination]; own {
+	if g.own.of(p.Destination) != nil {
 		for i := range g.Serves {
 			s := &g.Serves[i]
 			if slices.Contains(s.On, in) && w.matches(s.Services, p) {

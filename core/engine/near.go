@@ -58,9 +58,9 @@ func (w *Walk) nearForwards(s standing) []Near {
 		if !r.Does.RewritesDestination() {
 			continue
 		}
-		q := newQuery(s.before, zone, zone, w.moment)
+		q := newQuery(&s.before, zone, zone, w.moment)
 		if c, listens := destinationCondition(r, s.in, zones); listens {
-			_, sameFamily := c.to.sets[0].FirstOf(q.destination.Is6())
+			_, sameFamily := c.to.sets[0].FirstOf(q.packet.Destination.Is6())
 			if differs := differencesOf(&c, &q); differs.one() && sameFamily {
 				found = append(found, differs.near(&c, &q, r.From.Text, c.to.sets[0].String()))
 			}
@@ -87,7 +87,7 @@ func (w *Walk) nearFilterRules(s standing) []Near {
 	if !s.gateway.Handling.FilterSeesOriginal {
 		other.Destination, other.DestinationPort = s.before.Destination, s.before.DestinationPort
 	}
-	otherSide := newQuery(other, q.fromZone, q.toZone, q.moment)
+	otherSide := newQuery(&other, q.fromZone, q.toZone, q.moment)
 	for i := range s.gateway.filter.conditions {
 		c := &s.gateway.filter.conditions[i]
 		r := s.gateway.Filter[c.index]
@@ -130,15 +130,15 @@ func (d differences) one() bool { return d != 0 && d&(d-1) == 0 }
 // differencesOf returns the fields that differ, up to two of them.
 func differencesOf(c *condition, q *query) differences {
 	var d differences
-	if len(c.services) > 0 && !c.services.Matches(q.protocol, q.port) {
+	if len(c.services) > 0 && !c.services.Matches(q.packet.Protocol, q.packet.DestinationPort) {
 		d |= otherService
 	}
-	if !c.to.contains(q.destination, q.toZone) {
+	if !c.to.contains(q.packet.Destination, q.toZone) {
 		if d |= otherDestination; !d.one() {
 			return d
 		}
 	}
-	if !c.from.contains(q.source, q.fromZone) {
+	if !c.from.contains(q.packet.Source, q.fromZone) {
 		if d |= otherSource; !d.one() {
 			return d
 		}
@@ -157,16 +157,16 @@ func (d differences) near(c *condition, q *query, fromText, toText string) Near 
 	say := func(field, format string, args ...any) Near { return Near{c.rule, field, fmt.Sprintf(format, args...)} }
 	switch d {
 	case otherService:
-		if slices.ContainsFunc(c.services, func(s header.Service) bool { return s.Protocol == q.protocol }) {
-			return say("port", "%s, not %d", c.services, q.port)
+		if slices.ContainsFunc(c.services, func(s header.Service) bool { return s.Protocol == q.packet.Protocol }) {
+			return say("port", "%s, not %d", c.services, q.packet.DestinationPort)
 		}
-		return say("protocol", "%s, not %s", c.services, q.protocol)
+		return say("protocol", "%s, not %s", c.services, q.packet.Protocol)
 	case otherSource:
-		return say("from", "%s, not %s", textOr(fromText, "any"), q.source)
+		return say("from", "%s, not %s", textOr(fromText, "any"), q.packet.Source)
 	case otherDestination:
-		return say("to", "%s, not %s", textOr(toText, "any"), q.destination)
+		return say("to", "%s, not %s", textOr(toText, "any"), q.packet.Destination)
 	case otherSourcePort:
-		return say("source port", "not %d", q.sourcePort)
+		return say("source port", "not %d", q.packet.SourcePort)
 	}
 	if c.rule.Disabled {
 		return say("disabled", "it is disabled")

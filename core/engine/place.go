@@ -48,7 +48,7 @@ func (e *Engine) Locate(a netip.Addr) (Place, error) {
 		return Place{}, fmt.Errorf("%s: no machine sends from this address", a)
 	}
 	for _, g := range e.gateways {
-		if i := g.own[a]; i != nil {
+		if i := g.own.of(a); i != nil {
 			return Place{}, fmt.Errorf("%s: this is the gateway's own address (%s); a trace begins at a machine", a, i)
 		}
 	}
@@ -75,22 +75,22 @@ func (e *Engine) Locate(a netip.Addr) (Place, error) {
 }
 
 // hostsAt returns the hosts of a place by their addresses.
-func (e *Engine) hostsAt(at Place) map[netip.Addr]*network.Host {
+func (e *Engine) hostsAt(at Place) *byAddress[network.Host] {
 	switch {
 	case at.Segment != nil:
-		return e.segments[at.Segment].hosts
+		return &e.segments[at.Segment].hosts
 	case at.Internet:
-		return e.abroad
+		return &e.abroad
 	}
-	return nil
+	return &byAddress[network.Host]{}
 }
 
 func (e *Engine) hostAt(a netip.Addr) *network.Host {
-	if h := e.abroad[a]; h != nil {
+	if h := e.abroad.of(a); h != nil {
 		return h
 	}
 	for _, s := range e.net.Segments {
-		if h := e.segments[s].hosts[a]; h != nil {
+		if h := e.segments[s].hosts.of(a); h != nil {
 			return h
 		}
 	}
@@ -145,12 +145,12 @@ func (e *Engine) Behind(i *network.Interface, a netip.Addr) Place {
 	switch {
 	case i.Segment != nil && i.Segment.Contains(a):
 		p.Segment = i.Segment
-		p.Host = e.segments[i.Segment].hosts[a]
+		p.Host = e.segments[i.Segment].hosts.of(a)
 	case isClient(i, a):
 		p.Clients = i
 	case i.FacesInternet(a.Is6()):
 		p.Internet = true
-		p.Host = e.abroad[a]
+		p.Host = e.abroad.of(a)
 	default:
 		p.Segment = i.Segment
 	}

@@ -22,7 +22,7 @@ func (w *Walk) send(from Place, p *header.Packet) position {
 		return w.overInternet(p)
 	}
 	if w.isInside(from.Segment, p.Destination) {
-		if w.trace != nil && !w.back && w.engine.segments[from.Segment].owners[p.Destination] == nil {
+		if w.trace != nil && !w.back && w.engine.segments[from.Segment].owners.of(p.Destination) == nil {
 			w.note(from.Name(), StepRoute, "sends", "", "directly: both are on one segment, no gateway is on the way")
 		}
 		return w.handOver(from.Segment, p)
@@ -168,11 +168,11 @@ func serviceOf(p *header.Packet) string {
 // handOver delivers a packet on a segment to whoever has its destination.
 func (w *Walk) handOver(on *network.Segment, p *header.Packet) position {
 	s := w.engine.segments[on]
-	owner := s.owners[p.Destination]
+	owner := s.owners.of(p.Destination)
 	if w.region.one(s.taken[0], p.Destination); owner != nil {
 		return w.arriveAt(owner)
 	}
-	h := s.hosts[p.Destination]
+	h := s.hosts.of(p.Destination)
 	for n, i := range on.Interfaces {
 		claimed := h == nil && s.claims[n].Contains(p.Destination)
 		if w.region.address(header.FieldDestination, p.Destination, s.claims[n], claimed); claimed {
@@ -196,7 +196,7 @@ func (w *Walk) toMachine(at Place, p *header.Packet) position {
 	if !w.back {
 		w.oneHost(at, p.Destination)
 	}
-	at.Host = w.engine.hostsAt(at)[p.Destination]
+	at.Host = w.engine.hostsAt(at).of(p.Destination)
 	return position{kind: atMachine, machine: at}
 }
 
@@ -221,15 +221,15 @@ func (w *Walk) leave(g *gateway, r *route, p *header.Packet) position {
 		return w.handOver(r.out.Segment, p)
 	}
 	s := w.engine.segments[r.out.Segment]
-	if i := s.owners[r.via]; i != nil && i.Gateway != g.Gateway {
+	if i := s.owners.of(r.via); i != nil && i.Gateway != g.Gateway {
 		return w.arriveAt(i)
 	}
 	w.end(Unrouted, g.Name, StepRoute, nil)
 	if w.trace != nil {
-		switch h := s.hosts[r.via]; {
+		switch h := s.hosts.of(r.via); {
 		case h != nil:
 			w.why("The route to %s leads to %s, which is %s: a host, it passes nothing on.", r.prefix, r.via, h.Name)
-		case s.owners[r.via] != nil:
+		case s.owners.of(r.via) != nil:
 			w.why("The route to %s leads to %s, which is the gateway itself.", r.prefix, r.via)
 		default:
 			w.why("The route to %s leads to %s, and nobody has that address.", r.prefix, r.via)

@@ -109,20 +109,17 @@ func (m *matcher) contains(a netip.Addr, zone int) bool {
 
 // A query is what conditions are compared with.
 type query struct {
-	source, destination netip.Addr
-	sourcePort, port    uint16
-	protocol            header.Protocol
-	fromZone, toZone    int
-	moment              network.Moment
-	keys                [fields]uint64
-	service             uint32
-	family              int
+	packet           *header.Packet
+	fromZone, toZone int
+	moment           network.Moment
+	keys             [fields]uint64
+	service          uint32
+	family           int
 }
 
-func newQuery(p header.Packet, fromZone, toZone int, moment network.Moment) query {
+func newQuery(p *header.Packet, fromZone, toZone int, moment network.Moment) query {
 	q := query{
-		service: serviceKey(p.Protocol, p.DestinationPort),
-		source:  p.Source, destination: p.Destination, sourcePort: p.SourcePort, port: p.DestinationPort, protocol: p.Protocol,
+		packet: p, service: serviceKey(p.Protocol, p.DestinationPort),
 		fromZone: fromZone, toZone: toZone, moment: moment,
 	}
 	q.keys[sourceField], q.keys[sourceLowField] = addressKeys(p.Source)
@@ -138,13 +135,13 @@ func (c *condition) meets(q *query) bool { return c.meetsBut(q, 0) }
 
 // meetsBut is meets but for fields that are known to match.
 func (c *condition) meetsBut(q *query, known exactness) bool {
-	if known&exactService == 0 && len(c.services) > 0 && !c.services.Matches(q.protocol, q.port) {
+	if known&exactService == 0 && len(c.services) > 0 && !c.services.Matches(q.packet.Protocol, q.packet.DestinationPort) {
 		return false
 	}
-	if known&exactDestination == 0 && !c.to.contains(q.destination, q.toZone) {
+	if known&exactDestination == 0 && !c.to.contains(q.packet.Destination, q.toZone) {
 		return false
 	}
-	if known&exactSource == 0 && !c.from.contains(q.source, q.fromZone) {
+	if known&exactSource == 0 && !c.from.contains(q.packet.Source, q.fromZone) {
 		return false
 	}
 	return known&exactRest != 0 || c.meetsSourcePort(q) && c.rule.Active(q.moment)
@@ -154,11 +151,11 @@ func (c *condition) meetsSourcePort(q *query) bool {
 	if len(c.sourcePorts) == 0 {
 		return true
 	}
-	if !q.protocol.HasPorts() {
+	if !q.packet.Protocol.HasPorts() {
 		return false
 	}
 	for _, ports := range c.sourcePorts {
-		if ports.Contains(q.sourcePort) {
+		if ports.Contains(q.packet.SourcePort) {
 			return true
 		}
 	}

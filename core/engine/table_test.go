@@ -51,7 +51,7 @@ func TestTableAgreesWithAWalkOverTheList(t *testing.T) {
 		}
 		table := newTable(conditions)
 		for range 500 {
-			q := newQuery(header.Packet{Source: address(), Destination: address(), DestinationPort: uint16(1 + random.IntN(80)), Protocol: header.TCP}, 0, 0, network.Always)
+			q := newQuery(&header.Packet{Source: address(), Destination: address(), DestinationPort: uint16(1 + random.IntN(80)), Protocol: header.TCP}, 0, 0, network.Always)
 			want := noMatch
 			for i := range conditions {
 				if conditions[i].meets(&q) {

@@ -11,7 +11,7 @@ import (
 // arrives by the interface. It returns what the rule does, or nil.
 func (w *Walk) translateDestination(g *gateway, in *network.Interface, p *header.Packet) *redirect {
 	zone := g.zones[in.Index]
-	q := newQuery(*p, zone, zone, w.moment)
+	q := newQuery(p, zone, zone, w.moment)
 	t := g.destination[in.Index]
 	found := t.find(&q)
 	w.region.table(t, zone, zone, w.back, found)
@@ -64,7 +64,7 @@ func (w *Walk) forward(r *redirect, p *header.Packet) {
 // where a rule has rewritten the destination too, or nil where the packet ends.
 func (w *Walk) translateSource(g *gateway, in *network.Interface, way *route, forward *redirect, p *header.Packet) *route {
 	out := way.out
-	q := newQuery(*p, g.zones[in.Index], g.zones[out.Index], w.moment)
+	q := newQuery(p, g.zones[in.Index], g.zones[out.Index], w.moment)
 	t := g.source[out.Index]
 	found := t.find(&q)
 	w.region.table(t, g.zones[in.Index], g.zones[out.Index], w.back, found)

@@ -44,6 +44,7 @@ type Walk struct {
 	relayed  header.Packet      // what a relay sends on
 	refusal  header.Packet      // the packet that was refused with a word to its sender, as it came to who refused it
 	refuser  *network.Interface // where it came in, if a gateway refused it
+	seen     header.Packet      // by the filter, where that differs
 	stood    standing           // at the last gateway on the way in
 	region   *region            // what goes the same way; nil for a walk of one connection
 	trace    *Trace             // where steps are written down; nil for a bare verdict
@@ -211,7 +212,7 @@ func (w *Walk) pass(g *gateway, in *network.Interface, p *header.Packet) positio
 	if !w.back {
 		w.stood = standing{gateway: g, in: in, forward: forward, before: before, after: *p}
 	}
-	_, own := g.own[p.Destination]
+	own := g.own.of(p.Destination) != nil
 	w.region.address(header.FieldDestination, p.Destination, g.ownSet, own)
 	claimed := !own && g.claims.Contains(p.Destination)
 	if !own {
