@@ -33,7 +33,7 @@ func Mends(t *engine.Trace, n *network.Network) []Mend {
 			list = append(list, strayMends(t, n)...)
 			list = append(list, Mend{Allow(t, n)})
 		case engine.StepTurnBack:
-			list = append(list, routeMends(n, t.At, t.Stood.After.Destination)...)
+			list = append(list, wayMends(t, n)...)
 		}
 	case engine.Itself:
 		list = append(list, hairpinMends(t)...)
@@ -42,11 +42,9 @@ func Mends(t *engine.Trace, n *network.Network) []Mend {
 	case engine.Absent:
 		list = append(list, targetMends(t, n)...)
 	case engine.Unrouted:
-		at := t.At
-		if n.Gateway(at) == nil && t.Stood.Gateway != nil { // it was sent to the internet
-			at = t.Stood.Gateway.Name
-		}
-		list = append(list, routeMends(n, at, t.Stood.After.Destination)...)
+		list = append(list, wayMends(t, n)...)
+	case engine.Loop:
+		list = append(list, wayMends(t, n)...)
 	case engine.Unanswered:
 		list = append(list, answerMends(t, n)...)
 	}
@@ -315,6 +313,21 @@ func hideEdit(n *network.Network, in, out *network.Interface, source netip.Addr)
 		Settings: []Setting{{"on", out.Name}, {"from", from}, {"as", "interface"}}}
 }
 
+// wayMends are routeMends for the gateways that a connection has passed, the last first:
+// where it is stopped, sent to the internet, turned back or sent round, one of them lacks
+// the route.
+func wayMends(t *engine.Trace, n *network.Network) []Mend {
+	var list []Mend
+	passed := map[string]bool{}
+	for _, s := range slices.Backward(t.Steps) {
+		if !passed[s.At] {
+			passed[s.At] = true
+			list = append(list, routeMends(n, s.At, t.Stood.After.Destination)...)
+		}
+	}
+	return list
+}
+
 // routeMends add the route that a gateway lacks: to the segment the destination is on,
 // or, for the internet, to default, by the next of the gateways on the way there.
 func routeMends(n *network.Network, at string, destination netip.Addr) []Mend {
@@ -338,9 +351,25 @@ func routeMends(n *network.Network, at string, destination netip.Addr) []Mend {
 	}
 	var list []Mend
 	for _, via := range nextHops(g, destination.Is6(), there) {
+		if leadsBy(g, destination, via) {
+			continue
+		}
 		list = append(list, Mend{{Verb: "add", Kind: "route", Name: to, Gateway: g.Name, Settings: []Setting{{"via", via.String()}}}})
 	}
 	return list
+}
+
+// leadsBy reports whether the longest of a gateway's static routes to an address leads
+// by a next hop already.
+func leadsBy(g *network.Gateway, to, via netip.Addr) bool {
+	bits, leads := -1, false
+	for _, r := range g.Routes {
+		if r.To.Contains(to) && r.To.Bits() >= bits {
+			leads = r.Via == via || leads && r.To.Bits() == bits
+			bits = r.To.Bits()
+		}
+	}
+	return leads
 }
 
 // nextHops returns the addresses of a gateway's neighbours from which there is a way,

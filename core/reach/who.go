@@ -38,11 +38,9 @@ func NewNamer(n *network.Network) *Namer {
 	for _, z := range n.Zones {
 		add(z.Name, n.ZoneAddresses(z.Name).Minus(n.Internet()))
 	}
-	for _, g := range n.Gateways {
-		for _, i := range g.Interfaces {
-			if !i.FacesInternet(false) && !i.FacesInternet(true) {
-				add(i.Zone, header.AddressesOfPrefixes(i.Addresses...))
-			}
+	for _, s := range n.Segments {
+		if !slices.ContainsFunc(s.Interfaces, func(i *network.Interface) bool { return i.FacesInternet(false) || i.FacesInternet(true) }) {
+			add(segmentName(n, s), header.AddressesOfPrefixes(s.Prefixes...))
 		}
 	}
 	for _, h := range n.Hosts {
@@ -57,6 +55,19 @@ func NewNamer(n *network.Network) *Namer {
 		}
 	}
 	return m
+}
+
+// segmentName returns a zone for a segment that is all there is of it, else the segment.
+func segmentName(n *network.Network, s *network.Segment) string {
+	zone := s.Interfaces[0].Zone
+	for _, g := range n.Gateways {
+		for _, i := range g.Interfaces {
+			if i.IsUp() && (i.Zone == zone) != (i.Segment == s) {
+				return "machines on " + s.Name
+			}
+		}
+	}
+	return zone
 }
 
 // Who names sources: everybody, groups, zones and hosts, everybody except some of

@@ -208,3 +208,128 @@ func TestTheSameSeedGivesTheSameFile(t *testing.T) {
 		t.Errorf("%d and %d rules", len(g.NAT), len(g.Filter))
 	}
 }
+
+const routed = `network: routed
+gateways:
+  rim:
+    interfaces:
+      fibre: {address: [198.51.100.2/29, "2001:db8:1::2/64"], zone: outside}
+      yard: {address: 10.0.0.1/24, zone: yard}
+    routes: # how it gets there
+      - {to: default, via: 198.51.100.1} # the usual way
+      - to: default
+        via: "2001:db8:1::1"
+      # towards the hill
+      - {to: 10.9.0.0/16, via: 10.0.0.9, distance: 5}
+  keep:
+    interfaces:
+      up: {address: 10.0.0.9/24, zone: yard}
+`
+
+// Routes are edited like rules, but for their order: each edit changes the lines it is
+// about, and several routes to one prefix are told apart by their next hop.
+func TestRoutesAreEdited(t *testing.T) {
+	find := func(name string, edit func(*netfile.Editor, netfile.Thing) error) func(*netfile.Editor) error {
+		return func(e *netfile.Editor) error {
+			thing, err := e.Find("route", name, "")
+			if err != nil {
+				return err
+			}
+			return edit(e, thing)
+		}
+	}
+	change := func(name string, settings ...netfile.Setting) func(*netfile.Editor) error {
+		return find(name, func(e *netfile.Editor, r netfile.Thing) error { return e.Change(r, settings) })
+	}
+	remove := func(name string) func(*netfile.Editor) error {
+		return find(name, func(e *netfile.Editor, r netfile.Thing) error { return e.Remove(r) })
+	}
+	add := func(gateway, to string, settings ...netfile.Setting) func(*netfile.Editor) error {
+		return func(e *netfile.Editor) error { return e.AddRule(gateway, "route", to, settings, "", "") }
+	}
+	for _, c := range []struct {
+		name     string
+		edit     func(*netfile.Editor) error
+		old, new string // what is replaced
+	}{
+		{"a hop", change("10.9.0.0/16", netfile.Setting{Key: "via", Value: "10.0.0.8"}), "via: 10.0.0.9,", "via: 10.0.0.8,"},
+		{"no distance", change("10.9.0.0/16", netfile.Setting{Key: "distance"}), ", distance: 5", ""},
+		{"one of several", change("default via 2001:db8:1::1", netfile.Setting{Key: "distance", Value: "9"}, netfile.Setting{Key: "via", Value: "2001:db8:1::3"}),
+			"via: \"2001:db8:1::1\"\n", "via: 2001:db8:1::3\n        distance: 9\n"},
+		{"another prefix", change("10.9.0.0/16", netfile.Setting{Key: "to", Value: "10.8.0.0/15"}, netfile.Setting{Key: "via", Value: "10.0.0.7"}), "{to: 10.9.0.0/16, via: 10.0.0.9", "{to: 10.8.0.0/15, via: 10.0.0.7"},
+		{"one goes", remove("default via 198.51.100.1"), "      - {to: default, via: 198.51.100.1} # the usual way\n", ""},
+		{"one goes with its comment", remove("10.9.0.0/16"), "      # towards the hill\n      - {to: 10.9.0.0/16, via: 10.0.0.9, distance: 5}\n", ""},
+		{"one more", add("rim", "10.7.0.0/16", netfile.Setting{Key: "blackhole", Value: "true"}), "distance: 5}\n", "distance: 5}\n      - {to: 10.7.0.0/16, blackhole: true}\n"},
+		{"the first", add("keep", "default", netfile.Setting{Key: "via", Value: "10.0.0.1"}), "zone: yard}\n`", "zone: yard}\n    routes:\n      - {to: default, via: 10.0.0.1}\n`"},
+	} {
+		path := filepath.Join(t.TempDir(), "n.yaml")
+		if err := os.WriteFile(path, []byte(routed), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		session(t, path, c.edit)
+		got, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if want := strings.TrimSuffix(strings.Replace(routed+"`", c.old, c.new, 1), "`"); string(got) != want {
+			t.Errorf("%s:\n%s\nwant\n%s", c.name, got, want)
+		}
+	}
+	path := filepath.Join(t.TempDir(), "n.yaml")
+	if err := os.WriteFile(path, []byte(routed), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	e, err := netfile.Edit(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer e.Close()
+	for name, want := range map[string]string{
+		"default":                    `the next hop too, as "default via 198.51.100.1"`,
+		"default via 198.51.100.9":   "nothing has this name",
+		"10.9.0.0/17":                "did you mean 10.9.0.0/16",
+		"default via 2001:db8:1::10": "nothing has this name",
+	} {
+		if _, err := e.Find("route", name, ""); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", name, err, want)
+		}
+	}
+	hill, err := e.Find("", "10.9.0.0/16", "rim")
+	if err != nil || hill.IsRule() {
+		t.Fatalf("%v %v", hill, err)
+	}
+	if err := e.Move(hill, false, "default"); err == nil || !strings.Contains(err.Error(), "has no order") {
+		t.Errorf("a route was moved: %v", err)
+	}
+}
+
+// Copies of an editor do not see each other's edits, and are not saved.
+func TestCopiesOfAnEditorAreTheirOwn(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "n.yaml")
+	if err := os.WriteFile(path, []byte(routed), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	sketch, err := netfile.Sketch(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	one, two := sketch.Copy(), sketch.Copy()
+	if err := one.AddRule("rim", "allow", "all", []netfile.Setting{{Key: "from", Value: "any"}, {Key: "to", Value: "any"}}, "", ""); err != nil {
+		t.Fatal(err)
+	}
+	if len(one.Difference()) == 0 || len(two.Difference()) > 0 || len(sketch.Difference()) > 0 {
+		t.Error("an edit of one copy shows in another")
+	}
+	further := one.Copy()
+	if n, err := further.Network(); err != nil || len(n.Gateways[0].Filter) != 1 {
+		t.Errorf("a copy of an edited copy: %v", err)
+	}
+	for _, e := range []*netfile.Editor{sketch, one, two, further} {
+		if err := e.Save(); err == nil {
+			t.Error("a sketch was saved")
+		}
+	}
+	if data, err := os.ReadFile(path); err != nil || string(data) != routed {
+		t.Errorf("the file has changed: %v", err)
+	}
+}

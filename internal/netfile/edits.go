@@ -21,11 +21,23 @@ type Thing struct {
 	Line    int
 
 	list string     // nat or filter, for a rule; routes
+	hop  string     // of a route, which tells it from others to the same prefix
 	key  *yaml.Node // the name, for what stands in a mapping
 	body *yaml.Node
 }
 
-func (t Thing) String() string { return t.Kind + " " + t.Name }
+func (t Thing) String() string {
+	if t.hop != "" {
+		return t.Kind + " " + t.Name + " via " + t.hop
+	}
+	return t.Kind + " " + t.Name
+}
+
+// is reports whether a thing is called by a name: a route by its prefix, or by that and
+// its next hop, as "default via 198.51.100.17".
+func (t Thing) is(name string) bool {
+	return t.Name == name || t.hop != "" && t.Name+" via "+t.hop == name
+}
 
 // IsRule reports whether it is a rule, which has a place in an order and can be disabled.
 func (t Thing) IsRule() bool { return t.list != "" && t.Kind != routeKind }
@@ -99,6 +111,9 @@ func ruleThing(gateway, list string, rule *yaml.Node) Thing {
 		if _, to := lookup(rule, nameKey(routeKind)); to != nil {
 			t.Kind, t.Name = routeKind, to.Value
 		}
+		if _, via := lookup(rule, "via"); via != nil {
+			t.hop = via.Value
+		}
 		return t
 	}
 	for i := 0; i+1 < len(rule.Content); i += 2 {
@@ -125,7 +140,7 @@ func (e *Editor) Find(kind, name, gateway string) (Thing, error) {
 	var names []string
 	for _, t := range e.things() {
 		names = append(names, t.Name)
-		if t.Name == name && (kind == "" || t.Kind == kind) && (gateway == "" || t.Gateway == gateway) {
+		if t.is(name) && (kind == "" || t.Kind == kind) && (gateway == "" || t.Gateway == gateway) {
 			found = append(found, t)
 		}
 	}
@@ -144,7 +159,11 @@ func (e *Editor) Find(kind, name, gateway string) (Thing, error) {
 		}
 		texts = append(texts, text)
 	}
-	return Thing{}, fmt.Errorf("%s: several things have this name; put the kind in front, or name the gateway with -gateway: %s", name, strings.Join(texts, ", "))
+	how := "put the kind in front, or name the gateway with -gateway"
+	if found[0].Kind == routeKind {
+		how = "name the gateway with -gateway, or the next hop too, as \"" + strings.TrimPrefix(found[0].String(), routeKind+" ") + "\""
+	}
+	return Thing{}, fmt.Errorf("%s: several things have this name; %s: %s", name, how, strings.Join(texts, ", "))
 }
 
 // A Setting is a key and the value to give it; an empty value takes the key away.
@@ -332,7 +351,7 @@ func bodyKey(kind string) string {
 // again finds a thing after the text has changed.
 func (e *Editor) again(t Thing) (Thing, error) {
 	for _, u := range e.things() {
-		if u.Kind == t.Kind && u.Name == t.Name && u.Gateway == t.Gateway {
+		if u.Kind == t.Kind && u.Name == t.Name && u.Gateway == t.Gateway && (t.Kind != routeKind || u.Line == t.Line) {
 			return u, nil
 		}
 	}
