@@ -193,15 +193,15 @@ func newMatcher(e network.Expression, zones []string, within header.Addresses) m
 	if len(e.Zones()) == 0 {
 		return setMatcher(limit(e.Addresses()))
 	}
-	m := matcher{sets: make([]header.Addresses, len(zones))}
+	m := matcher{zones: make([]header.Addresses, len(zones))}
 	for i, zone := range zones {
-		m.sets[i] = limit(e.In(zone))
+		m.zones[i] = limit(e.In(zone))
 	}
 	return m
 }
 
 func setMatcher(set header.Addresses) matcher {
-	return matcher{any: set.IsAll(), sets: []header.Addresses{set}}
+	return matcher{any: set.IsAll(), all: set}
 }
 
 func (c *gateway) compileNAT(zones []string) {
@@ -322,8 +322,8 @@ func poolFamilies(pool *network.Pool, out *network.Interface) header.Addresses {
 func (c *gateway) sortSpecificFirst(conditions []condition) {
 	size := func(m *matcher) float64 {
 		most := 0.0
-		for i := range m.sets {
-			most = max(most, m.sets[i].Breadth())
+		for _, set := range m.sets() {
+			most = max(most, set.Breadth())
 		}
 		return most
 	}

@@ -60,9 +60,9 @@ func (w *Walk) nearForwards(s standing) []Near {
 		}
 		q := newQuery(&s.before, zone, zone, w.moment)
 		if c, listens := destinationCondition(r, s.in, zones); listens {
-			_, sameFamily := c.to.sets[0].FirstOf(q.packet.Destination.Is6())
+			_, sameFamily := c.to.all.FirstOf(q.packet.Destination.Is6())
 			if differs := differencesOf(&c, &q); differs.one() && sameFamily {
-				found = append(found, differs.near(&c, &q, r.From.Text, c.to.sets[0].String()))
+				found = append(found, differs.near(&c, &q, r.From.Text, c.to.all.String()))
 			}
 			continue
 		}

@@ -199,10 +199,10 @@ func (a *Atlas) condition(c *condition, value int, v tableView) header.Set {
 }
 
 func (m *matcher) set(zone int) header.Addresses {
-	if len(m.sets) == 1 {
-		return m.sets[0]
+	if len(m.zones) == 0 {
+		return m.all
 	}
-	return m.sets[zone]
+	return m.zones[zone]
 }
 
 func protocolSpan(p header.Protocol) []header.Span {

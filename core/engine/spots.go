@@ -24,7 +24,7 @@ func spotOf(c *condition) (spot uint64, ok bool) {
 	if c.to.any || !c.to.isOneRange() || len(c.services) != 1 {
 		return 0, false
 	}
-	to, s := c.to.sets[0].Ranges()[0], c.services[0]
+	to, s := c.to.all.Ranges()[0], c.services[0]
 	if to.First != to.Last || !s.Protocol.HasPorts() || s.Ports.First != s.Ports.Last {
 		return 0, false
 	}

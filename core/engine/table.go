@@ -93,18 +93,27 @@ type condition struct {
 
 // A matcher is an address expression compiled for the zones of one gateway.
 type matcher struct {
-	any  bool
-	sets []header.Addresses // one for all zones, or one a zone
+	any   bool
+	all   header.Addresses   // for all zones, or
+	zones []header.Addresses // one a zone
+}
+
+// sets returns the sets of all zones.
+func (m *matcher) sets() []header.Addresses {
+	if len(m.zones) == 0 {
+		return []header.Addresses{m.all}
+	}
+	return m.zones
 }
 
 func (m *matcher) contains(a netip.Addr, zone int) bool {
 	switch {
 	case m.any:
 		return true
-	case len(m.sets) == 1:
-		return m.sets[0].Contains(a)
+	case len(m.zones) == 0:
+		return m.all.Contains(a)
 	}
-	return m.sets[zone].Contains(a)
+	return m.zones[zone].Contains(a)
 }
 
 // A query is what conditions are compared with.
@@ -213,7 +222,7 @@ func addressSpans(m *matcher) (upper, lower span) {
 		return everything, everything
 	}
 	empty := true
-	for _, set := range m.sets {
+	for _, set := range m.sets() {
 		for _, r := range outermost(set) {
 			first, firstLow := addressKeys(r.First)
 			last, lastLow := addressKeys(r.Last)
@@ -290,7 +299,7 @@ func (c *condition) exactness() [2]exactness {
 
 // isOneRange reports whether the set is one range of IPv4 addresses.
 func (m *matcher) isOneRange() bool {
-	return len(m.sets) == 1 && len(m.sets[0].Ranges()) == 1 && m.sets[0].Ranges()[0].First.Is4()
+	return len(m.zones) == 0 && len(m.all.Ranges()) == 1 && m.all.Ranges()[0].First.Is4()
 }
 
 // A node is a leaf where field is fields: then its conditions are members[left:right].

@@ -86,14 +86,14 @@ const (
 // A Host is a machine with addresses that serves something.
 type Host struct {
 	Name        string
-	Addresses   []netip.Addr
-	Assigned    Assignment
 	Serves      []HostService
 	Firewall    *HostFirewall // nil is open
 	Relays      []Relay
+	AnswersPing bool
+	Addresses   []netip.Addr
+	Assigned    Assignment
 	Gateway     *Gateway // its default gateway, where the file names it
 	SegmentName string   // where the file names it
-	AnswersPing bool
 	Place       Place
 
 	segments []*Segment // for each address, nil where it is on no segment
