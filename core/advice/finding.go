@@ -2,8 +2,11 @@ package advice
 
 import (
 	"cmp"
+	"errors"
+	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
@@ -113,6 +116,7 @@ type exam struct {
 	open    []reach.Access              // what can be reached from the internet
 	names   *reach.Namer
 	hidden  []engine.HiddenRule
+	partial Partial
 	found   []Finding
 	kind    *findingKind
 
@@ -127,8 +131,20 @@ type origin struct {
 	from engine.Place
 }
 
+// Partial is the error of Examine where some connections can't be followed. What it has
+// found is so all the same, but may not be all.
+type Partial struct {
+	From []string // where they begin
+	Why  error
+}
+
+func (p Partial) Error() string {
+	return fmt.Sprintf("connections from %s can't be followed: %v", strings.Join(p.From, ", "), p.Why)
+}
+
 // Examine returns everything check has to say about a network, the gravest first,
-// without what rules accept. It fails where the sets of connections grow too large.
+// without what rules accept. It fails where the sets of connections grow too large, and
+// partly, with the error Partial, where they can't be written as sets.
 func Examine(e *engine.Engine) ([]Finding, error) {
 	x := &exam{net: e.Network(), engine: e, atlas: e.NewAtlas(network.Always, reach.MostPieces), names: reach.NewNamer(e.Network()),
 		through: map[*network.Rule][]*origin{}, samples: map[*network.NATRule]*engine.Trace{}, gateways: map[*network.Rule]*network.Gateway{}, hosts: map[netip.Addr]*network.Host{}}
@@ -154,13 +170,20 @@ func Examine(e *engine.Engine) ([]Finding, error) {
 				x.through[rule] = append(x.through[rule], o)
 			}
 		})
-		if err != nil {
+		var undecided header.Undecided
+		switch {
+		case errors.As(err, &undecided):
+			if x.partial.Why = err; !slices.Contains(x.partial.From, b.From.Name()) {
+				x.partial.From = append(x.partial.From, b.From.Name())
+			}
+		case err != nil:
 			return nil, err
 		}
 	}
 	internet := network.Expression{Text: "internet", Terms: []network.Term{{Set: e.Network().Internet()}}}
 	var err error
-	if x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always}); err != nil {
+	x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always})
+	if undecided := (header.Undecided{}); err != nil && !errors.As(err, &undecided) {
 		return nil, err
 	}
 	looked := map[string]bool{}
@@ -181,6 +204,9 @@ func Examine(e *engine.Engine) ([]Finding, error) {
 	slices.SortStableFunc(x.found, func(a, b Finding) int {
 		return cmp.Or(slices.Index(severities, a.Severity)-slices.Index(severities, b.Severity), a.Place.Line-b.Place.Line)
 	})
+	if x.partial.Why != nil {
+		return x.found, x.partial
+	}
 	return x.found, nil
 }
 

@@ -133,7 +133,7 @@ func (s *Space) diagonal(distance uint16) Set {
 type Undecided struct{ A, B Field }
 
 func (u Undecided) Error() string {
-	return "a set would have to compare the source of a connection with its destination"
+	return "a translation leads the machines of a large prefix back to themselves, each by its own address: that can't be written as a set"
 }
 
 // Terms are what each field of a packet is in terms of the connection at first.

@@ -77,7 +77,11 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 	e, done := c.compile(n)
 	found, err = advice.Examine(e)
 	done()
-	if err != nil {
+	var partial advice.Partial
+	switch {
+	case errors.As(err, &partial):
+		fmt.Fprintln(c.Err, strings.Join(wrap("hollowbridge check: "+partial.Error()+"; what is found holds, but may not be all", widest), "\n  "))
+	case err != nil:
 		return nil, nil, err
 	}
 	bench, err := repair.NewBench(c.path(), n, mostRulesRepaired)
