@@ -353,13 +353,10 @@ func (c *gateway) compileFilter(zones []string) {
 	var conditions []condition
 	for index, r := range c.Filter {
 		conditions = append(conditions, condition{
-			rule: &r.Rule, index: index,
+			rule: &r.Rule, verb: r.Verb, index: index,
 			from: newMatcher(r.From, zones, header.AllAddresses()), to: newMatcher(r.To, zones, header.AllAddresses()),
 			services: r.Services, sourcePorts: r.SourcePorts,
 		})
 	}
 	c.filter = newTable(conditions)
-	for _, r := range c.Filter {
-		c.filter.rulings = append(c.filter.rulings, ruling{&r.Rule, r.Verb})
-	}
 }

@@ -22,7 +22,7 @@ func (w *Walk) permit(g *gateway, in, out *network.Interface, forward *redirect,
 	if found == noMatch {
 		return w.unmatched(g, in, out, forward, p)
 	}
-	ruled := &g.filter.rulings[found]
+	ruled := &g.filter.conditions[found]
 	w.region.rule(ruled.rule)
 	if w.trace != nil {
 		w.note(g.Name, StepFilter, string(ruled.verb), ruled.rule.Name, ruled.rule.Note)

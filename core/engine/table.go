@@ -29,7 +29,6 @@ type table struct {
 	members    []member   // of the leaves, one after the other
 	spots      spots      // the conditions for one port of one address
 	redirects  []redirect // what each condition's rule does, in tables of destinations
-	rulings    []ruling   // and in filters
 }
 
 // A redirect is what a rule does to a destination: what the walk needs of it, side by
@@ -50,12 +49,6 @@ func newRedirect(r *network.NATRule) redirect {
 		to.port = r.Ports[0]
 	}
 	return to
-}
-
-// A ruling is what a filter rule does.
-type ruling struct {
-	rule *network.Rule
-	verb network.Verb
 }
 
 // A member of a leaf is a condition's outermost values, and which condition it is.
@@ -85,8 +78,9 @@ func (m *member) admits(q *query) bool {
 // A condition is what a packet must meet for a rule.
 type condition struct {
 	rule        *network.Rule
-	index       int // in the gateway's nat or filter list
+	verb        network.Verb // of a filter rule
 	from, to    matcher
+	index       int             // in the gateway's nat or filter list
 	services    header.Services // empty: every service
 	sourcePorts []header.Ports  // empty: every port
 }
@@ -422,14 +416,7 @@ func (b *builder) bestCut(order []int32) (field int, cut uint64, ok bool) {
 
 // find returns the number of the first condition the query meets, or noMatch.
 func (t *table) find(q *query) int32 {
-	best := noMatch
-	members := t.spots.at(q)
-	for i := range members {
-		if m := &members[i]; m.source.contains(q.keys[sourceField]) && t.meets(m, q) {
-			best = m.number
-			break
-		}
-	}
+	best := t.spots.find(t, q)
 	if len(t.nodes) == 0 {
 		return best
 	}
