@@ -22,8 +22,9 @@ type Engine struct {
 	segments  map[*network.Segment]*segment
 	abroad    byAddress[network.Host] // hosts that are on no segment
 	abroadSet header.Addresses
-	internet  header.Addresses // with those of hosts that are on no segment
-	strangers header.Addresses // the internet without claimed addresses
+	internet  quickSet         // with those of hosts that are on no segment
+	strangers quickSet         // the internet without claimed addresses
+	uncarried quickSet         // what the internet does not carry
 	claimed   header.Addresses // outside addresses of all NAT rules
 	stranger  func() [2]netip.Addr
 }
@@ -35,7 +36,7 @@ type segment struct {
 	hosts  byAddress[network.Host]
 	taken  [2]header.Addresses // of owners and of hosts
 	inside header.Addresses    // of the prefixes
-	claims []header.Addresses  // of the gateway of each interface, without hosts
+	claims []quickSet          // of the gateway of each interface, without hosts
 }
 
 // A gateway is one gateway's compiled tables. The destination and source tables
@@ -44,7 +45,7 @@ type gateway struct {
 	*network.Gateway
 	own         byAddress[network.Interface]
 	ownSet      header.Addresses
-	claims      header.Addresses
+	claims      quickSet
 	forged      []header.Addresses // for each interface, the sources that cannot arrive by it
 	routes      *routeTable
 	zones       []int // of each interface, its number in the matchers' sets
@@ -92,11 +93,12 @@ func Compile(n *network.Network) *Engine {
 	}
 	e.claimed = header.AddressesOf(claims...)
 	e.stranger = sync.OnceValue(e.findStrangers)
-	e.internet = n.Internet().Union(e.abroadSet)
-	e.strangers = e.internet.Minus(e.claimed.Minus(e.abroadSet))
+	e.internet = quick(n.Internet().Union(e.abroadSet))
+	e.strangers = quick(e.internet.Minus(e.claimed.Minus(e.abroadSet)))
+	e.uncarried = quick(network.NotCarried())
 	for on, s := range e.segments {
 		for _, i := range on.Interfaces {
-			s.claims = append(s.claims, e.gateways[i.Gateway.Index].claims.Minus(s.taken[1]))
+			s.claims = append(s.claims, quick(e.gateways[i.Gateway.Index].claims.Minus(s.taken[1])))
 		}
 	}
 	return e
@@ -144,7 +146,7 @@ func (e *Engine) Network() *network.Network { return e.net }
 
 func compileGateway(n *network.Network, g *network.Gateway) *gateway {
 	c := &gateway{
-		Gateway: g, claims: g.Claims(), routes: newRouteTable(g),
+		Gateway: g, claims: quick(g.Claims()), routes: newRouteTable(g),
 		zones: make([]int, len(g.Interfaces)), trust: make([]int, len(g.Interfaces)),
 	}
 	zones := c.zoneNames()

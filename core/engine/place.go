@@ -189,7 +189,7 @@ func (w *Walk) entry(a netip.Addr, carried bool) *network.Interface {
 		return nil
 	}
 	others := e.strangers.Contains(a)
-	if w.region.address(header.FieldDestination, a, e.strangers, others); others {
+	if w.region.address(header.FieldDestination, a, e.strangers.Addresses, others); others {
 		return nil
 	}
 	return first

@@ -22,8 +22,9 @@ type route struct {
 // A routeTable answers longest-prefix questions: it holds, for each stretch of
 // addresses between two borders of prefixes, the route that wins there.
 type routeTable struct {
-	starts  []netip.Addr
-	winners []int32 // route of the stretch that begins at starts[i], or none
+	starts  []netip.Addr // those of IPv4 first
+	four    []uint32     // the same, as numbers
+	winners []int32      // route of the stretch that begins at starts[i], or none
 	routes  []route
 }
 
@@ -63,6 +64,11 @@ func newRouteTable(g *network.Gateway) *routeTable {
 	})
 	t := &routeTable{routes: slices.CompactFunc(routes, func(a, b route) bool { return a.prefix == b.prefix })}
 	t.sweep()
+	for _, a := range t.starts {
+		if a.Is4() {
+			t.four = append(t.four, fourOf(a))
+		}
+	}
 	return t
 }
 
@@ -135,16 +141,30 @@ func (t *routeTable) lookup(a netip.Addr) *route {
 
 // winner returns the number of the route for an address, or none.
 func (t *routeTable) winner(a netip.Addr) int32 {
-	low, high := 0, len(t.starts)
+	if a.Is4() {
+		four := fourOf(a)
+		low, high := 0, len(t.four)
+		for low < high {
+			if middle := int(uint(low+high) >> 1); four < t.four[middle] {
+				high = middle
+			} else {
+				low = middle + 1
+			}
+		}
+		if low == 0 {
+			return none
+		}
+		return t.winners[low-1]
+	}
+	low, high := len(t.four), len(t.starts)
 	for low < high {
-		mid := int(uint(low+high) >> 1)
-		if a.Less(t.starts[mid]) {
-			high = mid
+		if middle := int(uint(low+high) >> 1); a.Less(t.starts[middle]) {
+			high = middle
 		} else {
-			low = mid + 1
+			low = middle + 1
 		}
 	}
-	if low == 0 || t.starts[low-1].BitLen() != a.BitLen() {
+	if low == len(t.four) {
 		return none
 	}
 	return t.winners[low-1]

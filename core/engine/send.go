@@ -90,8 +90,8 @@ func (w *Walk) overInternet(p *header.Packet) position {
 	if at, ok := w.throughCarrier(p); ok {
 		return at
 	}
-	carried := network.Carried(p.Destination)
-	w.region.address(header.FieldDestination, p.Destination, network.NotCarried(), !carried)
+	carried := !w.engine.uncarried.Contains(p.Destination)
+	w.region.address(header.FieldDestination, p.Destination, w.engine.uncarried.Addresses, !carried)
 	if i := w.entry(p.Destination, carried); i != nil {
 		if !w.passesUpstream(i, p) {
 			return position{}
@@ -102,14 +102,14 @@ func (w *Walk) overInternet(p *header.Packet) position {
 		return w.arriveAt(i)
 	}
 	abroad := w.engine.internet.Contains(p.Destination)
-	w.region.address(header.FieldDestination, p.Destination, w.engine.internet, abroad)
+	w.region.address(header.FieldDestination, p.Destination, w.engine.internet.Addresses, abroad)
 	if abroad && carried {
 		return w.toMachine(Place{Internet: true}, p)
 	}
 	w.end(Unrouted, internetName, StepRoute, nil)
 	if w.trace != nil {
 		switch {
-		case network.Carried(p.Destination):
+		case carried:
 			w.why("No uplink of this network has %s behind it.", p.Destination)
 		case w.back:
 			w.why("%s is a private address that no source rule hid on the way out: the internet does not carry the answer.", p.Destination)
@@ -175,7 +175,7 @@ func (w *Walk) handOver(on *network.Segment, p *header.Packet) position {
 	h := s.hosts.of(p.Destination)
 	for n, i := range on.Interfaces {
 		claimed := h == nil && s.claims[n].Contains(p.Destination)
-		if w.region.address(header.FieldDestination, p.Destination, s.claims[n], claimed); claimed {
+		if w.region.address(header.FieldDestination, p.Destination, s.claims[n].Addresses, claimed); claimed {
 			return w.arriveAt(i)
 		}
 	}

@@ -216,7 +216,7 @@ func (w *Walk) pass(g *gateway, in *network.Interface, p *header.Packet) positio
 	w.region.address(header.FieldDestination, p.Destination, g.ownSet, own)
 	claimed := !own && g.claims.Contains(p.Destination)
 	if !own {
-		w.region.address(header.FieldDestination, p.Destination, g.claims, claimed)
+		w.region.address(header.FieldDestination, p.Destination, g.claims.Addresses, claimed)
 	}
 	if own || claimed {
 		return w.itself(g, in, before, p)
