@@ -2,11 +2,8 @@ package advice
 
 import (
 	"cmp"
-	"errors"
-	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
@@ -116,7 +113,6 @@ type exam struct {
 	open    []reach.Access              // what can be reached from the internet
 	names   *reach.Namer
 	hidden  []engine.HiddenRule
-	partial Partial
 	found   []Finding
 	kind    *findingKind
 
@@ -131,20 +127,8 @@ type origin struct {
 	from engine.Place
 }
 
-// Partial is the error of Examine where some connections can't be followed. What it has
-// found is so all the same, but may not be all.
-type Partial struct {
-	From []string // where they begin
-	Why  error
-}
-
-func (p Partial) Error() string {
-	return fmt.Sprintf("connections from %s can't be followed: %v", strings.Join(p.From, ", "), p.Why)
-}
-
 // Examine returns everything check has to say about a network, the gravest first,
-// without what rules accept. It fails where the sets of connections grow too large, and
-// partly, with the error Partial, where they can't be written as sets.
+// without what rules accept. It fails where the sets of connections grow too large.
 func Examine(e *engine.Engine) ([]Finding, error) {
 	x := &exam{net: e.Network(), engine: e, atlas: e.NewAtlas(network.Always, reach.MostPieces), names: reach.NewNamer(e.Network()),
 		through: map[*network.Rule][]*origin{}, samples: map[*network.NATRule]*engine.Trace{}, gateways: map[*network.Rule]*network.Gateway{}, hosts: map[netip.Addr]*network.Host{}}
@@ -170,20 +154,13 @@ func Examine(e *engine.Engine) ([]Finding, error) {
 				x.through[rule] = append(x.through[rule], o)
 			}
 		})
-		var undecided header.Undecided
-		switch {
-		case errors.As(err, &undecided):
-			if x.partial.Why = err; !slices.Contains(x.partial.From, b.From.Name()) {
-				x.partial.From = append(x.partial.From, b.From.Name())
-			}
-		case err != nil:
+		if err != nil {
 			return nil, err
 		}
 	}
 	internet := network.Expression{Text: "internet", Terms: []network.Term{{Set: e.Network().Internet()}}}
 	var err error
-	x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always})
-	if undecided := (header.Undecided{}); err != nil && !errors.As(err, &undecided) {
+	if x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always}); err != nil {
 		return nil, err
 	}
 	looked := map[string]bool{}
@@ -204,9 +181,6 @@ func Examine(e *engine.Engine) ([]Finding, error) {
 	slices.SortStableFunc(x.found, func(a, b Finding) int {
 		return cmp.Or(slices.Index(severities, a.Severity)-slices.Index(severities, b.Severity), a.Place.Line-b.Place.Line)
 	})
-	if x.partial.Why != nil {
-		return x.found, x.partial
-	}
 	return x.found, nil
 }
 

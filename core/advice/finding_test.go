@@ -1,7 +1,6 @@
 package advice_test
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -9,7 +8,6 @@ import (
 
 	"hollowbridge/core/advice"
 	"hollowbridge/core/engine"
-	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile"
 )
 
@@ -179,22 +177,5 @@ func TestAcceptedFindingsAreSilent(t *testing.T) {
 		if _, err := netfile.Parse("f.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", change, err)
 		}
-	}
-}
-
-// Where a translation leads machines back to themselves, the findings that can be told are
-// told, and it is said whose connections are not followed.
-func TestWhatCannotBeFollowedIsSaid(t *testing.T) {
-	n, err := netfile.Parse("f.yaml", []byte(gen.Small(44)))
-	if err != nil {
-		t.Fatal(err)
-	}
-	found, err := advice.Examine(engine.Compile(n))
-	var partial advice.Partial
-	if !errors.As(err, &partial) || len(found) == 0 || len(partial.From) == 0 || !strings.Contains(err.Error(), partial.From[0]) {
-		t.Errorf("%d findings, %v", len(found), err)
-	}
-	if slices.ContainsFunc(found, func(f advice.Finding) bool { return f.Name == "unused-rule" }) {
-		t.Error("a rule is called unused that may be for connections which are not followed")
 	}
 }

@@ -220,9 +220,6 @@ func (x *exam) meant(r *network.NATRule) []*origin {
 
 // lookUnused finds filter rules that no connection ever comes to.
 func lookUnused(x *exam) {
-	if x.partial.Why != nil {
-		return // it may be for those that can't be followed
-	}
 	used := map[*network.Rule]bool{}
 	for _, o := range x.regions {
 		for _, r := range o.Rules {

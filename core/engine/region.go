@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"net/netip"
 	"slices"
 
@@ -59,12 +61,14 @@ type Region struct {
 	Terms   header.Terms // what the delivered packet is in terms of the connection; only where one was delivered
 	Rules   []*network.Rule
 	Example header.Packet
+
+	Meetings []Meeting // of connections that it is not right about, see Claims
 }
 
 // Kept returns a copy of the region that stays valid.
 func (r *Region) Kept() Region {
 	kept := *r
-	kept.Rules = slices.Clone(r.Rules)
+	kept.Rules, kept.Meetings = slices.Clone(r.Rules), slices.Clone(r.Meetings)
 	return kept
 }
 
@@ -84,24 +88,23 @@ func (e *Engine) NewAtlasIn(space *header.Space, moment network.Moment) *Atlas {
 }
 
 // Explore calls a function with each region of a set of connections that begin at a
-// place; what it is given is valid until it returns, and it does not explore by itself. All of them must be of one protocol and of one family. A connection from an
-// address to itself never leaves its machine; it may be in any region, or in none. The
-// error is header.TooLarge where the atlas outgrows its limit, or header.Undecided where
-// the answer can't be written as a set: then nothing is claimed.
+// place; what it is given is valid until it returns, and it does not explore by itself. All
+// of them must be of one protocol and of one family. A connection from an address to
+// itself never leaves its machine; it may be in any region, or in none. The error is
+// header.TooLarge where the atlas outgrows its limit, or Unfollowed: then nothing is claimed.
 func (a *Atlas) Explore(from Place, set header.Set, do func(*Region)) (err error) {
 	defer func() {
 		switch reason := recover().(type) {
 		case nil:
 		case header.TooLarge:
 			err = reason
-		case header.Undecided:
+		case Unfollowed:
 			err = reason
 		default:
 			panic(reason)
 		}
 	}()
 	waiting := append(a.waiting[:0], set)
-	w := a.walk
 	for len(waiting) > 0 {
 		next := waiting[len(waiting)-1]
 		waiting = waiting[:len(waiting)-1]
@@ -109,21 +112,65 @@ func (a *Atlas) Explore(from Place, set header.Set, do func(*Region)) (err error
 		if !ok {
 			continue
 		}
-		r := w.region
-		*r = region{
-			atlas: a, set: next, terms: header.OriginalTerms(), aside: waiting,
-			rules: r.rules[:0], legs: r.legs[:0], sessions: r.sessions[:0], passages: r.passages[:0], carriers: r.carriers[:0],
+		if !a.follow(from, next, example, waiting) {
+			example = a.followAnother(from, next, example, waiting)
 		}
-		r.terms[header.FieldProtocol] = header.ConstantPort(uint16(example.Protocol))
-		w.run(Connection{Packet: example, From: from, Moment: a.moment})
+		r := a.walk.region
 		waiting = r.aside
-		a.found = Region{Set: r.set, Verdict: w.verdict, Terms: r.delivered, Rules: r.rules, Example: example}
+		a.found = Region{Set: r.set, Verdict: a.walk.verdict, Terms: r.delivered, Rules: r.rules, Example: example, Meetings: r.meetings}
 		if do(&a.found); a.engine.Watch != nil {
 			a.engine.Watch()
 		}
 	}
 	a.waiting = waiting
 	return nil
+}
+
+// mostTries is how many connections of a set are walked to find one by which no machine
+// meets itself.
+const mostTries = 200
+
+// followAnother follows a random connection of a set.
+func (a *Atlas) followAnother(from Place, set header.Set, example header.Packet, waiting []header.Set) header.Packet {
+	random := rand.New(rand.NewPCG(1, 1))
+	for range mostTries {
+		if p, ok := a.Space.Sample(set, random.Uint64); ok && a.follow(from, set, p, waiting) {
+			return p
+		}
+	}
+	panic(Unfollowed{example})
+}
+
+// Unfollowed is the error where there seems to be none.
+type Unfollowed struct{ Example header.Packet }
+
+func (u Unfollowed) Error() string {
+	return fmt.Sprintf("connections like %s to %s lead machines back to themselves, and can't be followed all at once", u.Example.From(), u.Example.To())
+}
+
+// follow walks one connection of a set. It returns false where by this one a machine
+// meets itself and the others of the set can't be told apart from it.
+func (a *Atlas) follow(from Place, set header.Set, example header.Packet, waiting []header.Set) (ok bool) {
+	if example.Source == example.Destination {
+		return false
+	}
+	defer func() {
+		if reason := recover(); reason != nil {
+			if _, met := reason.(meets); !met {
+				panic(reason)
+			}
+			ok = false
+		}
+	}()
+	w := a.walk
+	r := w.region
+	*r = region{
+		atlas: a, set: set, terms: header.OriginalTerms(), aside: waiting,
+		rules: r.rules[:0], meetings: r.meetings[:0], legs: r.legs[:0], sessions: r.sessions[:0], passages: r.passages[:0], carriers: r.carriers[:0],
+	}
+	r.terms[header.FieldProtocol] = header.ConstantPort(uint16(example.Protocol))
+	w.run(Connection{Packet: example, From: from, Moment: a.moment})
+	return true
 }
 
 // example returns a member that is not from an address to itself.
@@ -257,6 +304,7 @@ type region struct {
 
 	delivered header.Terms // to the last machine
 
+	meetings []Meeting
 	legs     []legTerms
 	sessions []sessionTerms
 	passages []header.Terms
@@ -450,14 +498,54 @@ func (a *Atlas) choice(among header.Addresses, v6 bool) *choice {
 
 // same decides whether two packets are equal in some fields.
 func (r *region) same(a, b header.Terms, fields []header.Field, equal bool) bool {
-	inside := r.set
+	inside, told := r.set, true
 	for _, f := range fields {
-		if inside != header.Nothing {
-			inside = r.atlas.Space.EqualWithin(inside, f, a[f], b[f])
+		if inside == header.Nothing {
+			break
+		}
+		if same, ok := r.atlas.Space.EqualWithin(inside, f, a[f], b[f]); ok {
+			inside = same
+		} else {
+			told = false
 		}
 	}
-	r.keep(inside, r.atlas.Space.Minus(r.set, inside), equal)
+	switch {
+	case told || inside == header.Nothing:
+		r.keep(inside, r.atlas.Space.Minus(r.set, inside), equal)
+	case equal:
+		panic(meets{}) // it is one of those machines: another has to be walked
+	default:
+		r.meetings = append(r.meetings, Meeting{a, b, fields})
+	}
 	return equal
+}
+
+// A Meeting is where a translation leads machines back to themselves, each to its own
+// address: two packets are equal in some fields then. Of many machines these connections
+// are no set that could be written down, so a region does not claim them.
+type Meeting struct {
+	a, b   header.Terms
+	fields []header.Field
+}
+
+// meets is what a walk is broken off with that is of such a connection.
+type meets struct{}
+
+// has reports whether a connection is one by which a machine meets itself.
+func (m *Meeting) has(p header.Packet) bool {
+	a, b := m.a.Apply(p), m.b.Apply(p)
+	for _, f := range m.fields {
+		if !a.Same(b, f) {
+			return false
+		}
+	}
+	return true
+}
+
+// Claims reports whether what a region says is said of a member too: it is not of a
+// connection from an address to itself, nor of those of its meetings.
+func Claims(meetings []Meeting, p header.Packet) bool {
+	return p.Source != p.Destination && !slices.ContainsFunc(meetings, func(m Meeting) bool { return m.has(p) })
 }
 
 var endFields = []header.Field{header.FieldDestination, header.FieldPort, header.FieldSource, header.FieldSourcePort}

@@ -40,8 +40,8 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network) bool {
 		var regions []engine.Region
 		err := atlas.Explore(b.From, b.Set, func(r *engine.Region) { regions = append(regions, r.Kept()) })
 		if err != nil {
-			t.Logf("seed %d: %v", seed, err)
-			continue
+			t.Errorf("seed %d: %v", seed, err)
+			return false
 		}
 		whole := header.Nothing
 		for _, r := range regions {
@@ -56,7 +56,7 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network) bool {
 					t.Errorf("seed %d: an empty region", seed)
 					return false
 				}
-				if p.Source == p.Destination {
+				if !engine.Claims(r.Meetings, p) {
 					continue
 				}
 				v := walk.Verdict(engine.Connection{Packet: p, From: b.From, Moment: moment})

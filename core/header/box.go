@@ -82,6 +82,9 @@ func valuesOf(p Packet) [Fields]number {
 	}
 }
 
+// Same reports whether two packets are equal in a field.
+func (p Packet) Same(q Packet, f Field) bool { return valuesOf(p)[f] == valuesOf(q)[f] }
+
 func packetOf(values [Fields]number) Packet {
 	return Packet{
 		Source: values[FieldSource].address(), Destination: values[FieldDestination].address(),

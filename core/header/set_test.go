@@ -316,13 +316,43 @@ func TestEqualTerms(t *testing.T) {
 		{Original(FieldDestination), shifted, func(Packet) bool { return false }},
 		{shifted, shifted, func(Packet) bool { return true }},
 	} {
-		if got := modelOf(func(p Packet) bool { return s.Contains(s.Equal(FieldDestination, c.a, c.b), p) }); !got.equal(modelOf(c.want)) {
+		equal, ok := s.Equal(FieldDestination, c.a, c.b)
+		if got := modelOf(func(p Packet) bool { return s.Contains(equal, p) }); !ok || !got.equal(modelOf(c.want)) {
 			t.Errorf("%v and %v", c.a, c.b)
 		}
 	}
-	ports := s.Equal(FieldPort, Original(FieldPort), Original(FieldSourcePort).ShiftedPort(1, 0))
+	ports, _ := s.Equal(FieldPort, Original(FieldPort), Original(FieldSourcePort).ShiftedPort(1, 0))
 	if got := modelOf(func(p Packet) bool { return s.Contains(ports, p) }); !got.equal(modelOf(func(p Packet) bool { return p.DestinationPort == p.SourcePort-1 })) {
 		t.Error("ports against ports")
+	}
+	if _, ok := s.Equal(FieldSource, Original(FieldSource), Original(FieldDestination).Shifted(tinyAddress(0), tinyAddress(1))); ok {
+		t.Error("sources against destinations are no small set")
+	}
+}
+
+// Of a set with few destinations, the members are told for which the source is the
+// destination and some more; of a large set it is said that they are not.
+func TestSourcesAgainstDestinations(t *testing.T) {
+	random := rand.New(rand.NewPCG(10, 9))
+	for range 500 {
+		s := NewSpace(1 << 20)
+		set, m := randomTiny(s, random)
+		set = s.Restrict(s.Where(FieldProtocol, []Span{PortSpan(6, 6)}, Everything), set)
+		by := random.IntN(3) + 1
+		shifted := Original(FieldDestination).Shifted(tinyAddress(0), tinyAddress(by))
+		equal, ok := s.EqualWithin(set, FieldSource, Original(FieldSource), shifted)
+		if !ok {
+			t.Fatal("a few destinations are too many")
+		}
+		for i, p := range tiny {
+			if want := m[i] && p.Protocol == TCP && int(p.Source.As4()[3]) == int(p.Destination.As4()[3])+by; s.Contains(equal, p) != want {
+				t.Fatalf("%v: %v, want %v", p, !want, want)
+			}
+		}
+		everybody := s.Where(FieldProtocol, []Span{PortSpan(6, 6)}, s.Where(FieldDestination, AddressSpans(Family(false)), Everything))
+		if _, ok := s.EqualWithin(everybody, FieldSource, Original(FieldSource), shifted); ok {
+			t.Fatal("all destinations are told one by one")
+		}
 	}
 }
 

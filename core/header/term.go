@@ -44,14 +44,15 @@ func (t Term) ConstantValue() uint16 { return uint16(t.number.low) }
 
 // Equal returns the connections for which two terms of one field are equal. A
 // connection from an address to itself never leaves its machine, and is not among
-// those that Equal is right about.
-func (s *Space) Equal(f Field, a, b Term) Set {
+// those that Equal is right about. It returns false where there is no small set of them:
+// the source against the destination, each changed by some amount.
+func (s *Space) Equal(f Field, a, b Term) (equal Set, ok bool) {
 	switch {
 	case a.constant && b.constant, !a.constant && !b.constant && a.Field == b.Field:
 		if a.number == b.number {
-			return Everything
+			return Everything, true
 		}
-		return Nothing
+		return Nothing, true
 	case a.constant:
 		return s.Equal(f, b, a)
 	case b.constant:
@@ -59,30 +60,24 @@ func (s *Space) Equal(f Field, a, b Term) Set {
 		if limit := largest[a.Field]; limit.high == 0 {
 			value = number{low: value.low & limit.low}
 		}
-		return s.Where(a.Field, []Span{{value, value}}, Everything)
+		return s.Where(a.Field, []Span{{value, value}}, Everything), true
+	case a.Field == FieldSourcePort:
+		return s.diagonal(uint16(b.number.low - a.number.low)), true
+	case a.Field == FieldPort:
+		return s.diagonal(uint16(a.number.low - b.number.low)), true
 	}
-	// Two fields of the connection against each other. No connection is from an
-	// address to itself; apart from that there is no small diagram for addresses.
-	if a.Field == FieldPort || a.Field == FieldSourcePort {
-		if a.Field == FieldSourcePort {
-			a, b = b, a
-		}
-		return s.diagonal(uint16(a.number.low - b.number.low))
-	}
-	if a.number == b.number {
-		return Nothing
-	}
-	panic(Undecided{a.Field, b.Field})
+	return Nothing, a.number == b.number
 }
 
 // mostDiagonal is how many addresses are compared one by one.
 const mostDiagonal = 1 << 14
 
 // EqualWithin is Equal for the members of a set, all of one protocol. It can also compare the source with
-// the destination, each changed by some amount, where the set holds few destinations.
-func (s *Space) EqualWithin(set Set, f Field, a, b Term) Set {
-	if a.constant || b.constant || a.Field == b.Field || a.Field == FieldPort || a.Field == FieldSourcePort || a.number == b.number {
-		return s.Restrict(s.Equal(f, a, b), set)
+// the destination, each changed by some amount, where the set holds few destinations; else
+// it returns false.
+func (s *Space) EqualWithin(set Set, f Field, a, b Term) (equal Set, ok bool) {
+	if equal, ok = s.Equal(f, a, b); ok {
+		return s.Restrict(equal, set), true
 	}
 	if a.Field == FieldSource {
 		a, b = b, a
@@ -91,10 +86,7 @@ func (s *Space) EqualWithin(set Set, f Field, a, b Term) Set {
 	var edges []setEdge
 	s.eachEdge(set, FieldProtocol, func(_ Span, rest Set) {
 		s.eachEdge(rest, FieldDestination, func(span Span, _ Set) {
-			for v := span.first; ; v = v.plus(one) {
-				if len(edges) > mostDiagonal {
-					panic(Undecided{a.Field, b.Field})
-				}
+			for v := span.first; len(edges) <= mostDiagonal; v = v.plus(one) {
 				if v != (number{}) {
 					edges = append(edges, setEdge{v.minus(one), Nothing})
 				}
@@ -106,11 +98,14 @@ func (s *Space) EqualWithin(set Set, f Field, a, b Term) Set {
 			}
 		})
 	})
-	if len(edges) == 0 {
-		return Nothing
+	switch {
+	case len(edges) > mostDiagonal:
+		return Nothing, false
+	case len(edges) == 0:
+		return Nothing, true
 	}
 	edges = append(edges, setEdge{largest[FieldDestination], Nothing})
-	return s.Restrict(set, s.make(FieldDestination, slices.CompactFunc(edges, func(x, y setEdge) bool { return x.last == y.last })))
+	return s.Restrict(set, s.make(FieldDestination, slices.CompactFunc(edges, func(x, y setEdge) bool { return x.last == y.last }))), true
 }
 
 // diagonal returns the connections whose source port is their port and distance more.
@@ -126,14 +121,6 @@ func (s *Space) diagonal(distance uint16) Set {
 	made := s.make(FieldPort, edges)
 	s.diagonals[distance] = made
 	return made
-}
-
-// Undecided is what Equal panics with where one field of a connection would have
-// to be compared with another.
-type Undecided struct{ A, B Field }
-
-func (u Undecided) Error() string {
-	return "a translation leads the machines of a large prefix back to themselves, each by its own address: that can't be written as a set"
 }
 
 // Terms are what each field of a packet is in terms of the connection at first.

@@ -73,8 +73,9 @@ type surveyed struct {
 
 // Fated are connections that share a fate.
 type fated struct {
-	set  header.Set
-	fate *Fate
+	set      header.Set
+	fate     *Fate
+	meetings []engine.Meeting
 }
 
 // NewBaseline returns the baseline of a network. Comparisons with it hold up to most
@@ -95,7 +96,7 @@ func (base *Baseline) survey(s *surveyed) error {
 	s.done = true
 	return base.atlas.Explore(s.From, s.Set, func(r *engine.Region) {
 		fate := fateOf(r)
-		s.regions = append(s.regions, fated{r.Set, fate.kept()})
+		s.regions = append(s.regions, fated{r.Set, fate.kept(), slices.Clone(r.Meetings)})
 	})
 }
 
@@ -186,6 +187,7 @@ type comparison struct {
 type change struct {
 	old, new *Fate
 	sets     []header.Set
+	meetings []engine.Meeting // of connections that this is not said of
 }
 
 // explore compares the connections of a pair.
@@ -194,7 +196,7 @@ func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
 	if p.old == nil {
 		return atlas.Explore(p.new.From, c.space.Restrict(only, p.new.Set), func(r *engine.Region) {
 			fate := fateOf(r)
-			c.add(nowhere, &fate, r.Set)
+			c.add(nowhere, &fate, r.Set, r.Meetings)
 		})
 	}
 	for _, x := range p.old.regions {
@@ -205,11 +207,11 @@ func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
 		switch {
 		case set == header.Nothing:
 		case p.new == nil:
-			c.add(x.fate, nowhere, set)
+			c.add(x.fate, nowhere, set, x.meetings)
 		default:
 			err := atlas.Explore(p.new.From, set, func(r *engine.Region) {
 				if fate := fateOf(r); !x.fate.like(&fate, c.stops) {
-					c.add(x.fate, &fate, r.Set)
+					c.add(x.fate, &fate, r.Set, slices.Concat(x.meetings, r.Meetings))
 				}
 			})
 			if err != nil {
@@ -221,7 +223,7 @@ func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
 }
 
 // add notes connections, unless their fates are alike.
-func (c *comparison) add(old, new *Fate, set header.Set) {
+func (c *comparison) add(old, new *Fate, set header.Set, meetings []engine.Meeting) {
 	if old.like(new, c.stops) {
 		return
 	}
@@ -233,6 +235,7 @@ func (c *comparison) add(old, new *Fate, set header.Set) {
 		c.found = append(c.found, change{old: old, new: new.kept()})
 	}
 	c.found[at].sets = append(c.found[at].sets, set)
+	c.found[at].meetings = append(c.found[at].meetings, meetings...)
 }
 
 // differences lists what was found.
@@ -246,7 +249,7 @@ func (c *comparison) differences() []Difference {
 		}
 		for _, box := range c.space.Boxes(set) {
 			d.Protocol, d.From, d.To, d.Ports, d.AllPorts = box.Protocol, box.From, box.To, box.Ports, box.AllPorts
-			d.Example = exampleOf(c.space, set, &box)
+			d.Example = exampleOf(c.space, set, &box, x.meetings)
 			found = append(found, d)
 		}
 	}
@@ -262,7 +265,11 @@ func equalTerms(space *header.Space, a, b header.Terms) header.Set {
 		if equal == header.Nothing {
 			break
 		}
-		equal = space.Restrict(equal, space.Equal(f, a[f], b[f]))
+		same, ok := space.Equal(f, a[f], b[f])
+		if !ok {
+			return header.Nothing
+		}
+		equal = space.Restrict(equal, same)
 	}
 	return equal
 }

@@ -59,7 +59,7 @@ func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Resul
 			result.Breaking.Add(result.Breaking, space.Size(wrong))
 			if wrong != header.Nothing && result.Holds {
 				result.Holds, result.Verdict = false, r.Verdict
-				result.Counter = counterexample(space, wrong)
+				result.Counter = counterexample(space, wrong, r.Meetings)
 			}
 		})
 		if err != nil {
@@ -70,7 +70,7 @@ func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Resul
 }
 
 // counterexample returns a member, from the usual source port where it can.
-func counterexample(space *header.Space, set header.Set) header.Packet {
+func counterexample(space *header.Space, set header.Set, meetings []engine.Meeting) header.Packet {
 	boxes := space.Boxes(set)
-	return exampleOf(space, set, &boxes[0])
+	return exampleOf(space, set, &boxes[0], meetings)
 }

@@ -5,6 +5,7 @@ package reach
 import (
 	"cmp"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 
@@ -65,6 +66,7 @@ func Find(e *engine.Engine, q Question) ([]Access, error) {
 				order = append(order, key)
 			}
 			w.sets = append(w.sets, members)
+			w.meetings = append(w.meetings, r.Meetings...)
 		})
 		if err != nil {
 			return nil, err
@@ -171,6 +173,8 @@ func delivered(s *header.Space, q Question) header.Set {
 type way struct {
 	region engine.Region
 	sets   []header.Set
+
+	meetings []engine.Meeting // of connections that it is not said of
 }
 
 func wayKey(r *engine.Region) string {
@@ -203,7 +207,7 @@ func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas) []Access {
 				a.Services = append(a.Services, served)
 			}
 		}
-		a.Example = exampleOf(atlas.Space, set, &box)
+		a.Example = exampleOf(atlas.Space, set, &box, w.meetings)
 		found = append(found, a)
 	}
 	return found
@@ -212,8 +216,9 @@ func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas) []Access {
 // usualPort is the source port of examples where any will do; it is that of trace.
 const usualPort = 40000
 
-// exampleOf returns a connection of a box that can be traced.
-func exampleOf(s *header.Space, set header.Set, b *header.Box) header.Packet {
+// exampleOf returns a connection of a box that can be traced, none by which a machine
+// meets itself.
+func exampleOf(s *header.Space, set header.Set, b *header.Box, meetings []engine.Meeting) header.Packet {
 	p := header.Packet{Protocol: b.Protocol}
 	p.Source, _ = b.From.First()
 	p.Destination, _ = b.To.First()
@@ -223,10 +228,18 @@ func exampleOf(s *header.Space, set header.Set, b *header.Box) header.Packet {
 	if len(b.Ports) > 0 {
 		p.DestinationPort = b.Ports[0].First
 	}
-	if s.Contains(set, p) {
+	if s.Contains(set, p) && engine.Claims(meetings, p) {
 		return p
 	}
 	only := s.Where(header.FieldDestination, header.AddressSpans(b.To), s.Where(header.FieldSource, header.AddressSpans(b.From), header.Everything))
-	p, _ = s.Example(s.Restrict(only, set))
+	only = s.Restrict(only, set)
+	random := rand.New(rand.NewPCG(1, 1))
+	p, _ = s.Example(only)
+	for tries := 0; tries < mostTries && !engine.Claims(meetings, p); tries++ {
+		p, _ = s.Sample(only, random.Uint64)
+	}
 	return p
 }
+
+// mostTries is how many members are tried to find one that a set is right about.
+const mostTries = 200

@@ -77,11 +77,7 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 	e, done := c.compile(n)
 	found, err = advice.Examine(e)
 	done()
-	var partial advice.Partial
-	switch {
-	case errors.As(err, &partial):
-		fmt.Fprintln(c.Err, strings.Join(wrap("hollowbridge check: "+partial.Error()+"; what is found holds, but may not be all", widest), "\n  "))
-	case err != nil:
+	if err != nil {
 		return nil, nil, err
 	}
 	bench, err := repair.NewBench(c.path(), n, mostRulesRepaired)
