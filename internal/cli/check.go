@@ -80,11 +80,11 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 	if err != nil {
 		return nil, nil, err
 	}
-	bench, err := repair.NewBench(c.path(), n, mostRulesRepaired)
-	if err != nil {
-		return nil, nil, err
-	}
 	repairs = make([][]repairJSON, len(found))
+	bench, err := repair.NewBench(c.path(), n, mostRulesRepaired)
+	if err != nil { // it can't be read twice, so it can't be edited either
+		return found, repairs, nil
+	}
 	tries := mostFindingsTried / max(1, ruleCount(n))
 	for i := range found {
 		if len(found[i].Mends) == 0 || tries <= 0 {

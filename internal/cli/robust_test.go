@@ -201,3 +201,23 @@ func TestLongWorkShowsProgressOnATerminal(t *testing.T) {
 }
 
 const patience = 2 * time.Second // longer than the program's
+
+// A network file that comes through a pipe can be read once: it is answered for, without
+// edits.
+func TestAFileThroughAPipe(t *testing.T) {
+	folder := demoFolder(t)
+	text := strings.Replace(read(t, folder), "{file: fronts.txt}", "[203.0.113.16]", 1)
+	for _, args := range [][]string{{"trace", "internet", "rim:fibre", "tcp/8081"}, {"check"}, {"reach"}, {"expect"}} {
+		command := exec.Command(program, append(args, "-f", "/dev/stdin")...)
+		command.Stdin = strings.NewReader(text)
+		var stderr strings.Builder
+		command.Stderr = &stderr
+		out, err := command.Output()
+		if _, exited := err.(*exec.ExitError); err != nil && (!exited || command.ProcessState.ExitCode() == 2) {
+			t.Errorf("%v: %v %s", args, err, stderr.String())
+		}
+		if len(out) == 0 || strings.Contains(string(out), "tried on a copy") {
+			t.Errorf("%v: %s", args, out)
+		}
+	}
+}

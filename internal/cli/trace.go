@@ -79,11 +79,12 @@ func runTrace(c *call) int {
 	t := walk.Trace(connection)
 	var repairs []repair.Repair
 	if t.Outcome != engine.Reached && len(c.options.after) == 0 {
-		bench, err := repair.NewBench(c.path(), n, mostRulesRepaired)
-		if err != nil {
+		switch bench, err := repair.NewBench(c.path(), n, mostRulesRepaired); {
+		case err == nil:
+			repairs = bench.ForTrace(t)
+		case c.options.repair != 0:
 			return c.failed(err)
-		}
-		repairs = bench.ForTrace(t)
+		} // else it can't be read twice, so it can't be edited either
 	}
 	if c.options.repair != 0 {
 		return c.applyRepair(repairs)
