@@ -48,7 +48,7 @@ func commandText(command string, indent int) string {
 			b.WriteString(" && \\\n" + strings.Repeat(" ", indent))
 			column = 0
 			continue
-		case column > 0 && indent+column+len(w)+len(" \\") >= widest:
+		case column > 0 && indent+column+len(w)+len(" && \\") >= widest:
 			b.WriteString(" \\\n" + strings.Repeat(" ", indent+2))
 			column = 2
 		case i > 0 && column > 0:
