@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"fmt"
 	"math/rand/v2"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -213,6 +214,9 @@ func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas) []Access {
 	return found
 }
 
+// usualSources are strangers that people know from documentation; the last is preferred.
+var usualSources = []netip.Addr{netip.MustParseAddr("2001:db8:ffff::1"), netip.MustParseAddr("203.0.113.1"), netip.MustParseAddr("192.0.2.1")}
+
 // usualPort is the source port of examples where any will do; it is that of trace.
 const usualPort = 40000
 
@@ -222,6 +226,11 @@ func exampleOf(s *header.Space, set header.Set, b *header.Box, meetings []engine
 	p := header.Packet{Protocol: b.Protocol}
 	p.Source, _ = b.From.First()
 	p.Destination, _ = b.To.First()
+	for _, usual := range usualSources {
+		if b.From.Contains(usual) && usual.Is6() == p.Destination.Is6() {
+			p.Source = usual
+		}
+	}
 	if b.Protocol.HasPorts() || b.Protocol == header.ICMP {
 		p.SourcePort = usualPort
 	}
