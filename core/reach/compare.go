@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -253,10 +254,22 @@ func (c *comparison) differences() []Difference {
 			found = append(found, d)
 		}
 	}
-	slices.SortStableFunc(found, func(x, y Difference) int {
-		return slices.Index(Changes, x.Change) - slices.Index(Changes, y.Change)
-	})
+	slices.SortStableFunc(found, compareDifferences)
 	return found
+}
+
+// compareDifferences orders differences by their kind, then by where the connections go.
+func compareDifferences(x, y Difference) int {
+	a, _ := x.To.First()
+	b, _ := y.To.First()
+	protocols := header.Protocols()
+	port := func(d *Difference) uint16 {
+		if len(d.Ports) == 0 {
+			return 0
+		}
+		return d.Ports[0].First
+	}
+	return cmp.Or(slices.Index(Changes, x.Change)-slices.Index(Changes, y.Change), a.Compare(b), slices.Index(protocols, x.Protocol)-slices.Index(protocols, y.Protocol), cmp.Compare(port(&x), port(&y)))
 }
 
 func equalTerms(space *header.Space, a, b header.Terms) header.Set {
