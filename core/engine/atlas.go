@@ -1,0 +1,192 @@
+package engine
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// An Atlas finds out what becomes of whole sets of connections, exactly. It walks
+// one connection of a set and lets every decision on the way narrow the set to
+// those that are decided alike; what is decided otherwise is set aside and
+// walked later. So the nine steps are the same ones that trace takes, and each
+// region it returns is all connections that go one way.
+type Atlas struct {
+	Space  *header.Space
+	engine *Engine
+	moment network.Moment
+	tables map[tableView]header.Set
+	wheres map[whereKey]header.Set
+	inside map[*netip.Prefix]header.Addresses
+	routed map[routeKey]header.Set
+
+	choices map[whereKey]*choice
+	pieces  map[pieceKey][]moved
+
+	walk    *Walk  // the one that is used for every region
+	found   Region // the last one
+	waiting []header.Set
+}
+
+// A Region is a set of connections that go one way.
+type Region struct {
+	Set     header.Set
+	Verdict Verdict      // of one of them
+	Terms   header.Terms // what the delivered packet is in terms of the connection; only where one was delivered
+	Rules   []*network.Rule
+	Example header.Packet
+
+	Meetings []Meeting // of connections that it is not right about, see Claims
+}
+
+// Kept returns a copy of the region that stays valid.
+func (r *Region) Kept() Region {
+	kept := *r
+	kept.Rules, kept.Meetings = slices.Clone(r.Rules), slices.Clone(r.Meetings)
+	return kept
+}
+
+// NewAtlas returns an atlas for one moment; Always takes every rule with hours as
+// active. It may hold as many pieces of sets, see header.NewSpace.
+func (e *Engine) NewAtlas(moment network.Moment, most int) *Atlas {
+	return e.NewAtlasIn(header.NewSpace(most), moment)
+}
+
+// NewAtlasIn returns an atlas whose sets are in a given space, so that those of
+// several atlases can be compared.
+func (e *Engine) NewAtlasIn(space *header.Space, moment network.Moment) *Atlas {
+	walk := e.NewWalk()
+	walk.region = &region{}
+	return &Atlas{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]header.Set{}, wheres: map[whereKey]header.Set{},
+		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]header.Set{}, choices: map[whereKey]*choice{}, pieces: map[pieceKey][]moved{}}
+}
+
+// Explore calls a function with each region of a set of connections that begin at a
+// place; what it is given is valid until it returns, and it does not explore by itself. All
+// of them must be of one protocol and of one family. A connection from an address to
+// itself never leaves its machine; it may be in any region, or in none. The error is
+// header.TooLarge where the atlas outgrows its limit, or Unfollowed: then nothing is claimed.
+func (a *Atlas) Explore(from Place, set header.Set, do func(*Region)) (err error) {
+	defer func() {
+		switch reason := recover().(type) {
+		case nil:
+		case header.TooLarge:
+			err = reason
+		case Unfollowed:
+			err = reason
+		default:
+			panic(reason)
+		}
+	}()
+	waiting := append(a.waiting[:0], set)
+	for len(waiting) > 0 {
+		next := waiting[len(waiting)-1]
+		waiting = waiting[:len(waiting)-1]
+		example, ok := a.example(next)
+		if !ok {
+			continue
+		}
+		if !a.follow(from, next, example, waiting) {
+			example = a.followAnother(from, next, example, waiting)
+		}
+		r := a.walk.region
+		waiting = r.aside
+		a.found = Region{Set: r.set, Verdict: a.walk.verdict, Terms: r.delivered, Rules: r.rules, Example: example, Meetings: r.meetings}
+		if do(&a.found); a.engine.Watch != nil {
+			a.engine.Watch()
+		}
+	}
+	a.waiting = waiting
+	return nil
+}
+
+// mostTries is how many connections of a set are walked to find one by which no machine
+// meets itself.
+const mostTries = 200
+
+// followAnother follows a random connection of a set.
+func (a *Atlas) followAnother(from Place, set header.Set, example header.Packet, waiting []header.Set) header.Packet {
+	random := rand.New(rand.NewPCG(1, 1))
+	for range mostTries {
+		if p, ok := a.Space.Sample(set, random.Uint64); ok && a.follow(from, set, p, waiting) {
+			return p
+		}
+	}
+	panic(Unfollowed{example})
+}
+
+// Unfollowed is the error where there seems to be none.
+type Unfollowed struct{ Example header.Packet }
+
+func (u Unfollowed) Error() string {
+	return fmt.Sprintf("connections like %s to %s lead machines back to themselves, and can't be followed all at once", u.Example.From(), u.Example.To())
+}
+
+// follow walks one connection of a set. It returns false where by this one a machine
+// meets itself and the others of the set can't be told apart from it.
+func (a *Atlas) follow(from Place, set header.Set, example header.Packet, waiting []header.Set) (ok bool) {
+	if example.Source == example.Destination {
+		return false
+	}
+	defer func() {
+		if reason := recover(); reason != nil {
+			if _, met := reason.(meets); !met {
+				panic(reason)
+			}
+			ok = false
+		}
+	}()
+	w := a.walk
+	r := w.region
+	*r = region{
+		atlas: a, set: set, terms: header.OriginalTerms(), aside: waiting,
+		rules: r.rules[:0], meetings: r.meetings[:0], legs: r.legs[:0], sessions: r.sessions[:0], passages: r.passages[:0], carriers: r.carriers[:0],
+	}
+	r.terms[header.FieldProtocol] = header.ConstantPort(uint16(example.Protocol))
+	w.run(Connection{Packet: example, From: from, Moment: a.moment})
+	return true
+}
+
+// example returns a member that is not from an address to itself.
+func (a *Atlas) example(set header.Set) (header.Packet, bool) {
+	for {
+		p, ok := a.Space.Example(set)
+		if !ok || p.Source != p.Destination {
+			return p, ok
+		}
+		itself := a.Space.Where(header.FieldSource, header.AddressSpans(header.Single(p.Source)), header.Everything)
+		set = a.Space.Minus(set, a.Space.Where(header.FieldDestination, header.AddressSpans(header.Single(p.Source)), itself))
+	}
+}
+
+// A Meeting is where a translation leads machines back to themselves, each to its own
+// address: two packets are equal in some fields then. Of many machines these connections
+// are no set that could be written down, so a region does not claim them.
+type Meeting struct {
+	a, b   header.Terms
+	fields []header.Field
+}
+
+// meets is what a walk is broken off with that is of such a connection.
+type meets struct{}
+
+// has reports whether a connection is one by which a machine meets itself.
+func (m *Meeting) has(p header.Packet) bool {
+	a, b := m.a.Apply(p), m.b.Apply(p)
+	for _, f := range m.fields {
+		if !a.Same(b, f) {
+			return false
+		}
+	}
+	return true
+}
+
+// Claims reports whether what a region says is said of a member too: it is not of a
+// connection from an address to itself, nor of those of its meetings.
+func Claims(meetings []Meeting, p header.Packet) bool {
+	return p.Source != p.Destination && !slices.ContainsFunc(meetings, func(m Meeting) bool { return m.has(p) })
+}

@@ -1,0 +1,126 @@
+package engine
+
+import (
+	"slices"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A HiddenRule is a rule that can never match, and the rules that take what it
+// would match; none where it matches nothing by itself.
+type HiddenRule struct {
+	Rule *network.Rule
+	By   []*network.Rule
+}
+
+// Hidden returns the rules that are hidden wherever they are looked at.
+func (a *Atlas) Hidden() []HiddenRule {
+	var hidden []HiddenRule
+	for _, g := range a.engine.gateways {
+		var views []tableView
+		for _, in := range g.Interfaces {
+			zone := g.zones[in.Index]
+			views = append(views, tableView{table: g.destination[in.Index], fromZone: zone, toZone: zone})
+			for _, out := range g.Interfaces {
+				views = append(views, tableView{table: g.filter, fromZone: zone, toZone: g.zones[out.Index]},
+					tableView{table: g.source[out.Index], fromZone: zone, toZone: g.zones[out.Index]})
+			}
+		}
+		hidden = append(hidden, a.hiddenIn(g, views)...)
+	}
+	return hidden
+}
+
+func (a *Atlas) hiddenIn(g *gateway, views []tableView) []HiddenRule {
+	seen := map[*network.Rule]bool{}
+	by := map[*network.Rule][]*network.Rule{}
+	done := map[tableView]bool{}
+	for _, v := range views {
+		if done[v] {
+			continue
+		}
+		done[v] = true
+		whole := a.view(v)
+		first := map[int]bool{}
+		for _, p := range a.Space.Parts(whole) {
+			first[p.Value] = true
+			seen[v.table.conditions[p.Value-1].rule] = true
+		}
+		for i := range v.table.conditions {
+			c := &v.table.conditions[i]
+			if first[i+1] {
+				continue
+			}
+			for _, p := range a.Space.Parts(a.within(a.condition(c, 1, v), whole)) {
+				if other := v.table.conditions[p.Value-1].rule; !slices.Contains(by[c.rule], other) {
+					by[c.rule] = append(by[c.rule], other)
+				}
+			}
+		}
+	}
+	var hidden []HiddenRule
+	add := func(r *network.Rule) {
+		if !seen[r] {
+			hidden = append(hidden, HiddenRule{r, by[r]})
+		}
+	}
+	for _, r := range g.NAT {
+		add(&r.Rule)
+	}
+	for _, r := range g.Filter {
+		add(&r.Rule)
+	}
+	return hidden
+}
+
+// within returns the values that whole gives to the members of a set. Of a large whole
+// it looks only at what the set comes to.
+func (a *Atlas) within(set, whole header.Set) header.Set {
+	terms := header.OriginalTerms()
+	return a.Space.Pull(set, whole, &terms, false)
+}
+
+// A Crossing is two rules of a filter of which each matches connections that the
+// other does not, and the first decides about some that both match.
+type Crossing struct {
+	First, Second *network.Rule
+	Example       header.Packet
+}
+
+// Crossings returns the crossings of all filters.
+func (a *Atlas) Crossings() []Crossing {
+	var found []Crossing
+	for _, g := range a.engine.gateways {
+		done := map[tableView]bool{}
+		for _, in := range g.Interfaces {
+			for _, out := range g.Interfaces {
+				v := tableView{table: g.filter, fromZone: g.zones[in.Index], toZone: g.zones[out.Index]}
+				if !done[v] {
+					done[v] = true
+					found = append(found, a.crossingsIn(v)...)
+				}
+			}
+		}
+	}
+	return found
+}
+
+func (a *Atlas) crossingsIn(v tableView) []Crossing {
+	var found []Crossing
+	whole := a.view(v)
+	for i := range v.table.conditions {
+		second := a.condition(&v.table.conditions[i], 1, v)
+		for _, p := range a.Space.Parts(a.within(second, whole)) {
+			if p.Value == i+1 {
+				continue
+			}
+			first := a.condition(&v.table.conditions[p.Value-1], 1, v)
+			if a.Space.Minus(first, second) != header.Nothing && a.Space.Minus(second, first) != header.Nothing {
+				example, _ := a.Space.Example(p.Set)
+				found = append(found, Crossing{v.table.conditions[p.Value-1].rule, v.table.conditions[i].rule, example})
+			}
+		}
+	}
+	return found
+}

@@ -1,0 +1,206 @@
+package engine
+
+import (
+	"net/netip"
+	"slices"
+
+	"hollowbridge/core/header"
+)
+
+// A routeKey is the routes of a table to one family.
+type routeKey struct {
+	table *routeTable
+	v6    bool
+}
+
+// A whereKey names a set of addresses, which never changes, by where it is stored.
+type whereKey struct {
+	first *header.Range
+	count int
+	field header.Field
+	v6    bool
+}
+
+// A tableView is a table as it is for a pair of zones. Turned, it is asked by
+// answers: what rules say about the source stands at the destination's place.
+type tableView struct {
+	table            *table
+	fromZone, toZone int
+	turned           bool
+}
+
+// view returns a table as a set that gives each packet the number of the first
+// condition it meets, counted from 1.
+func (a *Atlas) view(v tableView) header.Set {
+	if known, ok := a.tables[v]; ok {
+		return known
+	}
+	sets := make([]header.Set, len(v.table.conditions))
+	for i := range v.table.conditions {
+		sets[i] = a.condition(&v.table.conditions[i], i+1, v)
+	}
+	made := a.Space.OverlayAll(sets)
+	a.tables[v] = made
+	return made
+}
+
+// condition returns the packets that meet a condition, with a value.
+func (a *Atlas) condition(c *condition, value int, v tableView) header.Set {
+	if !c.rule.Active(a.moment) {
+		return header.Nothing
+	}
+	source, destination := header.FieldSource, header.FieldDestination
+	sourcePort, port := header.FieldSourcePort, header.FieldPort
+	if v.turned {
+		source, destination, sourcePort, port = destination, source, port, sourcePort
+	}
+	spans := map[header.Field][]header.Span{}
+	for _, side := range []struct {
+		field header.Field
+		m     *matcher
+		zone  int
+	}{{source, &c.from, v.fromZone}, {destination, &c.to, v.toZone}} {
+		if !side.m.any {
+			spans[side.field] = header.AddressSpans(side.m.set(side.zone))
+		}
+	}
+	whole := header.Nothing
+	for _, protocol := range header.Protocols() {
+		ports, any, ok := portsOf(c.services, protocol)
+		if !ok || len(c.sourcePorts) > 0 && !protocol.HasPorts() {
+			continue
+		}
+		delete(spans, port)
+		delete(spans, sourcePort)
+		if !any {
+			spans[port] = portSpans(ports)
+		}
+		if len(c.sourcePorts) > 0 {
+			spans[sourcePort] = portSpans(c.sourcePorts)
+		}
+		one := header.ValueSet(value)
+		for f := header.FieldSourcePort; f > header.FieldProtocol; f-- {
+			if s, limited := spans[f]; limited {
+				one = a.Space.Where(f, s, one)
+			}
+		}
+		whole = a.Space.Overlay(whole, a.Space.Where(header.FieldProtocol, protocolSpan(protocol), one))
+	}
+	return whole
+}
+
+func (m *matcher) set(zone int) header.Addresses {
+	if len(m.zones) == 0 {
+		return m.all
+	}
+	return m.zones[zone]
+}
+
+func protocolSpan(p header.Protocol) []header.Span {
+	return []header.Span{header.PortSpan(uint16(p), uint16(p))}
+}
+
+// portsOf returns which ports of a protocol are among the services: any of them,
+// or those listed; ok is false where the protocol is not among them.
+func portsOf(services header.Services, protocol header.Protocol) (ports []header.Ports, any, ok bool) {
+	if len(services) == 0 {
+		return nil, true, true
+	}
+	for _, s := range services {
+		switch {
+		case s.Protocol == header.AnyProtocol, s.Protocol == protocol && !protocol.HasPorts():
+			return nil, true, true
+		case s.Protocol == protocol:
+			ports = append(ports, s.Ports)
+		}
+	}
+	return ports, false, len(ports) > 0
+}
+
+// portSpans returns ranges of ports as sorted, disjoint spans.
+func portSpans(list []header.Ports) []header.Span {
+	sorted := slices.Clone(list)
+	slices.SortFunc(sorted, func(a, b header.Ports) int { return int(a.First) - int(b.First) })
+	merged := sorted[:1]
+	for _, p := range sorted[1:] {
+		last := &merged[len(merged)-1]
+		if int(p.First) <= int(last.Last)+1 {
+			last.Last = max(last.Last, p.Last)
+			continue
+		}
+		merged = append(merged, p)
+	}
+	spans := make([]header.Span, len(merged))
+	for i, p := range merged {
+		spans[i] = header.PortSpan(p.First, p.Last)
+	}
+	return spans
+}
+
+// prefixes returns the addresses of an interface's prefixes.
+func (a *Atlas) prefixes(list []netip.Prefix) header.Addresses {
+	if len(list) == 0 {
+		return header.Addresses{}
+	}
+	known, ok := a.inside[&list[0]]
+	if !ok {
+		known = header.AddressesOfPrefixes(list...)
+		a.inside[&list[0]] = known
+	}
+	return known
+}
+
+// where returns the packets whose field is among the addresses of one family.
+func (a *Atlas) where(f header.Field, set header.Addresses, v6 bool) header.Set {
+	ranges := set.Ranges()
+	if len(ranges) == 0 {
+		return header.Nothing
+	}
+	key := whereKey{&ranges[0], len(ranges), f, v6}
+	known, ok := a.wheres[key]
+	if !ok {
+		known = a.Space.Where(f, header.AddressSpans(set.Intersect(header.Family(v6))), header.Everything)
+		a.wheres[key] = known
+	}
+	return known
+}
+
+// routes returns the set that gives each destination of one family the number of its
+// route, counted from 1.
+func (a *Atlas) routes(t *routeTable, v6 bool) header.Set {
+	key := routeKey{t, v6}
+	known, ok := a.routed[key]
+	if !ok {
+		known = a.Space.Choice(header.FieldDestination, t.spans(v6))
+		a.routed[key] = known
+	}
+	return known
+}
+
+// A choice gives each of some addresses, of one family, its number, counted from 1.
+type choice struct {
+	addresses []netip.Addr
+	set       header.Set
+}
+
+func (a *Atlas) choice(among header.Addresses, v6 bool) *choice {
+	key := whereKey{&among.Ranges()[0], len(among.Ranges()), header.FieldDestination, v6}
+	known := a.choices[key]
+	if known == nil {
+		known = &choice{}
+		var spans []header.ValueSpan
+		for _, r := range among.Intersect(header.Family(v6)).Ranges() {
+			for address := r.First; ; address = address.Next() {
+				known.addresses = append(known.addresses, address)
+				one := header.AddressSpan(header.Range{First: address, Last: address})
+				spans = append(spans, header.ValueSpan{Span: one, Value: len(known.addresses)})
+				if address == r.Last {
+					break
+				}
+			}
+		}
+		known.set = a.Space.Choice(header.FieldDestination, spans)
+		a.choices[key] = known
+	}
+	return known
+}
