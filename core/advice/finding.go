@@ -129,7 +129,8 @@ type origin struct {
 
 // Examine returns everything check has to say about a network, the gravest first,
 // without what rules accept. It fails where the sets of connections grow too large.
-func Examine(e *engine.Engine) ([]Finding, error) {
+func Examine(e *engine.Engine) (found []Finding, err error) {
+	defer header.CatchTooLarge(&err)
 	x := &exam{net: e.Network(), engine: e, atlas: e.NewAtlas(network.Always, reach.MostPieces), names: reach.NewNamer(e.Network()),
 		through: map[*network.Rule][]*origin{}, samples: map[*network.NATRule]*engine.Trace{}, gateways: map[*network.Rule]*network.Gateway{}, hosts: map[netip.Addr]*network.Host{}}
 	for _, g := range x.net.Gateways {
@@ -159,7 +160,6 @@ func Examine(e *engine.Engine) ([]Finding, error) {
 		}
 	}
 	internet := network.Expression{Text: "internet", Terms: []network.Term{{Set: e.Network().Internet()}}}
-	var err error
 	if x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always}); err != nil {
 		return nil, err
 	}

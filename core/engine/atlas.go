@@ -71,17 +71,7 @@ func (e *Engine) NewAtlasIn(space *header.Space, moment network.Moment) *Atlas {
 // itself never leaves its machine; it may be in any region, or in none. The error is
 // header.TooLarge where the atlas outgrows its limit, or Unfollowed: then nothing is claimed.
 func (a *Atlas) Explore(from Place, set header.Set, do func(*Region)) (err error) {
-	defer func() {
-		switch reason := recover().(type) {
-		case nil:
-		case header.TooLarge:
-			err = reason
-		case Unfollowed:
-			err = reason
-		default:
-			panic(reason)
-		}
-	}()
+	defer header.CatchTooLarge(&err)
 	waiting := append(a.waiting[:0], set)
 	for len(waiting) > 0 {
 		next := waiting[len(waiting)-1]
@@ -91,7 +81,9 @@ func (a *Atlas) Explore(from Place, set header.Set, do func(*Region)) (err error
 			continue
 		}
 		if !a.follow(from, next, example, waiting) {
-			example = a.followAnother(from, next, example, waiting)
+			if example, ok = a.followAnother(from, next, waiting); !ok {
+				return Unfollowed{example}
+			}
 		}
 		r := a.walk.region
 		waiting = r.aside
@@ -108,15 +100,16 @@ func (a *Atlas) Explore(from Place, set header.Set, do func(*Region)) (err error
 // meets itself.
 const mostTries = 200
 
-// followAnother follows a random connection of a set.
-func (a *Atlas) followAnother(from Place, set header.Set, example header.Packet, waiting []header.Set) header.Packet {
+// followAnother follows a random connection of a set. It returns false, and the last it
+// tried, where each leads a machine back to itself.
+func (a *Atlas) followAnother(from Place, set header.Set, waiting []header.Set) (p header.Packet, ok bool) {
 	random := rand.New(rand.NewPCG(1, 1))
 	for range mostTries {
-		if p, ok := a.Space.Sample(set, random.Uint64); ok && a.follow(from, set, p, waiting) {
-			return p
+		if p, _ = a.Space.Sample(set, random.Uint64); a.follow(from, set, p, waiting) {
+			return p, true
 		}
 	}
-	panic(Unfollowed{example})
+	return p, false
 }
 
 // Unfollowed is the error where there seems to be none.

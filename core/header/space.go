@@ -140,6 +140,17 @@ func (e TooLarge) Error() string {
 	return fmt.Sprintf("the sets of connections outgrow the limit of %d pieces", e.Edges)
 }
 
+// CatchTooLarge, deferred, makes an error of the panic of a space that outgrows its limit.
+func CatchTooLarge(err *error) {
+	switch reason := recover().(type) {
+	case nil:
+	case TooLarge:
+		*err = reason
+	default:
+		panic(reason)
+	}
+}
+
 const (
 	firstSlots = 1 << 8
 	firstRoom  = 1 << 8

@@ -82,11 +82,7 @@ type fated struct {
 // NewBaseline returns the baseline of a network. Comparisons with it hold up to most
 // pieces of sets altogether.
 func NewBaseline(old *engine.Engine, moment network.Moment, most int) *Baseline {
-	base := &Baseline{atlas: old.NewAtlas(moment, most), moment: moment, machines: machines(old)}
-	for _, b := range base.atlas.Beginnings(base.machines) {
-		base.surveyed = append(base.surveyed, surveyed{Beginning: b})
-	}
-	return base
+	return &Baseline{atlas: old.NewAtlas(moment, most), moment: moment, machines: machines(old)}
 }
 
 // survey finds out what becomes of the connections of a beginning.
@@ -94,11 +90,13 @@ func (base *Baseline) survey(s *surveyed) error {
 	if s.done {
 		return nil
 	}
-	s.done = true
-	return base.atlas.Explore(s.From, s.Set, func(r *engine.Region) {
+	s.regions = nil // of an earlier attempt that came to an end too soon
+	err := base.atlas.Explore(s.From, s.Set, func(r *engine.Region) {
 		fate := fateOf(r)
 		s.regions = append(s.regions, fated{r.Set, fate.kept(), slices.Clone(r.Meetings)})
 	})
+	s.done = err == nil
+	return err
 }
 
 // machines returns the addresses that connections can come from.
@@ -109,7 +107,15 @@ func machines(e *engine.Engine) header.Addresses {
 // Differences is Differences from the baseline, among the connections of some protocols.
 // Connections that share a fate in the old network mostly do in the new one: so each of
 // the baseline's regions is explored there, and what comes out is compared with what it was.
-func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []header.Protocol) ([]Difference, error) {
+func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []header.Protocol) (found []Difference, err error) {
+	defer header.CatchTooLarge(&err)
+	if base.surveyed == nil {
+		var list []surveyed
+		for _, b := range base.atlas.Beginnings(base.machines) {
+			list = append(list, surveyed{Beginning: b})
+		}
+		base.surveyed = list
+	}
 	c := &comparison{space: base.atlas.Space, stops: stops, index: map[string]int{}}
 	both := base.machines.Intersect(machines(new))
 	atlas := new.NewAtlasIn(base.atlas.Space, base.moment)

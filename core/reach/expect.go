@@ -19,9 +19,9 @@ type Result struct {
 }
 
 // Expect checks every expectation of a network against all connections.
-func Expect(e *engine.Engine, moment network.Moment) ([]Result, error) {
+func Expect(e *engine.Engine, moment network.Moment) (results []Result, err error) {
+	defer header.CatchTooLarge(&err)
 	atlas := e.NewAtlas(moment, MostPieces)
-	var results []Result
 	for _, x := range e.Network().Expect {
 		r, err := check(e, atlas, x)
 		if err != nil {

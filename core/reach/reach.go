@@ -42,7 +42,8 @@ type Access struct {
 
 // Find returns every way in which the sources of a question reach services inside
 // the network. Machines on the internet do not count as services.
-func Find(e *engine.Engine, q Question) ([]Access, error) {
+func Find(e *engine.Engine, q Question) (found []Access, err error) {
+	defer header.CatchTooLarge(&err)
 	atlas := e.NewAtlas(q.Moment, MostPieces)
 	ways := map[string]*way{}
 	var order []string
@@ -73,7 +74,6 @@ func Find(e *engine.Engine, q Question) ([]Access, error) {
 			return nil, err
 		}
 	}
-	var found []Access
 	for _, key := range order {
 		found = append(found, ways[key].accesses(e, atlas)...)
 	}

@@ -323,6 +323,34 @@ func TestTangledRulesAreAnsweredOrGivenUp(t *testing.T) {
 	}
 }
 
+// Whatever a comparison may hold, it is right or says that this is not enough.
+func TestALimitIsAnErrorWhereverItIsReached(t *testing.T) {
+	old := engine.Compile(parse(t, gen.Small(3)))
+	new := engine.Compile(parse(t, strings.Replace(gen.Small(3), "allow: ", "drop: ", 1)))
+	whole, err := reach.Differences(old, new, network.Always, false)
+	if err != nil || len(whole) == 0 {
+		t.Fatalf("%d differences: %v", len(whole), err)
+	}
+	enough := 0
+	for most := 10; enough < 3; most += most/6 + 1 {
+		base := reach.NewBaseline(old, network.Always, most)
+		found, err := base.Differences(new, false, header.Protocols())
+		if err != nil { // the next answer must not be made of half a survey
+			if self, err := base.Differences(old, false, header.Protocols()); err == nil && len(self) > 0 {
+				t.Fatalf("with %d pieces a network differs from itself", most)
+			}
+			found, err = base.Differences(new, false, header.Protocols())
+		}
+		var tooLarge header.TooLarge
+		switch {
+		case err == nil && len(found) == len(whole):
+			enough++
+		case !errors.As(err, &tooLarge):
+			t.Fatalf("with %d pieces: %d of %d differences, %v", most, len(found), len(whole), err)
+		}
+	}
+}
+
 func BenchmarkReach(b *testing.B) {
 	for _, rules := range []int{1000, 10000, 100000} {
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
