@@ -101,7 +101,16 @@ func lockFolder(path string) (*os.File, error) {
 func (e *Editor) Close() error { return e.lock.Close() }
 
 // Network returns the network as edited; what an edit made wrong is returned as Errors.
-func (e *Editor) Network() (*network.Network, error) { return Parse(e.path, e.text) }
+func (e *Editor) Network() (*network.Network, error) {
+	if e.root == nil {
+		return Parse(e.path, e.text)
+	}
+	r := newReader(e.path, e.text)
+	if !r.bounded(e.root, 0) {
+		return r.read(nil)
+	}
+	return r.read(e.root)
+}
 
 // Before returns the network as it was before the edits, nil for a new file.
 func (e *Editor) Before() (*network.Network, error) {
@@ -115,8 +124,15 @@ func (e *Editor) Before() (*network.Network, error) {
 func (e *Editor) Write(text string) error { return e.set([]byte(text)) }
 
 func (e *Editor) set(text []byte) error {
-	var document yaml.Node
-	if err := yaml.NewDecoder(bytes.NewReader(text)).Decode(&document); err != nil && !errors.Is(err, io.EOF) {
+	decoder := yaml.NewDecoder(bytes.NewReader(text))
+	var document, second yaml.Node
+	err := decoder.Decode(&document)
+	if err == nil {
+		if err = decoder.Decode(&second); err == nil {
+			return fmt.Errorf("%s: the edit would leave two documents; nothing was written", e.path)
+		}
+	}
+	if !errors.Is(err, io.EOF) {
 		return fmt.Errorf("%s: the edit would leave no readable YAML (%w); nothing was written", e.path, err)
 	}
 	if len(document.Content) != 1 {

@@ -55,12 +55,19 @@ func session(t *testing.T, path string, edit func(*netfile.Editor) error) *netwo
 	if err := edit(e); err != nil {
 		t.Fatal(err)
 	}
+	edited, err := e.Network()
+	if err != nil {
+		t.Fatal(err)
+	}
 	if err := e.Save(); err != nil {
 		t.Fatal(err)
 	}
 	n, err := netfile.Read(path)
 	if err != nil {
 		t.Fatal(err)
+	}
+	if !slices.Equal(outline(edited), outline(n)) {
+		t.Fatalf("as edited and as saved differ:\n%s", strings.Join(outline(edited), "\n"))
 	}
 	return n
 }

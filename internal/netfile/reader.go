@@ -40,8 +40,16 @@ func Read(path string) (*network.Network, error) {
 // Parse reads a network from data. The lists it names are read from the folder
 // that path is in; path is also what errors call the file.
 func Parse(path string, data []byte) (*network.Network, error) {
-	r := &reader{file: path, lines: bytes.Split(data, []byte("\n"))}
-	root := r.parseYAML(data)
+	r := newReader(path, data)
+	return r.read(r.parseYAML(data))
+}
+
+func newReader(path string, data []byte) *reader {
+	return &reader{file: path, lines: bytes.Split(data, []byte("\n"))}
+}
+
+// read returns the network of a file, whose root is nil after an error.
+func (r *reader) read(root *yaml.Node) (*network.Network, error) {
 	var n *network.Network
 	if root != nil {
 		n = r.network(root)
