@@ -101,15 +101,8 @@ func (e *Engine) hostAt(a netip.Addr) *network.Host {
 // host, a documentation address where there is one. It returns false where the
 // network has no way to the internet of that family.
 func (e *Engine) Stranger(v6 bool) (netip.Addr, bool) {
-	found := e.stranger()[family(v6)]
+	found := e.stranger()[network.FamilyIndex(v6)]
 	return found, found.IsValid()
-}
-
-func family(v6 bool) int {
-	if v6 {
-		return 1
-	}
-	return 0
 }
 
 // findStrangers returns a stranger of each family, where there is one.
@@ -125,14 +118,14 @@ func (e *Engine) findStrangers() [2]netip.Addr {
 	var found [2]netip.Addr
 	for _, v6 := range []bool{false, true} {
 		for _, set := range []header.Addresses{strangers, e.net.Internet()} {
-			if a, ok := set.FirstOf(v6); ok && !found[family(v6)].IsValid() {
-				found[family(v6)] = a
+			if a, ok := set.FirstOf(v6); ok && !found[network.FamilyIndex(v6)].IsValid() {
+				found[network.FamilyIndex(v6)] = a
 			}
 		}
 	}
 	for _, usual := range []string{"2001:db8:ffff::1", "198.51.100.1", "203.0.113.1", "192.0.2.1"} {
 		if a := netip.MustParseAddr(usual); strangers.Contains(a) {
-			found[family(a.Is6())] = a
+			found[network.FamilyIndex(a.Is6())] = a
 		}
 	}
 	return found

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"encoding/binary"
 	"net/netip"
 
 	"hollowbridge/core/header"
@@ -25,9 +24,10 @@ func quick(set header.Addresses) quickSet {
 	return q
 }
 
+// fourOf returns an IPv4 address as a number.
 func fourOf(a netip.Addr) uint32 {
 	b := a.As4()
-	return binary.BigEndian.Uint32(b[:])
+	return uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3])
 }
 
 // Contains reports whether an address is in the set.

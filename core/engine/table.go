@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"encoding/binary"
 	"math"
 	"net/netip"
 	"slices"
@@ -123,14 +122,11 @@ type query struct {
 func newQuery(p *header.Packet, fromZone, toZone int, moment network.Moment) query {
 	q := query{
 		packet: p, service: serviceKey(p.Protocol, p.DestinationPort),
-		fromZone: fromZone, toZone: toZone, moment: moment,
+		fromZone: fromZone, toZone: toZone, moment: moment, family: network.FamilyIndex(p.Destination.Is6()),
 	}
 	q.keys[sourceField], q.keys[sourceLowField] = addressKeys(p.Source)
 	q.keys[destinationField], q.keys[destinationLowField] = addressKeys(p.Destination)
 	q.keys[serviceField] = uint64(q.service)
-	if p.Destination.Is6() {
-		q.family = 1
-	}
 	return q
 }
 
@@ -178,11 +174,9 @@ const (
 
 func addressKeys(a netip.Addr) (upper, lower uint64) {
 	if a.Is4() {
-		b := a.As4()
-		return uint64(binary.BigEndian.Uint32(b[:])), 0
+		return uint64(fourOf(a)), 0
 	}
-	b := a.As16()
-	return binary.BigEndian.Uint64(b[:8]), binary.BigEndian.Uint64(b[8:])
+	return header.Number(a)
 }
 
 func serviceKey(protocol header.Protocol, port uint16) uint32 {

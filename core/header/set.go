@@ -84,26 +84,6 @@ func (s *Space) edgesFor(a Set, field Field, whole *[1]setEdge) []setEdge {
 	return whole[:]
 }
 
-// Flatten gives every connection that has a value the value 1.
-func (s *Space) Flatten(a Set) Set {
-	switch {
-	case s.isFlat(a):
-		return a
-	case a < 0:
-		return Everything
-	}
-	if known, ok := s.recall(flattenCall, a, 0); ok {
-		return known
-	}
-	base := len(s.stack)
-	for _, e := range s.nodes[a].edges {
-		s.push(e.last, s.Flatten(e.child))
-	}
-	made := s.pop(s.nodes[a].field, base)
-	s.remember(flattenCall, a, 0, made)
-	return made
-}
-
 // OverlayAll returns the values of the first of the sets that has one.
 func (s *Space) OverlayAll(list []Set) Set {
 	list = slices.DeleteFunc(slices.Clone(list), func(a Set) bool { return a == Nothing })
@@ -280,27 +260,3 @@ func (s *Space) Contains(a Set, p Packet) bool {
 	}
 	return a != Nothing
 }
-
-// Combine gives each connection the value that a function gives to its values in a
-// and b; the function is asked once for each pair, and 0 is nothing.
-func (s *Space) Combine(a, b Set, value func(a, b int) int) Set {
-	memo := map[[2]Set]Set{}
-	var combine func(a, b Set) Set
-	combine = func(a, b Set) Set {
-		if known, ok := memo[[2]Set{a, b}]; ok {
-			return known
-		}
-		var made Set
-		if a < 0 && b < 0 {
-			made = ValueSet(value(a.value(), b.value()))
-		} else {
-			made = s.zip(a, b, combine)
-		}
-		memo[[2]Set{a, b}] = made
-		return made
-	}
-	return combine(a, b)
-}
-
-// Label gives the members of a set a value.
-func (s *Space) Label(a Set, value int) Set { return s.Restrict(a, ValueSet(value)) }

@@ -127,8 +127,7 @@ func TestSetsAgreeWithBruteForce(t *testing.T) {
 	}
 }
 
-// Values laid over each other are found again by Parts, the first in front, and
-// Combine pairs them.
+// Values laid over each other are found again by Parts, the first in front.
 func TestValuesAgreeWithBruteForce(t *testing.T) {
 	random := rand.New(rand.NewPCG(2, 9))
 	for range 800 {
@@ -139,7 +138,7 @@ func TestValuesAgreeWithBruteForce(t *testing.T) {
 		for v := range 4 {
 			a, x := randomTiny(s, random)
 			sets, models = append(sets, a), append(models, x)
-			whole = s.Overlay(whole, s.Label(a, v+1))
+			whole = s.Overlay(whole, s.Restrict(a, ValueSet(v+1)))
 		}
 		first := func(i int) int {
 			for v, m := range models {
@@ -161,15 +160,6 @@ func TestValuesAgreeWithBruteForce(t *testing.T) {
 				}
 			}
 		}
-		differs := s.Combine(s.Label(sets[0], 1), s.Label(sets[1], 1), func(a, b int) int {
-			if a != b {
-				return 1 + a
-			}
-			return 0
-		})
-		if s.Flatten(differs) != s.Overlay(s.Minus(sets[0], sets[1]), s.Minus(sets[1], sets[0])) {
-			t.Fatal("Combine does not find what differs")
-		}
 	}
 }
 
@@ -187,7 +177,7 @@ func TestManySetsOverlaidAtOnce(t *testing.T) {
 				at := uint16(random.IntN(60))
 				a = s.Where(FieldProtocol, []Span{PortSpan(at, at+uint16(random.IntN(2)))}, s.Where(FieldPort, []Span{PortSpan(at, at)}, Everything))
 			}
-			list = append(list, s.Label(a, 1+i%5))
+			list = append(list, s.Restrict(a, ValueSet(1+i%5)))
 		}
 		if random.IntN(8) == 0 {
 			list = slices.Insert(list, random.IntN(len(list)+1), ValueSet(9))

@@ -130,7 +130,6 @@ const (
 	overlayCall
 	restrictCall
 	minusCall
-	flattenCall
 )
 
 // TooLarge is what operations panic with when a space outgrows its limit.
@@ -345,6 +344,3 @@ func AddressSpans(set Addresses) []Span {
 	slices.SortFunc(spans, func(a, b Span) int { return a.first.compare(b.first) })
 	return spans
 }
-
-// Pieces returns how many edges the space holds.
-func (s *Space) Pieces() int { return s.edges }

@@ -152,7 +152,7 @@ func (s *Segment) OwnerOn(a netip.Addr) *Interface {
 func (n *Network) findUplinks() {
 	for _, g := range n.Gateways {
 		for _, r := range g.Upstreams() {
-			r.Out.internet[family(r.To.Addr().Is6())] = true
+			r.Out.internet[FamilyIndex(r.To.Addr().Is6())] = true
 		}
 	}
 }
@@ -203,7 +203,7 @@ func (n *Network) findInternet() header.Addresses {
 				v6 := p.Addr().Is6()
 				inside = append(inside, header.Range{First: p.Addr(), Last: p.Addr()})
 				if i.FacesInternet(v6) {
-					uplinks[family(v6)] = true
+					uplinks[FamilyIndex(v6)] = true
 					beside = append(beside, header.RangeOf(p))
 				} else {
 					inside = append(inside, header.RangeOf(p))
@@ -224,7 +224,7 @@ func (n *Network) findInternet() header.Addresses {
 	}
 	var carried header.Addresses
 	for _, v6 := range []bool{false, true} {
-		if uplinks[family(v6)] {
+		if uplinks[FamilyIndex(v6)] {
 			carried = carried.Union(header.Family(v6).Minus(notCarried))
 		}
 	}

@@ -221,9 +221,10 @@ func (i *Interface) IsUp() bool { return !i.Down && (i.Trunk == nil || i.Trunk.I
 
 // FacesInternet reports whether the gateway routes default by this interface to
 // an upstream that is no gateway in the file, for IPv4 or IPv6.
-func (i *Interface) FacesInternet(v6 bool) bool { return i.internet[family(v6)] }
+func (i *Interface) FacesInternet(v6 bool) bool { return i.internet[FamilyIndex(v6)] }
 
-func family(v6 bool) int {
+// FamilyIndex returns 0 for IPv4 and 1 for IPv6, for what there is one of for each.
+func FamilyIndex(v6 bool) int {
 	if v6 {
 		return 1
 	}
@@ -286,4 +287,13 @@ func (n *Network) Zone(name string) *Zone {
 		}
 	}
 	return nil
+}
+
+// RuleCount returns how many NAT and filter rules the gateways have together.
+func (n *Network) RuleCount() int {
+	count := 0
+	for _, g := range n.Gateways {
+		count += len(g.NAT) + len(g.Filter)
+	}
+	return count
 }

@@ -85,7 +85,7 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 	if err != nil { // it can't be read twice, so it can't be edited either
 		return found, repairs, nil
 	}
-	tries := mostFindingsTried / max(1, ruleCount(n))
+	tries := mostFindingsTried / max(1, n.RuleCount())
 	for i := range found {
 		if len(found[i].Mends) == 0 || tries <= 0 {
 			continue

@@ -33,7 +33,7 @@ func (c *call) consequences(e *netfile.Editor) []string {
 	if err != nil {
 		return nil
 	}
-	if ruleCount(before)+ruleCount(after) > 2*mostRulesCompared {
+	if before.RuleCount()+after.RuleCount() > 2*mostRulesCompared {
 		return []string{"too many rules to compare at every edit; hollowbridge compare says what it opens and closes"}
 	}
 	base := reach.NewBaseline(engine.Compile(before), network.Always, mostPiecesCompared)
@@ -42,14 +42,6 @@ func (c *call) consequences(e *netfile.Editor) []string {
 		return []string{"the rules are too much entangled to compare at every edit; hollowbridge compare says what it opens and closes"}
 	}
 	return differenceLines(reach.NewNamer(after), found)
-}
-
-func ruleCount(n *network.Network) int {
-	count := 0
-	for _, g := range n.Gateways {
-		count += len(g.NAT) + len(g.Filter)
-	}
-	return count
 }
 
 // differenceLines writes differences one a line, the first of many.

@@ -108,7 +108,7 @@ func (r Repair) closes() bool {
 }
 
 // tries returns how many edits are tried for a trace.
-func (b *Bench) tries() int { return min(mostTries, max(1, triedRules/max(1, ruleCount(b.net)))) }
+func (b *Bench) tries() int { return min(mostTries, max(1, triedRules/max(1, b.net.RuleCount()))) }
 
 // A standstill is where and how a connection is stopped.
 type standstill struct {
@@ -214,7 +214,7 @@ func makeOne(e *netfile.Editor, edit advice.Edit) error {
 // repair says what edits open.
 func (b *Bench) repair(m advice.Mend, after *engine.Engine) Repair {
 	r := Repair{Command: m.Command(), Mend: m}
-	if ruleCount(b.net) > b.mostRules {
+	if b.net.RuleCount() > b.mostRules {
 		return r
 	}
 	if b.base == nil {
@@ -226,14 +226,6 @@ func (b *Bench) repair(m advice.Mend, after *engine.Engine) Repair {
 	}
 	r.Opens, r.Compared = reach.Summary(found), true
 	return r
-}
-
-func ruleCount(n *network.Network) int {
-	count := 0
-	for _, g := range n.Gateways {
-		count += len(g.NAT) + len(g.Filter)
-	}
-	return count
 }
 
 // touched returns the protocols whose connections edits can make a difference to. A
