@@ -132,12 +132,11 @@ func TestValuesAgreeWithBruteForce(t *testing.T) {
 	random := rand.New(rand.NewPCG(2, 9))
 	for range 800 {
 		s := NewSpace(1 << 20)
-		var sets []Set
 		var models []model
 		whole := Nothing
 		for v := range 4 {
 			a, x := randomTiny(s, random)
-			sets, models = append(sets, a), append(models, x)
+			models = append(models, x)
 			whole = s.Overlay(whole, s.Restrict(a, ValueSet(v+1)))
 		}
 		first := func(i int) int {
