@@ -147,7 +147,7 @@ func Examine(e *engine.Engine) (found []Finding, err error) {
 		}
 	}
 	x.hidden = x.atlas.Hidden()
-	for _, b := range x.atlas.Beginnings(header.AllAddresses()) {
+	for _, b := range x.atlas.Beginnings(nil) {
 		err := x.atlas.Explore(b.From, b.Set, func(r *engine.Region) {
 			o := &origin{r.Kept(), b.From}
 			x.regions = append(x.regions, o)

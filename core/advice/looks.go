@@ -385,7 +385,7 @@ func servesText(h *network.Host) string {
 func lookLeaks(x *exam) {
 	told := map[*network.Segment]bool{}
 	for _, o := range x.regions {
-		if o.from.Segment == nil || told[o.from.Segment] || o.Verdict.Outcome != engine.Unanswered || o.Verdict.At != "the internet" || network.Carried(o.Example.Source) {
+		if o.from.Segment == nil || o.from.Segment.IsUplink(o.Example.Source.Is6()) || told[o.from.Segment] || o.Verdict.Outcome != engine.Unanswered || o.Verdict.At != "the internet" || network.Carried(o.Example.Source) {
 			continue
 		}
 		told[o.from.Segment] = true

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"net/netip"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -11,6 +12,7 @@ import (
 func (w *Walk) arrive(g *gateway, in *network.Interface, p *header.Packet) bool {
 	if !in.IsUp() {
 		w.end(Unrouted, g.Name, StepArrive, nil)
+		w.unreachable(len(w.passages) - 2) // the gateway before it finds nobody there
 		if w.trace != nil {
 			w.why("%s is down: nothing passes it.", in)
 		}
@@ -19,12 +21,16 @@ func (w *Walk) arrive(g *gateway, in *network.Interface, p *header.Packet) bool 
 	if w.trace != nil && !w.back {
 		w.note(g.Name, StepArrive, "arrives", "", fmt.Sprintf("on %s (%s)", in.Name, in.Zone))
 	}
-	possible := g.possibleSource(in, p)
-	w.region.address(header.FieldSource, p.Source, g.forged[in.Index], !possible)
+	source := p.Source
+	if w.teller.IsValid() {
+		source = w.teller
+	}
+	possible := g.possibleSource(in, source)
+	w.region.address(header.FieldSource, source, g.forged[in.Index], !possible)
 	if !possible {
 		w.end(Dropped, g.Name, StepArrive, nil)
 		if w.trace != nil {
-			w.why("%s cannot come in by %s: it is an address of this network's own, so its sender is forged.", p.Source, in.Name)
+			w.why("%s cannot come in by %s: it is an address of this network's own, so its sender is forged.", source, in.Name)
 		}
 		return false
 	}
@@ -46,17 +52,17 @@ func (g *gateway) forgedSources(in *network.Interface) header.Addresses {
 	return header.AddressesOf(forged...)
 }
 
-// possibleSource reports whether a packet with this source can arrive by the
+// possibleSource reports whether a packet from this address can arrive by the
 // interface: not one of the gateway's own addresses, and on an uplink not one
 // that is routed to the inside.
-func (g *gateway) possibleSource(in *network.Interface, p *header.Packet) bool {
-	if g.own.of(p.Source) != nil {
+func (g *gateway) possibleSource(in *network.Interface, source netip.Addr) bool {
+	if g.own.of(source) != nil {
 		return false
 	}
-	v6 := p.Source.Is6()
+	v6 := source.Is6()
 	if !in.FacesInternet(v6) {
 		return true
 	}
-	r := g.routes.lookup(p.Source)
+	r := g.routes.lookup(source)
 	return r == nil || r.blackhole || r.prefix.Bits() == 0 || r.out == in || r.out.FacesInternet(v6)
 }

@@ -25,7 +25,7 @@ type Atlas struct {
 	routed map[routeKey]header.Set
 
 	choices map[whereKey]*choice
-	pieces  map[pieceKey][]moved
+	moves   map[moveKey][]header.Addresses // that a prefix translation moves alike
 
 	walk    *Walk  // the one that is used for every region
 	found   Region // the last one
@@ -36,6 +36,7 @@ type Atlas struct {
 type Region struct {
 	Set     header.Set
 	Verdict Verdict      // of one of them
+	To      Place        // where the last machine is that they come to; its host is that of the example
 	Terms   header.Terms // what the delivered packet is in terms of the connection; only where one was delivered
 	Rules   []*network.Rule
 	Example header.Packet
@@ -62,8 +63,11 @@ func (e *Engine) NewAtlasIn(space *header.Space, moment network.Moment) *Atlas {
 	walk := e.NewWalk()
 	walk.region = &region{}
 	return &Atlas{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]header.Set{}, wheres: map[whereKey]header.Set{},
-		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]header.Set{}, choices: map[whereKey]*choice{}, pieces: map[pieceKey][]moved{}}
+		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]header.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey][]header.Addresses{}}
 }
+
+// Moment returns the moment that the atlas is for.
+func (a *Atlas) Moment() network.Moment { return a.moment }
 
 // Explore calls a function with each region of a set of connections that begin at a
 // place; what it is given is valid until it returns, and it does not explore by itself. All
@@ -87,7 +91,7 @@ func (a *Atlas) Explore(from Place, set header.Set, do func(*Region)) (err error
 		}
 		r := a.walk.region
 		waiting = r.aside
-		a.found = Region{Set: r.set, Verdict: a.walk.verdict, Terms: r.delivered, Rules: r.rules, Example: example, Meetings: r.meetings}
+		a.found = Region{Set: r.set, Verdict: a.walk.verdict, To: a.walk.legs[len(a.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example, Meetings: r.meetings}
 		if do(&a.found); a.engine.Watch != nil {
 			a.engine.Watch()
 		}

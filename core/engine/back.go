@@ -1,62 +1,85 @@
 package engine
 
 import (
+	"net/netip"
+
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
 
-// andBack walks the answer back, from the last machine through every relay to
-// the client, and compares what comes back with what was asked.
-func (w *Walk) andBack() {
+// comesBack walks the answer of the last leg back to where the leg began, and compares
+// what comes back with what was asked.
+func (w *Walk) comesBack() bool {
 	w.back = true
-	for i := len(w.legs) - 1; i >= 0; i-- {
-		l := &w.legs[i]
-		w.passages = w.passages[:0]
-		p := l.delivered.Answer()
-		w.region.answer(i, p.Protocol)
-		var at position
-		if l.gateway != nil {
-			at = w.answerItself(l.gateway, &p)
-		} else {
-			at = w.send(l.to, &p)
-		}
-		if at = w.carry(at, &p); !w.cameBack(i, at, p) {
-			return
-		}
-		if i == 0 {
-			w.verdict.Answered = p
-		}
+	number := len(w.legs) - 1
+	l := &w.legs[number]
+	w.passages = w.passages[:0]
+	p := l.delivered.Answer()
+	w.region.answer(number, p.Protocol)
+	var at position
+	if l.gateway != nil {
+		at = w.answerItself(l.gateway, &p)
+	} else {
+		at = w.send(l.to, &p)
 	}
+	return w.cameBack(number, w.carry(at, &p), p)
 }
 
-// tell walks a refusal back to the client. It is a reset for TCP and else an ICMP
-// error, which gateways pass on by the session of the packet it quotes, so it takes
-// the way an answer takes. Whether it gets there or not, the outcome stays.
+// shakesHands sends the third packet of a TCP connection, with which it is there. It
+// goes the way of the first, by the same sessions; a gateway that the answer went round
+// drops it.
+func (w *Walk) shakesHands() bool {
+	if w.legs[len(w.legs)-1].packet.Protocol != header.TCP {
+		return true
+	}
+	for _, i := range w.used {
+		s := &w.sessions[i]
+		if s.local || s.answered || s.gateway.Handling.TCPLoose {
+			continue
+		}
+		w.end(Unanswered, s.gateway.Name, StepSession, nil)
+		if w.trace != nil {
+			w.why("%s saw the connection begin but not its answer, which went round it; so it drops the client's next packet, and the connection never comes about.", s.gateway.Name)
+		}
+		return false
+	}
+	return true
+}
+
+// tell walks a refusal back to the client: a reset, or an ICMP error, which gateways
+// pass on by the session of the packet it quotes, so that it takes the way an answer
+// takes. Whether it gets there or not, the outcome stays.
 func (w *Walk) tell() {
 	outcome, before := w.verdict, 0
 	if w.trace != nil {
 		before = len(w.trace.Why)
 	}
-	w.back = true
-	told := true
-	for i := len(w.legs) - 1; i >= 0 && told; i-- {
-		l := &w.legs[i]
-		w.passages = w.passages[:0]
-		p := l.delivered.Answer()
-		var at position
-		switch {
-		case i == len(w.legs)-1 && w.refuser != nil:
-			p = w.refusal.Answer()
-			at = w.refuse(w.refuser, &p)
-		default:
-			at = w.send(l.to, &p)
-		}
-		told = w.cameBack(i, w.carry(at, &p), p)
+	w.back, w.telling = true, w.refusal.how
+	w.teller = netip.Addr{}
+	w.passages = w.passages[:0]
+	p := w.refusal.packet.Answer()
+	var at position
+	if w.refusal.by != nil {
+		at = w.refuse(w.refusal.by, &p)
+	} else {
+		at = w.send(w.legs[0].to, &p)
 	}
+	told := w.cameBack(0, w.carry(at, &p), p)
 	w.verdict = outcome
 	w.verdict.Told = told
 	if w.trace != nil && !told {
 		w.trace.Why = append(w.trace.Why[:before:before], append([]string{"The client is not even told:"}, w.trace.Why[before:]...)...)
+	}
+}
+
+// unreachable notes that a gateway tells the client that the destination can't be
+// reached (RFC 1812, 5.2.7.1): the gateway of a passage, if there was one.
+func (w *Walk) unreachable(number int) {
+	if w.back || number < 0 {
+		return
+	}
+	if last := &w.passages[number]; !last.in.Gateway.Handling.UnreachableSilent {
+		w.refusal = refusal{last.packet, last.in, icmpError}
 	}
 }
 
@@ -67,6 +90,9 @@ func (w *Walk) refuse(in *network.Interface, p *header.Packet) position {
 	r := w.sessionRoute(g, in, p)
 	if r == nil {
 		return position{}
+	}
+	if w.telling == icmpError {
+		w.teller, _ = r.out.Address(p.Destination.Is6())
 	}
 	return w.leave(g, r, p)
 }

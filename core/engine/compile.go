@@ -20,13 +20,19 @@ type Engine struct {
 	net       *network.Network
 	gateways  []*gateway
 	segments  map[*network.Segment]*segment
-	abroad    byAddress[network.Host] // hosts that are on no segment
+	abroad    byAddress[network.Host] // hosts that live on the internet
 	abroadSet header.Addresses
-	internet  quickSet         // with those of hosts that are on no segment
-	strangers quickSet         // the internet without claimed addresses
-	uncarried quickSet         // what the internet does not carry
-	claimed   header.Addresses // outside addresses of all NAT rules
+	clients   map[*network.Interface]*byAddress[network.Host] // hosts that are VPN clients
+	stands    map[*network.Host][]*network.Segment            // the segments of each, by its addresses
+	links     map[*network.Host][]link                        // the longest prefix first
+	internet  quickSet                                        // with those of hosts that live there
+	uncarried quickSet                                        // what the internet does not carry
+	unsent    quickSet                                        // outside addresses of NAT rules that nobody sends here
+	sent      []sentPrefix                                    // what providers send besides, the longest prefix first
+	uplinked  [2]bool                                         // whether there is an uplink, of each family
 	stranger  func() [2]netip.Addr
+
+	clientSets map[*network.Interface]header.Addresses
 }
 
 // A segment is who has which address on it.
@@ -35,8 +41,15 @@ type segment struct {
 	owners byAddress[network.Interface]
 	hosts  byAddress[network.Host]
 	taken  [2]header.Addresses // of owners and of hosts
-	inside header.Addresses    // of the prefixes
-	claims []quickSet          // of the gateway of each interface, without hosts
+	links  []link              // of its prefixes, the longest first
+	claims [][]claim           // of the gateway of each interface, without hosts
+}
+
+// A claim is outside addresses that a gateway answers for: those of one rule with hours,
+// or of all without.
+type claim struct {
+	rule *network.Rule // whose hours count, or nil
+	set  quickSet
 }
 
 // A gateway is one gateway's compiled tables. The destination and source tables
@@ -45,7 +58,7 @@ type gateway struct {
 	*network.Gateway
 	own         byAddress[network.Interface]
 	ownSet      header.Addresses
-	claims      quickSet
+	claims      []claim
 	forged      []header.Addresses // for each interface, the sources that cannot arrive by it
 	routes      *routeTable
 	zones       []int // of each interface, its number in the matchers' sets
@@ -61,7 +74,8 @@ type uplinkRoutes struct{ beside, upstream route }
 
 // Compile makes an engine of a network.
 func Compile(n *network.Network) *Engine {
-	e := &Engine{net: n, segments: map[*network.Segment]*segment{}}
+	e := &Engine{net: n, segments: map[*network.Segment]*segment{}, clients: map[*network.Interface]*byAddress[network.Host]{},
+		stands: map[*network.Host][]*network.Segment{}, links: map[*network.Host][]link{}, clientSets: map[*network.Interface]header.Addresses{}}
 	for _, s := range n.Segments {
 		c := &segment{Segment: s}
 		for _, i := range s.Interfaces {
@@ -73,35 +87,110 @@ func Compile(n *network.Network) *Engine {
 	}
 	for _, h := range n.Hosts {
 		for _, a := range h.Addresses {
-			if s := h.Segment(a); s != nil {
-				e.segments[s].hosts.set(a, h)
-			} else {
-				e.abroad.set(a, h)
-			}
+			e.placeHost(h, a)
 		}
+		slices.SortStableFunc(e.links[h], compareLinks)
 	}
 	for _, s := range e.segments {
 		s.taken = [2]header.Addresses{s.owners.addresses(), s.hosts.addresses()}
-		s.inside = header.AddressesOfPrefixes(s.Prefixes...)
+		for _, p := range s.Prefixes {
+			s.links = append(s.links, newLink(s.Segment, p))
+		}
+		slices.SortStableFunc(s.links, compareLinks)
 	}
 	e.abroadSet = e.abroad.addresses()
-	var claims []header.Range
-	for _, g := range n.Gateways {
-		c := compileGateway(n, g)
-		e.gateways = append(e.gateways, c)
-		claims = append(claims, c.claims.Ranges()...)
+	for i, hosts := range e.clients {
+		e.clientSets[i] = hosts.addresses()
 	}
-	e.claimed = header.AddressesOf(claims...)
+	var unsent []header.Range
+	for _, g := range n.Gateways {
+		e.gateways = append(e.gateways, compileGateway(n, g))
+		sent := g.Sent()
+		for _, r := range g.NAT {
+			unsent = append(unsent, r.Claims().Minus(sent).Ranges()...)
+		}
+		for _, i := range g.Interfaces {
+			for v6, faces := range []bool{i.FacesInternet(false), i.FacesInternet(true)} {
+				e.uplinked[v6] = e.uplinked[v6] || faces
+			}
+		}
+	}
+	e.sent = sentBy(n)
 	e.stranger = sync.OnceValue(e.findStrangers)
 	e.internet = quick(n.Internet().Union(e.abroadSet))
-	e.strangers = quick(e.internet.Minus(e.claimed.Minus(e.abroadSet)))
+	e.unsent = quick(header.AddressesOf(unsent...).Minus(e.abroadSet))
 	e.uncarried = quick(network.NotCarried())
 	for on, s := range e.segments {
 		for _, i := range on.Interfaces {
-			s.claims = append(s.claims, quick(e.gateways[i.Gateway.Index].claims.Minus(s.taken[1])))
+			var claims []claim
+			for _, c := range e.gateways[i.Gateway.Index].claims {
+				claims = append(claims, claim{c.rule, quick(c.set.Minus(s.taken[1]))})
+			}
+			s.claims = append(s.claims, claims)
 		}
 	}
 	return e
+}
+
+// placeHost puts one address of a host where it is.
+func (e *Engine) placeHost(h *network.Host, a netip.Addr) {
+	s, i := h.Segment(a), h.Clients(a)
+	switch {
+	case s != nil:
+		e.segments[s].hosts.set(a, h)
+		if !slices.Contains(e.stands[h], s) {
+			e.stands[h] = append(e.stands[h], s)
+		}
+		if p := s.PrefixOf(a); p.IsValid() {
+			e.links[h] = append(e.links[h], newLink(s, p))
+		}
+	case i != nil:
+		if e.clients[i] == nil {
+			e.clients[i] = &byAddress[network.Host]{}
+		}
+		e.clients[i].set(a, h)
+	default:
+		e.abroad.set(a, h)
+	}
+}
+
+func newLink(s *network.Segment, p netip.Prefix) link {
+	return link{s, p.Bits(), header.AddressesOfPrefixes(p)}
+}
+
+func compareLinks(a, b link) int { return b.bits - a.bits }
+
+// sentBy returns what the providers of a network send to its uplinks besides their own
+// prefixes, the longest prefix first; where several send one, to an uplink that is up.
+func sentBy(n *network.Network) []sentPrefix {
+	type sent struct {
+		prefix netip.Prefix
+		uplink *network.Interface
+	}
+	var list []sent
+	for _, g := range n.Gateways {
+		for _, i := range g.Interfaces {
+			for _, p := range i.Upstream.Routes {
+				if i.FacesInternet(p.Addr().Is6()) {
+					list = append(list, sent{p, i})
+				}
+			}
+		}
+	}
+	down := func(i *network.Interface) int {
+		if i.IsUp() {
+			return 0
+		}
+		return 1
+	}
+	slices.SortStableFunc(list, func(a, b sent) int {
+		return cmp.Or(b.prefix.Bits()-a.prefix.Bits(), down(a.uplink)-down(b.uplink))
+	})
+	var prefixes []sentPrefix
+	for _, s := range list {
+		prefixes = append(prefixes, sentPrefix{header.AddressesOfPrefixes(s.prefix), s.uplink})
+	}
+	return prefixes
 }
 
 // ByAddress finds what has an address: nil where nothing does.
@@ -111,6 +200,9 @@ type byAddress[T any] struct {
 }
 
 func (m *byAddress[T]) of(a netip.Addr) *T {
+	if m == nil {
+		return nil
+	}
 	if a.Is4() {
 		return m.four[a.As4()]
 	}
@@ -146,7 +238,7 @@ func (e *Engine) Network() *network.Network { return e.net }
 
 func compileGateway(n *network.Network, g *network.Gateway) *gateway {
 	c := &gateway{
-		Gateway: g, claims: quick(g.Claims()), routes: newRouteTable(g),
+		Gateway: g, claims: claimsOf(g), routes: newRouteTable(g),
 		zones: make([]int, len(g.Interfaces)), trust: make([]int, len(g.Interfaces)),
 	}
 	zones := c.zoneNames()
@@ -156,9 +248,7 @@ func compileGateway(n *network.Network, g *network.Gateway) *gateway {
 		}
 		c.zones[i] = slices.Index(zones, iface.Zone)
 		c.uplinks = append(c.uplinks, uplinkRoutes{beside: route{out: iface}, upstream: route{out: iface, upstream: true}})
-		if z := n.Zone(iface.Zone); z != nil {
-			c.trust[i] = z.Trust
-		}
+		c.trust[i], _ = g.Handling.TrustRank(iface.Zone)
 	}
 	c.ownSet = c.own.addresses()
 	for _, iface := range g.Interfaces {
@@ -167,6 +257,23 @@ func compileGateway(n *network.Network, g *network.Gateway) *gateway {
 	c.compileNAT(zones)
 	c.compileFilter(zones)
 	return c
+}
+
+// claimsOf returns the outside addresses of a gateway's rules that packets come to it for.
+func claimsOf(g *network.Gateway) []claim {
+	sent := g.Sent()
+	var always []header.Range
+	var list []claim
+	for _, r := range g.NAT {
+		switch set := r.Claims().Intersect(sent); {
+		case set.Empty():
+		case r.When == nil:
+			always = append(always, set.Ranges()...)
+		default:
+			list = append(list, claim{&r.Rule, quick(set)})
+		}
+	}
+	return append([]claim{{set: quick(header.AddressesOf(always...))}}, list...)
 }
 
 // zoneNames returns the zones of the gateway's interfaces, in the order of the

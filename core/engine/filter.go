@@ -20,7 +20,7 @@ func (w *Walk) permit(g *gateway, in, out *network.Interface, forward *redirect,
 	found := g.filter.find(&q)
 	w.region.filter(g, in, out, w.back, found)
 	if found == noMatch {
-		return w.unmatched(g, in, out, forward, p)
+		return w.unmatched(g, in, out, forward, q.packet)
 	}
 	ruled := &g.filter.conditions[found]
 	w.region.rule(ruled.rule)
@@ -35,7 +35,7 @@ func (w *Walk) permit(g *gateway, in, out *network.Interface, forward *redirect,
 	case network.Reject:
 		w.end(Rejected, g.Name, StepFilter, ruled.rule)
 		if !w.back {
-			w.refusal, w.refuser = *before, in
+			w.refusal = refusal{*before, in, refusedBy(before.Protocol)}
 		}
 	}
 	if w.trace != nil {
@@ -45,18 +45,25 @@ func (w *Walk) permit(g *gateway, in, out *network.Interface, forward *redirect,
 }
 
 // filterQuery is what the filter sees: the destination as it is after the third
-// step, or as it came in.
+// step, or as it came in, and the source as it came in, which is translated only behind
+// the filter.
 func (w *Walk) filterQuery(g *gateway, in, out *network.Interface, before, p *header.Packet) query {
+	w.seen = *p
+	w.seen.Source, w.seen.SourcePort = before.Source, before.SourcePort
 	if g.Handling.FilterSeesOriginal {
-		w.seen = *p
 		w.seen.Destination, w.seen.DestinationPort = before.Destination, before.DestinationPort
-		p = &w.seen
 	}
-	return newQuery(p, g.zones[in.Index], g.zones[out.Index], w.moment)
+	if w.telling == icmpError {
+		w.seen.Protocol, w.seen.SourcePort, w.seen.DestinationPort = header.ICMP, 0, 0
+		if w.teller.IsValid() {
+			w.seen.Source = w.teller
+		}
+	}
+	return newQuery(&w.seen, g.zones[in.Index], g.zones[out.Index], w.moment)
 }
 
 func (w *Walk) unmatched(g *gateway, in, out *network.Interface, forward *redirect, p *header.Packet) bool {
-	if g.Handling.UnmatchedByTrust && g.trust[in.Index] > g.trust[out.Index] {
+	if g.Handling.UnmatchedByTrust && g.trust[in.Index] < g.trust[out.Index] {
 		if w.trace != nil {
 			w.note(g.Name, StepFilter, "allow", "", in.Zone+" is trusted more than "+out.Zone)
 		}
@@ -91,6 +98,7 @@ func (w *Walk) route(g *gateway, p *header.Packet) *route {
 	switch {
 	case r == nil:
 		w.end(Unrouted, g.Name, StepRoute, nil)
+		w.unreachable(len(w.passages) - 1)
 		if w.trace != nil {
 			w.why("%s has no route to %s.", g.Name, p.Destination)
 		}

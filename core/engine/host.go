@@ -7,14 +7,28 @@ import (
 	"hollowbridge/core/network"
 )
 
+// awaited reports whether a packet that comes to a machine answers an earlier
+// connection of its own.
+func (w *Walk) awaited(at Place, p *header.Packet) bool {
+	if w.back || hasBeginning(p.Protocol) {
+		return false
+	}
+	for i := range w.calls {
+		if c := &w.calls[i]; c.from.same(at) && c.packet.Answer() == *p {
+			return true
+		}
+	}
+	return false
+}
+
 // atHost asks the machine a packet was delivered to: its firewall, its relays,
-// whether it serves that port. It returns true where the machine answers, or the
-// packet a relay sends on to another machine, or neither where it ends.
-func (w *Walk) atHost(at Place, p header.Packet) (next *header.Packet, reached bool) {
+// whether it serves that port. It returns whether the machine takes the connection, and
+// the packet that a relay then sends on to another machine, if it does.
+func (w *Walk) atHost(at Place, p header.Packet) (next *header.Packet, taken bool) {
 	name := at.Name()
 	w.verdict.Outcome, w.verdict.At, w.verdict.Host, w.verdict.Delivered = Reached, name, name, p
 	h := at.Host
-	if w.followed {
+	if w.awaited(at, &p) {
 		if w.trace != nil {
 			w.note(at.Name(), StepHost, "takes", "", "the answer it waits for")
 		}
@@ -71,7 +85,7 @@ func (w *Walk) handOn(h *network.Host, p header.Packet) (*header.Packet, bool) {
 	p.Source = from
 	w.region.becomes(header.FieldSource, from)
 	w.relayed = p
-	return &w.relayed, false
+	return &w.relayed, true
 }
 
 func (w *Walk) relayFor(h *network.Host, p *header.Packet) *network.Relay {
@@ -105,7 +119,7 @@ func (w *Walk) hostPermits(h *network.Host, p *header.Packet) bool {
 		}
 		w.end(HostFirewall, h.Name, StepHost, nil)
 		if r.Verb == network.Reject {
-			w.refusal, w.refuser = *p, nil
+			w.refusal = refusal{packet: *p, how: refusedBy(p.Protocol)}
 		}
 		if w.trace != nil {
 			w.why("The firewall of %s itself says %s.", h.Name, r.Text)
@@ -157,7 +171,7 @@ func (w *Walk) hostServes(h *network.Host, p *header.Packet) bool {
 		return true
 	}
 	w.end(Refused, h.Name, StepHost, nil)
-	w.refusal, w.refuser = w.legs[len(w.legs)-1].delivered, nil
+	w.refusal = refusal{packet: w.legs[len(w.legs)-1].delivered, how: refusedBy(p.Protocol)}
 	if w.trace != nil {
 		w.note(h.Name, StepHost, "refuses", "", "nothing listens on "+serviceOf(p))
 		w.why("%s is up, but nothing on it listens on %s%s.", h.Name, serviceOf(p), boundElsewhere(h, p))

@@ -48,7 +48,7 @@ func TestTornFilesAreReadOrRefused(t *testing.T) {
 		}
 		read++
 		e := engine.Compile(n)
-		slow := &reference{n: n}
+		slow := &reference{n: n, met: map[string]int{}}
 		for range 20 {
 			c, ok := randomConnection(random, e, n)
 			if !ok {

@@ -25,8 +25,7 @@ func (w *Walk) itself(g *gateway, in *network.Interface, before header.Packet, p
 				if w.trace != nil {
 					w.note(g.Name, StepItself, "serves", "", s.Name+", itself")
 				}
-				w.sessions = append(w.sessions, session{gateway: g, in: in, before: before, after: *p, local: true})
-				w.region.remember(len(w.sessions))
+				w.keep(session{gateway: g, in: in, before: before, after: *p, local: true})
 				w.verdict.Outcome, w.verdict.At, w.verdict.Host = Reached, g.Name, g.Name
 				return position{kind: answeredByGateway, gateway: g}
 			}

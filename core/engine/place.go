@@ -3,6 +3,7 @@ package engine
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -35,38 +36,68 @@ func (p Place) Name() string {
 	return "nowhere"
 }
 
-// same reports whether an answer that ends at q has come back to p.
+// same reports whether an answer that ends at q has come back to p: to the same host, or
+// to where it is.
 func (p Place) same(q Place) bool {
-	return p.Segment == q.Segment && p.Clients == q.Clients && p.Internet == q.Internet
+	return p.Host != nil && p.Host == q.Host || p.Segment == q.Segment && p.Clients == q.Clients && p.Internet == q.Internet
 }
 
-// Locate returns where the address is: at a host, on a segment, with the VPN
-// clients of an interface, or on the internet. It fails for an address that is
-// nowhere, and for a gateway's own.
+// At returns where a host is with one of its addresses.
+func At(h *network.Host, a netip.Addr) Place {
+	s, i := h.Segment(a), h.Clients(a)
+	return Place{Host: h, Segment: s, Clients: i, Internet: s == nil && i == nil}
+}
+
+// Several is the error for an address that is in several places.
+type Several struct{ text string }
+
+func (s Several) Error() string { return s.text }
+
+// Locate returns where the address is: at a host, with the VPN clients of an interface,
+// on a segment, or on the internet. It fails for an address that is nowhere, for one
+// that is in several places, and for a gateway's own.
 func (e *Engine) Locate(a netip.Addr) (Place, error) {
 	if !network.CanSend(a) {
 		return Place{}, fmt.Errorf("%s: no machine sends from this address", a)
+	}
+	var hosts []string
+	var found Place
+	for _, h := range e.net.Hosts {
+		if h.Has(a) {
+			hosts, found = append(hosts, h.Name), At(h, a)
+		}
+	}
+	switch {
+	case len(hosts) == 1:
+		return found, nil
+	case len(hosts) > 1:
+		return Place{}, Several{fmt.Sprintf("%s: several hosts have this address; say which by its name: %s", a, strings.Join(hosts, ", "))}
+	}
+	if i := e.net.ClientsAt(a); i != nil {
+		return Place{Clients: i}, nil
+	}
+	var segments []string
+	bits := -1
+	for _, s := range e.net.Segments {
+		p := s.PrefixOf(a)
+		if !p.IsValid() || s.OwnerOn(a) != nil || p.Bits() < bits {
+			continue
+		}
+		if p.Bits() > bits {
+			segments, bits = nil, p.Bits()
+		}
+		segments, found = append(segments, s.Interfaces[0].String()), Place{Segment: s}
+	}
+	switch {
+	case len(segments) == 1:
+		return found, nil
+	case len(segments) > 1:
+		return Place{}, Several{fmt.Sprintf("%s: several segments have this address; say which with -in %s", a, strings.Join(segments, " or -in "))}
 	}
 	for _, g := range e.gateways {
 		if i := g.own.of(a); i != nil {
 			return Place{}, fmt.Errorf("%s: this is the gateway's own address (%s); a trace begins at a machine", a, i)
 		}
-	}
-	if h := e.hostAt(a); h != nil {
-		s := h.Segment(a)
-		return Place{Host: h, Segment: s, Internet: s == nil}, nil
-	}
-	for _, g := range e.gateways {
-		for _, i := range g.Interfaces {
-			for _, p := range i.Clients {
-				if p.Contains(a) {
-					return Place{Clients: i}, nil
-				}
-			}
-		}
-	}
-	if s := e.net.SegmentOf(a, ""); s != nil {
-		return Place{Segment: s}, nil
 	}
 	if e.net.Internet().Contains(a) {
 		return Place{Internet: true}, nil
@@ -79,56 +110,88 @@ func (e *Engine) hostsAt(at Place) *byAddress[network.Host] {
 	switch {
 	case at.Segment != nil:
 		return &e.segments[at.Segment].hosts
+	case at.Clients != nil:
+		return e.clients[at.Clients]
 	case at.Internet:
 		return &e.abroad
 	}
 	return &byAddress[network.Host]{}
 }
 
-func (e *Engine) hostAt(a netip.Addr) *network.Host {
-	if h := e.abroad.of(a); h != nil {
-		return h
-	}
-	for _, s := range e.net.Segments {
-		if h := e.segments[s].hosts.of(a); h != nil {
-			return h
-		}
-	}
-	return nil
-}
-
-// Stranger returns an address on the internet that is in no group and has no
-// host, a documentation address where there is one. It returns false where the
-// network has no way to the internet of that family.
+// Stranger returns an address on the internet that is in no group, has no host, and is
+// in no prefix of the network, an uplink's included; a documentation address where there
+// is one. It returns false where the network has no way to the internet of that family.
 func (e *Engine) Stranger(v6 bool) (netip.Addr, bool) {
 	found := e.stranger()[network.FamilyIndex(v6)]
 	return found, found.IsValid()
 }
 
+// documentation are the prefixes that strangers are taken from where they can
+// (RFC 5737, RFC 3849), the preferred first.
+var documentation = []netip.Prefix{
+	netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("198.51.100.0/24"),
+	netip.MustParsePrefix("2001:db8:ffff::/48"), netip.MustParsePrefix("2001:db8::/32"),
+}
+
 // findStrangers returns a stranger of each family, where there is one.
 func (e *Engine) findStrangers() [2]netip.Addr {
-	strangers := e.net.Internet().Minus(e.claimed)
+	outside := e.net.Internet().Minus(e.unsent.Addresses)
+	for _, s := range e.net.Segments {
+		outside = outside.Minus(header.AddressesOfPrefixes(s.Prefixes...))
+	}
+	strangers := outside.Minus(e.abroadSet)
 	for _, g := range e.net.Groups {
 		strangers = strangers.Minus(g.Members)
 	}
-	for _, s := range e.segments {
-		strangers = strangers.Minus(s.taken[1])
-	}
-	strangers = strangers.Minus(e.abroadSet)
 	var found [2]netip.Addr
-	for _, v6 := range []bool{false, true} {
-		for _, set := range []header.Addresses{strangers, e.net.Internet()} {
-			if a, ok := set.FirstOf(v6); ok && !found[network.FamilyIndex(v6)].IsValid() {
-				found[network.FamilyIndex(v6)] = a
+	for i, v6 := range []bool{false, true} {
+		for _, set := range []header.Addresses{strangers, outside} {
+			if a, ok := Usual(set, v6); ok {
+				found[i] = a
+				break
 			}
 		}
 	}
-	for _, usual := range []string{"2001:db8:ffff::1", "198.51.100.1", "203.0.113.1", "192.0.2.1"} {
-		if a := netip.MustParseAddr(usual); strangers.Contains(a) {
-			found[network.FamilyIndex(a.Is6())] = a
+	return found
+}
+
+// Usual returns an address of a set that a person would take for an example: a
+// documentation address where there is one, and one that looks like a machine's.
+func Usual(set header.Addresses, v6 bool) (netip.Addr, bool) {
+	for _, p := range documentation {
+		if p.Addr().Is6() == v6 {
+			if a, ok := machineLike(set.Intersect(header.AddressesOfPrefixes(p)), v6); ok {
+				return a, true
+			}
 		}
 	}
-	return found
+	if a, ok := machineLike(set, v6); ok {
+		return a, true
+	}
+	return set.FirstOf(v6)
+}
+
+// machineLike returns the first address of a family that ends in neither 0 nor 255.
+func machineLike(set header.Addresses, v6 bool) (netip.Addr, bool) {
+	for _, r := range set.Ranges() {
+		if r.First.Is6() != v6 {
+			continue
+		}
+		for a, tries := r.First, 0; tries < 3; a, tries = a.Next(), tries+1 {
+			if last := a.AsSlice()[a.BitLen()/8-1]; last != 0 && last != 255 {
+				return a, true
+			}
+			if a == r.Last {
+				break
+			}
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// On returns the place of the machine on a segment that has the address.
+func (e *Engine) On(s *network.Segment, a netip.Addr) Place {
+	return Place{Segment: s, Host: e.segments[s].hosts.of(a)}
 }
 
 // Behind returns the place of a machine with the address that is put on an
@@ -139,8 +202,9 @@ func (e *Engine) Behind(i *network.Interface, a netip.Addr) Place {
 	case i.Segment != nil && i.Segment.Contains(a):
 		p.Segment = i.Segment
 		p.Host = e.segments[i.Segment].hosts.of(a)
-	case isClient(i, a):
+	case i.IsClient(a):
 		p.Clients = i
+		p.Host = e.clients[i].of(a)
 	case i.FacesInternet(a.Is6()):
 		p.Internet = true
 		p.Host = e.abroad.of(a)
@@ -150,42 +214,32 @@ func (e *Engine) Behind(i *network.Interface, a netip.Addr) Place {
 	return p
 }
 
-func isClient(i *network.Interface, a netip.Addr) bool {
-	for _, p := range i.Clients {
-		if p.Contains(a) {
-			return true
-		}
-	}
-	return false
+// A sentPrefix is addresses that the internet sends to an uplink.
+type sentPrefix struct {
+	addresses header.Addresses
+	uplink    *network.Interface
 }
 
-// entry returns the interface by which a packet from the internet to the address
-// arrives, or nil: the uplink whose prefix holds it, else the first uplink that
-// is up, where the address is one of the network's own that the internet carries.
-func (w *Walk) entry(a netip.Addr, carried bool) *network.Interface {
+// entry returns the uplink by which a packet from the internet to the address arrives,
+// nil where none does: the one whose own prefix holds it, and then the address is
+// beside it, else the one to which the provider sends the longest prefix that holds it.
+func (w *Walk) entry(a netip.Addr) (i *network.Interface, beside bool) {
 	e := w.engine
-	var first *network.Interface
 	for _, g := range e.gateways {
 		for _, i := range g.Interfaces {
-			if !i.FacesInternet(a.Is6()) {
-				continue
-			}
-			if w.inPrefixes(header.FieldDestination, i.Addresses, a) {
-				return i
-			}
-			if first == nil || !first.IsUp() && i.IsUp() {
-				first = i
+			if i.FacesInternet(a.Is6()) && w.inPrefixes(header.FieldDestination, i.Addresses, a) {
+				return i, true
 			}
 		}
 	}
-	if first == nil || !carried {
-		return nil
+	for i := range e.sent {
+		s := &e.sent[i]
+		sent := s.addresses.Contains(a)
+		if w.region.address(header.FieldDestination, a, s.addresses, sent); sent {
+			return s.uplink, false
+		}
 	}
-	others := e.strangers.Contains(a)
-	if w.region.address(header.FieldDestination, a, e.strangers.Addresses, others); others {
-		return nil
-	}
-	return first
+	return nil, false
 }
 
 // A Connection is a question: this packet, put on the way at this place.

@@ -15,15 +15,19 @@ import (
 // engine.
 type reference struct {
 	n        *network.Network
-	sessions []refSession // earlier ones, then this connection's
+	sessions []*refSession // earlier ones, then this connection's
 	earlier  int
 	moment   network.Moment
 
-	back     bool
-	followed bool
-	seen     []refSeen
-	carried  []refCarried
-	refused  *refSeen // what was refused with a word: where it came in, nil at a host
+	back    bool
+	seen    []refSeen
+	carried []refCarried
+	calls   []refCall // earlier connections, as those know them who began them
+	first   []*refSession
+	refused *refRefusal
+	met     map[string]int // how often something that is rare came up
+	message string         // on the way back to a client that is refused: "reset" or "error"
+	teller  netip.Addr
 }
 
 type refSession struct {
@@ -31,6 +35,19 @@ type refSession struct {
 	in, out       *network.Interface
 	before, after header.Packet
 	local         bool
+	answered      bool
+}
+
+type refCall struct {
+	from engine.Place
+	sent header.Packet
+}
+
+// A refRefusal is what was refused with a word: where it came in, nil at a host.
+type refRefusal struct {
+	in    *network.Interface
+	p     header.Packet
+	error bool // an ICMP error, else a reset
 }
 
 type refSeen struct {
@@ -62,11 +79,15 @@ func (r *reference) stop(o engine.Outcome, at string, rule *network.Rule) refEnd
 // run walks a connection; remember keeps its sessions.
 func (r *reference) run(c engine.Connection, remember bool) engine.Verdict {
 	r.sessions = r.sessions[:r.earlier]
-	r.moment, r.back, r.followed, r.carried, r.refused = c.Moment, false, false, nil, nil
-	v := r.whole(c)
+	r.moment, r.carried, r.refused, r.message, r.teller = c.Moment, nil, nil, "", netip.Addr{}
+	v, legs := r.whole(c)
 	if remember {
 		if v.Outcome != engine.Reached && v.Outcome != engine.Unanswered {
 			r.sessions = r.sessions[:r.earlier]
+		} else {
+			for _, l := range legs {
+				r.calls = append(r.calls, refCall{l.from, l.sent})
+			}
 		}
 		r.earlier = len(r.sessions)
 	}
@@ -81,95 +102,110 @@ type refLeg struct {
 	delivered header.Packet
 }
 
-func (r *reference) whole(c engine.Connection) engine.Verdict {
-	var legs []refLeg
-	var v engine.Verdict
-	from, p := c.From, c.Packet
-	for {
-		r.seen = nil
+// whole walks leg after leg: the first packet, its answer, and the third packet of TCP,
+// before a relay goes on.
+func (r *reference) whole(c engine.Connection) (v engine.Verdict, legs []refLeg) {
+	for from, p := c.From, c.Packet; ; {
 		leg := refLeg{from: from, sent: p}
+		r.back, r.seen, r.first = false, nil, nil
 		end := r.sendFrom(from, &p)
 		leg.delivered, leg.to, leg.itself = p, end.machine, end.itself
 		legs = append(legs, leg)
+		v.Handed = len(legs) - 1
+		var onward *header.Packet
+		taken := end.itself != nil
 		if end.itself != nil {
-			v = engine.Verdict{Outcome: engine.Reached, At: end.itself.Name, Host: end.itself.Name, Delivered: p}
-			break
-		}
-		if end.machine == nil {
+			v.Outcome, v.At, v.Host, v.Delivered, v.Rule = engine.Reached, end.itself.Name, end.itself.Name, p, nil
+		} else if end.machine == nil {
 			v.Outcome, v.At, v.Rule = end.outcome, end.at, end.rule
-			v.Told = r.tell(legs)
-			return v
+		} else {
+			handed := v.Handed
+			v, onward, taken = r.machine(*end.machine, p)
+			v.Handed = handed
 		}
-		next, onward, done := r.machine(*end.machine, p)
-		v = next
-		if done {
-			break
+		if !taken {
+			if len(legs) > 1 {
+				r.met["a relay's own connection stopped"]++
+			}
+			v.Told = len(legs) == 1 && r.refused != nil && r.tell(leg)
+			return v, legs
+		}
+		if lost, ok := r.answer(leg); !ok {
+			v.Outcome, v.At, v.Rule = engine.Unanswered, lost.at, lost.rule
+			return v, legs
+		}
+		if p.Protocol == header.TCP {
+			for _, s := range r.first {
+				if !s.local && !s.answered && !s.g.Handling.TCPLoose {
+					r.met["third packet dropped"]++
+					v.Outcome, v.At, v.Rule = engine.Unanswered, s.g.Name, nil
+					return v, legs
+				}
+			}
 		}
 		if onward == nil {
-			v.Told = r.tell(legs)
-			return v
+			v.Answered = legs[0].sent.Answer()
+			return v, legs
 		}
 		if len(legs) > 32 {
-			v.Outcome = engine.Loop
-			return v
+			v.Outcome, v.At = engine.Loop, end.machine.Name()
+			return v, legs
 		}
 		from, p = *end.machine, *onward
 	}
-	r.back = true
-	for i := len(legs) - 1; i >= 0; i-- {
-		leg := legs[i]
-		r.seen = nil
-		p := leg.delivered.Answer()
-		var end refEnd
-		if leg.itself != nil {
-			end = r.answerItself(leg.itself, &p)
-		} else {
-			end = r.sendFrom(*leg.to, &p)
-		}
-		switch {
-		case end.machine == nil && end.itself == nil:
-			v.Outcome, v.At, v.Rule = engine.Unanswered, end.at, end.rule
-			return v
-		case end.itself != nil:
-			v.Outcome, v.At = engine.Unanswered, end.itself.Name
-			return v
-		case end.machine.Segment != leg.from.Segment || end.machine.Clients != leg.from.Clients || end.machine.Internet != leg.from.Internet || p.Destination != leg.sent.Answer().Destination:
-			v.Outcome, v.At = engine.Unanswered, end.machine.Name()
-			return v
-		case p != leg.sent.Answer():
-			v.Outcome, v.At = engine.Unanswered, leg.from.Name()
-			return v
-		}
-		if i == 0 {
-			v.Answered = p
-		}
-	}
-	return v
 }
 
-// tell reports whether the refusal gets back to the client, through all relays.
-func (r *reference) tell(legs []refLeg) bool {
-	if r.refused == nil {
-		return false
+// answer walks the answer of a leg back to where the leg began.
+func (r *reference) answer(leg refLeg) (refEnd, bool) {
+	r.back, r.seen = true, nil
+	p := leg.delivered.Answer()
+	var end refEnd
+	if leg.itself != nil {
+		end = r.answerItself(leg.itself, &p)
+	} else {
+		end = r.sendFrom(*leg.to, &p)
 	}
-	r.back = true
-	for i := len(legs) - 1; i >= 0; i-- {
-		leg := legs[i]
-		r.seen = nil
-		var end refEnd
-		p := leg.delivered.Answer()
-		if i == len(legs)-1 && r.refused.in != nil {
-			p = r.refused.p.Answer()
-			end = r.onward(refSession{g: r.refused.in.Gateway, local: true}, nil, r.refused.in, p, &p)
-		} else {
-			end = r.sendFrom(*leg.to, &p)
-		}
-		if end.machine == nil || p != leg.sent.Answer() ||
-			end.machine.Segment != leg.from.Segment || end.machine.Clients != leg.from.Clients || end.machine.Internet != leg.from.Internet {
-			return false
+	switch {
+	case end.machine == nil && end.itself == nil:
+		return end, false
+	case end.itself != nil:
+		return refEnd{at: end.itself.Name}, false
+	case !home(leg.from, *end.machine) || p.Destination != leg.sent.Source:
+		return refEnd{at: end.machine.Name()}, false
+	case p != leg.sent.Answer():
+		return refEnd{at: leg.from.Name()}, false
+	}
+	return end, true
+}
+
+func home(client, came engine.Place) bool {
+	return client.Host != nil && client.Host == came.Host || client.Segment == came.Segment && client.Clients == came.Clients && client.Internet == came.Internet
+}
+
+// tell reports whether the refusal gets back to the client.
+func (r *reference) tell(leg refLeg) bool {
+	r.back, r.seen, r.message = true, nil, "reset"
+	if r.refused.error {
+		r.message = "error"
+	}
+	p := r.refused.p.Answer()
+	var end refEnd
+	if in := r.refused.in; in != nil {
+		end = r.onward(&refSession{g: in.Gateway, local: true}, nil, in, p, &p)
+	} else {
+		end = r.sendFrom(*leg.to, &p)
+	}
+	return end.machine != nil && home(leg.from, *end.machine) && p == leg.sent.Answer()
+}
+
+// cannotBeReached notes that the gateway of an interface tells the client so.
+func (r *reference) cannotBeReached(seen []refSeen) {
+	if !r.back && len(seen) > 0 {
+		if last := seen[len(seen)-1]; !last.in.Gateway.Handling.UnreachableSilent {
+			r.met["told unreachable"]++
+			r.refused = &refRefusal{last.in, last.p, true}
 		}
 	}
-	return true
 }
 
 // sendFrom takes a packet from a machine to wherever it gets.
@@ -183,38 +219,74 @@ func (r *reference) sendFrom(from engine.Place, p *header.Packet) refEnd {
 	if from.Segment == nil {
 		return r.internet(p)
 	}
+	// The prefixes of its own addresses, the longest that holds each on its segment.
+	type own struct {
+		s *network.Segment
+		p netip.Prefix
+	}
+	var known []own
+	learn := func(s *network.Segment, a netip.Addr) {
+		best := own{s: s}
+		for _, q := range s.Prefixes {
+			if q.Contains(a) && (!best.p.IsValid() || q.Bits() > best.p.Bits()) {
+				best.p = q
+			}
+		}
+		if best.p.IsValid() {
+			known = append(known, best)
+		}
+	}
 	near := []*network.Segment{from.Segment}
-	if from.Host != nil {
+	if len(from.Segment.Prefixes) > 2 {
+		r.met["a segment of several prefixes"]++
+	}
+	if from.Host == nil {
+		learn(from.Segment, p.Source)
+	} else {
+		near = nil
 		for _, a := range from.Host.Addresses {
 			if s := from.Host.Segment(a); s != nil {
 				near = append(near, s)
+				learn(s, a)
 			}
 		}
 	}
-	for _, s := range near {
-		if s.Contains(p.Destination) {
-			return r.onSegment(s, p)
+	slices.SortStableFunc(known, func(a, b own) int { return b.p.Bits() - a.p.Bits() })
+	for _, k := range known {
+		if k.p.Contains(p.Destination) {
+			return r.onSegment(k.s, p)
 		}
 	}
 	v6 := p.Destination.Is6()
-	if from.Host != nil && from.Host.Gateway != nil {
-		for _, s := range near[1:] {
-			for _, i := range s.Interfaces {
-				if i.Gateway == from.Host.Gateway && hasFamily(i, v6) {
-					return r.gateway(i, p)
-				}
+	named := (*network.Gateway)(nil)
+	if h := from.Host; h != nil {
+		if h.By != nil || h.Upstream != nil {
+			r.met["a default gateway named by its address"]++
+		}
+		named = h.Gateway
+		if h.Upstream != nil {
+			near, named = []*network.Segment{h.Upstream}, nil
+			if !slices.ContainsFunc(h.Upstream.Interfaces, func(i *network.Interface) bool { return i.FacesInternet(v6) }) {
+				near = nil
 			}
 		}
-		return r.stop(engine.Unrouted, from.Name(), nil)
-	}
-	for _, i := range from.Segment.Interfaces {
-		if i.FacesInternet(v6) {
-			return r.internet(p)
+		if h.By != nil {
+			if hasFamily(h.By, v6) {
+				return r.gateway(h.By, p)
+			}
+			near = nil
 		}
 	}
-	for _, i := range from.Segment.Interfaces {
-		if hasFamily(i, v6) {
-			return r.gateway(i, p)
+	for _, s := range near {
+		for _, i := range s.Interfaces {
+			if named == nil && i.FacesInternet(v6) {
+				return r.internet(p)
+			}
+		}
+		for _, i := range s.Interfaces {
+			if (named == nil || i.Gateway == named) && hasFamily(i, v6) {
+				return r.gateway(i, p)
+			}
 		}
 	}
 	return r.stop(engine.Unrouted, from.Name(), nil)
@@ -231,56 +303,85 @@ func (r *reference) internet(p *header.Packet) refEnd {
 		}
 	}
 	carried := network.Carried(p.Destination)
-	for _, h := range r.n.Hosts {
-		if carried && h.Has(p.Destination) && h.Segment(p.Destination) == nil {
-			return refEnd{machine: &engine.Place{Host: h, Internet: true}}
-		}
-	}
-	var first *network.Interface
+	upstreamBlocks := r.stop(engine.UpstreamBlocks, "the internet", nil)
+	var sent netip.Prefix
+	var by *network.Interface
+	uplinks := false
 	for _, g := range r.n.Gateways {
 		for _, i := range g.Interfaces {
-			if i.FacesInternet(p.Destination.Is6()) {
-				if slices.ContainsFunc(i.Addresses, func(q netip.Prefix) bool { return q.Contains(p.Destination) }) {
-					if r.blocked(i, p) {
-						return r.stop(engine.UpstreamBlocks, "the internet", nil)
-					}
-					return r.onSegment(i.Segment, p)
+			if !i.FacesInternet(p.Destination.Is6()) {
+				continue
+			}
+			uplinks = true
+			if slices.ContainsFunc(i.Addresses, func(q netip.Prefix) bool { return q.Contains(p.Destination) }) {
+				if !carried && !r.back {
+					r.met["a private uplink"]++
 				}
-				if first == nil || !first.IsUp() && i.IsUp() {
-					first = i
+				if r.blocked(i, p) || !carried {
+					return upstreamBlocks
+				}
+				return r.onSegment(i.Segment, p)
+			}
+			for _, q := range i.Upstream.Routes {
+				better := by == nil || q.Bits() > sent.Bits() || q.Bits() == sent.Bits() && !by.IsUp() && i.IsUp()
+				if q.Contains(p.Destination) && better {
+					sent, by = q, i
 				}
 			}
 		}
 	}
-	claimed := slices.ContainsFunc(r.n.Gateways, func(g *network.Gateway) bool { return claims(g, p.Destination) })
-	if first != nil && carried && (claimed || !r.n.Internet().Contains(p.Destination)) {
-		return r.enterBy(first, true, p)
+	if by != nil {
+		return r.enterBy(by, true, p)
+	}
+	for _, h := range r.n.Hosts {
+		if carried && h.Has(p.Destination) && h.Segment(p.Destination) == nil && h.Clients(p.Destination) == nil {
+			return refEnd{machine: &engine.Place{Host: h, Internet: true}}
+		}
 	}
 	if carried && r.n.Internet().Contains(p.Destination) {
+		foreign := slices.ContainsFunc(r.n.Gateways, func(g *network.Gateway) bool {
+			return slices.ContainsFunc(g.NAT, func(rule *network.NATRule) bool { return claimedBy(rule, p.Destination) }) && !comesTo(g, p.Destination)
+		})
+		if foreign && !r.back && len(r.seen) == 0 {
+			r.met["not sent here"]++
+			return upstreamBlocks
+		}
 		return refEnd{machine: &engine.Place{Internet: true}}
+	}
+	if carried && uplinks {
+		return upstreamBlocks
 	}
 	return r.stop(engine.Unrouted, "the internet", nil)
 }
 
-func claims(g *network.Gateway, a netip.Addr) bool {
-	for _, rule := range g.NAT {
-		if rule.Disabled {
-			continue
-		}
-		switch rule.Does {
-		case network.OneToOne, network.PrefixNAT:
-			if rule.Outside.Contains(a) {
-				return true
-			}
-		case network.SourceNAT:
-			if rule.As.Set.Contains(a) {
-				return true
-			}
-		case network.PortForward:
-			if !rule.AtOwn && !rule.At.IsAll() && rule.At.Contains(a) {
+// claims reports whether an address is a gateway's because of a rule that is active, and
+// packets for it come to the gateway at all.
+func (r *reference) claims(g *network.Gateway, a netip.Addr) bool {
+	return comesTo(g, a) && slices.ContainsFunc(g.NAT, func(rule *network.NATRule) bool { return rule.Active(r.moment) && claimedBy(rule, a) })
+}
+
+func comesTo(g *network.Gateway, a netip.Addr) bool {
+	for _, i := range g.Interfaces {
+		for _, q := range append(slices.Clone(i.Addresses), i.Upstream.Routes...) {
+			if q.Contains(a) {
 				return true
 			}
 		}
+	}
+	return false
+}
+
+func claimedBy(rule *network.NATRule, a netip.Addr) bool {
+	if rule.Disabled {
+		return false
+	}
+	switch rule.Does {
+	case network.OneToOne, network.PrefixNAT:
+		return rule.Outside.Contains(a)
+	case network.SourceNAT:
+		return rule.As.Set.Contains(a)
+	case network.PortForward:
+		return !rule.AtOwn && !rule.At.IsAll() && rule.At.Contains(a)
 	}
 	return false
 }
@@ -308,14 +409,22 @@ func (r *reference) onSegment(s *network.Segment, p *header.Packet) refEnd {
 		}
 	}
 	for _, i := range s.Interfaces {
-		if claims(i.Gateway, p.Destination) {
+		if r.claims(i.Gateway, p.Destination) {
 			return r.gateway(i, p)
 		}
 	}
-	if r.back || r.followed {
-		return refEnd{machine: &engine.Place{Segment: s}}
+	if at := (engine.Place{Segment: s}); r.back || r.waitsFor(at, *p) {
+		return refEnd{machine: &at}
 	}
+	r.cannotBeReached(r.seen)
 	return r.stop(engine.Absent, s.Name, nil)
+}
+
+// waitsFor reports whether a packet answers an earlier connection of the machine it comes
+// to. What begins a TCP connection and a new echo request answer nothing.
+func (r *reference) waitsFor(at engine.Place, p header.Packet) bool {
+	return !r.back && p.Protocol != header.TCP && p.Protocol != header.ICMP &&
+		slices.ContainsFunc(r.calls, func(c refCall) bool { return home(c.from, at) && c.sent.Answer() == p })
 }
 
 func ownAddress(i *network.Interface, a netip.Addr) bool {
@@ -376,12 +485,18 @@ func (r *reference) gateway(in *network.Interface, p *header.Packet) refEnd {
 	if len(r.seen) == 32 || slices.Contains(r.seen, refSeen{in, *p}) {
 		return r.stop(engine.Loop, g.Name, nil)
 	}
+	before := r.seen
 	r.seen = append(r.seen, refSeen{in, *p})
 	// 1 arrive
 	if !in.IsUp() {
+		r.cannotBeReached(before)
 		return r.stop(engine.Unrouted, g.Name, nil)
 	}
-	if r.forged(in, p.Source) {
+	source := p.Source
+	if r.teller.IsValid() {
+		source = r.teller
+	}
+	if r.forged(in, source) {
 		return r.stop(engine.Dropped, g.Name, nil)
 	}
 	// 2 session
@@ -390,35 +505,54 @@ func (r *reference) gateway(in *network.Interface, p *header.Packet) refEnd {
 		if s.g != g {
 			continue
 		}
-		if s.after.Answer() == *p {
+		beginning := p.Protocol == header.TCP || p.Protocol == header.ICMP
+		if s.after.Answer() == *p && (r.back || !beginning) {
+			s.answered = true
 			return r.known(s, s.out, s.in, s.before.Answer(), p)
 		}
 		if s.before == *p {
+			if !r.back {
+				r.first = append(r.first, s)
+			}
 			if s.local {
-				r.followed = r.followed || !r.back
 				*p = s.after
 				return refEnd{itself: g}
 			}
 			return r.known(s, s.in, s.out, s.after, p)
 		}
 	}
-	if r.back && p.Protocol == header.TCP {
-		return r.stop(engine.Unanswered, g.Name, nil)
+	untranslated := false
+	if r.back {
+		switch {
+		case r.message == "error" || p.Protocol == header.ICMP:
+			r.met["stray ICMP"]++
+			if !g.Handling.ICMPUntracked {
+				return r.stop(engine.Unanswered, g.Name, nil)
+			}
+			untranslated = true
+		case p.Protocol == header.TCP && !g.Handling.TCPLoose:
+			return r.stop(engine.Unanswered, g.Name, nil)
+		case p.Protocol == header.TCP:
+			r.met["loose TCP"]++
+		}
 	}
 	// 3 translate destination
-	before := *p
-	forward, hairpinned := r.destinationRule(in, p)
-	if forward != nil {
-		r.redirect(forward, p)
+	came := *p
+	var forward *network.NATRule
+	if !untranslated {
+		forward, _ = r.destinationRule(in, p)
 	}
-	_ = hairpinned
+	if forward != nil && !r.redirect(forward, p) {
+		r.cannotBeReached(r.seen)
+		return r.stop(engine.Dropped, g.Name, &forward.Rule)
+	}
 	// 4 itself
 	own := slices.ContainsFunc(g.Interfaces, func(i *network.Interface) bool { return ownAddress(i, p.Destination) })
-	if own || claims(g, p.Destination) {
+	if own || r.claims(g, p.Destination) {
 		if !r.back && own {
 			for _, s := range g.Serves {
 				if s.Services.Matches(p.Protocol, p.DestinationPort) && slices.Contains(s.On, in) {
-					r.sessions = append(r.sessions, refSession{g, in, nil, before, *p, true})
+					r.keep(&refSession{g: g, in: in, before: came, after: *p, local: true})
 					return refEnd{itself: g}
 				}
 			}
@@ -426,13 +560,13 @@ func (r *reference) gateway(in *network.Interface, p *header.Packet) refEnd {
 		return r.stop(engine.Itself, g.Name, nil)
 	}
 	// 5 route
-	way := bestRoute(g, p.Destination)
-	if way == nil || way.blackhole {
+	way := r.mustRoute(g, p.Destination)
+	if way == nil {
 		return r.stop(engine.Unrouted, g.Name, nil)
 	}
 	// 6 filter
 	if !(forward != nil && g.Handling.ForwardsPermit && (forward.Does == network.PortForward || forward.Does == network.DestinationNAT)) {
-		if end, ok := r.filter(in, way.out, before, *p); !ok {
+		if end, ok := r.filter(in, way.out, came, *p); !ok {
 			return end
 		}
 	}
@@ -440,38 +574,81 @@ func (r *reference) gateway(in *network.Interface, p *header.Packet) refEnd {
 	if way.out == in && !g.Handling.TurnBack {
 		return r.stop(engine.Dropped, g.Name, nil)
 	}
+	if untranslated {
+		return r.leaveBy(g, way, p)
+	}
 	// 8 translate source
 	rule := r.sourceRule(in, way.out, *p)
+	final := *p
+	var named *network.Rule
+	var ports header.Ports
 	switch {
 	case rule == nil && forward != nil && forward.Hairpin && in.Segment == way.out.Segment:
-		if !r.takePort(g, ownPool(way.out), header.Ports{}, p) {
-			return r.stop(engine.Exhausted, g.Name, &forward.Rule)
+		named = &forward.Rule
+		if !r.takePort(g, ownPool(way.out), header.Ports{}, &final) {
+			return r.stop(engine.Exhausted, g.Name, named)
 		}
-	case rule == nil || rule.Does == network.NoNAT:
+	case rule == nil:
+		if forward != nil {
+			named = &forward.Rule
+		}
+	case rule.Does == network.NoNAT:
+		named = &rule.Rule
 	case rule.Does == network.OneToOne:
-		p.Source = header.Shift(p.Source, rule.Inside.First, rule.Outside.First)
+		named = &rule.Rule
+		final.Source = header.Shift(p.Source, rule.Inside.First, rule.Outside.First)
 	case rule.Does == network.PrefixNAT:
-		p.Source = rule.Prefixes.Outward(p.Source)
+		named = &rule.Rule
+		if final.Source = rule.Prefixes.Outward(p.Source).To; !final.Source.IsValid() {
+			r.cannotBeReached(r.seen)
+			return r.stop(engine.Dropped, g.Name, named)
+		}
 	default:
+		named, ports = &rule.Rule, rule.SourcePorts
 		pool := rule.As.Set.Ranges()
 		if rule.As.Interface {
 			pool = ownPool(way.out)
 		}
-		if !r.takePort(g, pool, rule.SourcePorts, p) {
-			return r.stop(engine.Exhausted, g.Name, &rule.Rule)
-		}
 		if rule.Destination.IsValid() {
-			p.Destination = rule.Destination
+			final.Destination = rule.Destination
 			if rule.DestPort != 0 && p.Protocol.HasPorts() {
-				p.DestinationPort = rule.DestPort
+				final.DestinationPort = rule.DestPort
 			}
-			if way = bestRoute(g, p.Destination); way == nil || way.blackhole {
-				return r.stop(engine.Unrouted, g.Name, nil)
-			}
+		}
+		if !r.takePort(g, pool, ports, &final) {
+			return r.stop(engine.Exhausted, g.Name, named)
 		}
 	}
-	r.sessions = append(r.sessions, refSession{g, in, way.out, before, *p, false})
+	if !r.tellApart(g, ports, &final) {
+		return r.stop(engine.Exhausted, g.Name, named)
+	}
+	*p = final
+	if rule != nil && rule.Does == network.SourceNAT && rule.Destination.IsValid() {
+		if way = r.mustRoute(g, p.Destination); way == nil {
+			return r.stop(engine.Unrouted, g.Name, nil)
+		}
+	}
+	r.keep(&refSession{g: g, in: in, out: way.out, before: came, after: *p})
 	return r.leaveBy(g, way, p)
+}
+
+func (r *reference) keep(s *refSession) {
+	r.sessions = append(r.sessions, s)
+	if !r.back {
+		r.first = append(r.first, s)
+	}
+}
+
+// mustRoute returns the way to an address; the client is told where there is none.
+func (r *reference) mustRoute(g *network.Gateway, a netip.Addr) *refRoute {
+	way := bestRoute(g, a)
+	if way == nil {
+		r.cannotBeReached(r.seen)
+	}
+	if way == nil || way.blackhole {
+		return nil
+	}
+	return way
 }
 
 func (r *reference) forged(in *network.Interface, source netip.Addr) bool {
@@ -489,18 +666,21 @@ func (r *reference) forged(in *network.Interface, source netip.Addr) bool {
 }
 
 // known sends on a packet of a session, which becomes after and stays on an uplink.
-func (r *reference) known(s refSession, cameBy, goesBy *network.Interface, after header.Packet, p *header.Packet) refEnd {
-	r.followed = r.followed || !r.back
+func (r *reference) known(s *refSession, cameBy, goesBy *network.Interface, after header.Packet, p *header.Packet) refEnd {
 	before := *p
 	*p = after
+	if before.Source != p.Source {
+		r.teller = netip.Addr{}
+	}
 	return r.onward(s, cameBy, goesBy, before, p)
 }
 
-func (r *reference) onward(s refSession, cameBy, goesBy *network.Interface, before header.Packet, p *header.Packet) refEnd {
+func (r *reference) onward(s *refSession, cameBy, goesBy *network.Interface, before header.Packet, p *header.Packet) refEnd {
 	g := s.g
 	way := bestRoute(g, p.Destination)
 	if goesBy != nil && goesBy.FacesInternet(p.Destination.Is6()) {
 		if !goesBy.IsUp() {
+			r.cannotBeReached(r.seen)
 			return r.stop(engine.Unrouted, g.Name, nil)
 		}
 		if way == nil || way.blackhole || way.out != goesBy {
@@ -510,10 +690,20 @@ func (r *reference) onward(s refSession, cameBy, goesBy *network.Interface, befo
 			}
 		}
 	}
+	if way == nil {
+		r.cannotBeReached(r.seen)
+	}
 	if way == nil || way.blackhole {
 		return r.stop(engine.Unrouted, g.Name, nil)
 	}
-	if p.Protocol == header.ICMP && g.Handling.ICMPUntracked && !s.local {
+	if cameBy == nil && r.message == "error" { // the gateway's own word, from the address it leaves by
+		for _, q := range way.out.Addresses {
+			if q.Addr().Is6() == p.Destination.Is6() && !r.teller.IsValid() {
+				r.teller = q.Addr()
+			}
+		}
+	}
+	if p.Protocol == header.ICMP && g.Handling.ICMPUntracked && !s.local && r.message == "" {
 		if end, ok := r.filter(cameBy, way.out, before, *p); !ok {
 			return end
 		}
@@ -524,6 +714,7 @@ func (r *reference) onward(s refSession, cameBy, goesBy *network.Interface, befo
 func (r *reference) answerItself(g *network.Gateway, p *header.Packet) refEnd {
 	for i := len(r.sessions) - 1; i >= 0; i-- {
 		if s := r.sessions[i]; s.g == g && s.after.Answer() == *p {
+			s.answered = true
 			return r.known(s, s.out, s.in, s.before.Answer(), p)
 		}
 	}
@@ -533,7 +724,14 @@ func (r *reference) answerItself(g *network.Gateway, p *header.Packet) refEnd {
 func (r *reference) leaveBy(g *network.Gateway, way *refRoute, p *header.Packet) refEnd {
 	switch {
 	case way.clients:
-		return refEnd{machine: &engine.Place{Clients: way.out}}
+		at := &engine.Place{Clients: way.out}
+		for _, h := range r.n.Hosts {
+			if h.Has(p.Destination) && h.Clients(p.Destination) == way.out {
+				r.met["a named VPN client"]++
+				at.Host = h
+			}
+		}
+		return refEnd{machine: at}
 	case way.connected:
 		return r.onSegment(way.out.Segment, p)
 	case way.upstream:
@@ -541,7 +739,7 @@ func (r *reference) leaveBy(g *network.Gateway, way *refRoute, p *header.Packet)
 			return r.stop(engine.UpstreamBlocks, "the internet", nil)
 		}
 		inside := slices.ContainsFunc(way.out.Addresses, func(q netip.Prefix) bool { return q.Contains(p.Source) })
-		if way.out.Upstream.CarrierNAT && p.Source.Is4() && inside {
+		if (way.out.Upstream.CarrierNAT && p.Source.Is4() || !network.Carried(p.Source)) && inside {
 			r.carried = append(r.carried, refCarried{way.out, *p})
 		}
 		return r.internet(p)
@@ -551,6 +749,7 @@ func (r *reference) leaveBy(g *network.Gateway, way *refRoute, p *header.Packet)
 			return r.gateway(i, p)
 		}
 	}
+	r.cannotBeReached(r.seen)
 	return r.stop(engine.Unrouted, g.Name, nil)
 }
 
@@ -663,12 +862,17 @@ func (r *reference) destinationRule(in *network.Interface, p *header.Packet) (fo
 	return nil, false
 }
 
-func (r *reference) redirect(rule *network.NATRule, p *header.Packet) {
+// redirect rewrites the destination; it returns false where nothing can become of it.
+func (r *reference) redirect(rule *network.NATRule, p *header.Packet) bool {
 	switch rule.Does {
 	case network.OneToOne:
 		p.Destination = header.Shift(p.Destination, rule.Outside.First, rule.Inside.First)
 	case network.PrefixNAT:
-		p.Destination = rule.Prefixes.Inward(p.Destination)
+		r.met["prefix-nat"]++
+		if p.Destination = rule.Prefixes.Inward(p.Destination).To; !p.Destination.IsValid() {
+			r.met["no place on the other side"]++
+			return false
+		}
 	default:
 		p.Destination, _ = rule.Target.Of(p.Destination)
 		for _, m := range rule.Ports {
@@ -676,17 +880,25 @@ func (r *reference) redirect(rule *network.NATRule, p *header.Packet) {
 				if p.Protocol.HasPorts() {
 					p.DestinationPort = m.ToFirst + p.DestinationPort - m.Ports.First
 				}
-				return
+				return true
 			}
 		}
 	}
+	return true
 }
 
 func (r *reference) filter(in, out *network.Interface, before, p header.Packet) (refEnd, bool) {
 	g := in.Gateway
+	p.Source, p.SourcePort = before.Source, before.SourcePort // it is translated behind the filter
 	to, port := p.Destination, p.DestinationPort
 	if g.Handling.FilterSeesOriginal {
 		to, port = before.Destination, before.DestinationPort
+	}
+	if r.message == "error" {
+		p.Protocol, p.SourcePort, port = header.ICMP, 0, 0
+		if r.teller.IsValid() {
+			p.Source = r.teller
+		}
 	}
 	for _, rule := range g.Filter {
 		source := len(rule.SourcePorts) == 0 || p.Protocol.HasPorts() && slices.ContainsFunc(rule.SourcePorts, func(q header.Ports) bool { return q.Contains(p.SourcePort) })
@@ -701,11 +913,14 @@ func (r *reference) filter(in, out *network.Interface, before, p header.Packet) 
 			return r.stop(engine.Dropped, g.Name, &rule.Rule), false
 		}
 		if !r.back {
-			r.refused = &refSeen{in, before}
+			r.refused = &refRefusal{in, before, p.Protocol != header.TCP}
 		}
 		return r.stop(engine.Rejected, g.Name, &rule.Rule), false
 	}
-	if g.Handling.UnmatchedByTrust && r.n.Zone(in.Zone).Trust > r.n.Zone(out.Zone).Trust {
+	rank := func(zone string) int {
+		return slices.IndexFunc(g.Handling.Trust, func(alike []string) bool { return slices.Contains(alike, zone) })
+	}
+	if g.Handling.UnmatchedByTrust && rank(in.Zone) < rank(out.Zone) {
 		return refEnd{}, true
 	}
 	return r.stop(engine.Dropped, g.Name, nil), false
@@ -770,48 +985,108 @@ func ownPool(out *network.Interface) []header.Range {
 	return pool
 }
 
+// holds reports whether an earlier session's outside port is out of reach for a packet
+// that leaves like p: everywhere, or where it goes to the same address, or address and port.
+func holds(g *network.Gateway, s *refSession, p *header.Packet) bool {
+	if s.g != g || s.local || s.after.Source != p.Source || s.after.Protocol != p.Protocol {
+		return false
+	}
+	address, port := s.after.Destination == p.Destination, s.after.DestinationPort == p.DestinationPort
+	if !p.Protocol.HasPorts() && p.Protocol != header.ICMP {
+		return address
+	}
+	switch g.Handling.Mapping {
+	case network.AddressDependent:
+		return address
+	case network.AddressAndPortDependent:
+		return address && port
+	}
+	return true
+}
+
 // takePort hides the source behind the first address and port that is free.
 func (r *reference) takePort(g *network.Gateway, pool []header.Range, allowed header.Ports, p *header.Packet) bool {
-	taken := map[uint16]bool{}
+	client := *p
 	for _, addresses := range pool {
-		if addresses.First.Is6() != p.Source.Is6() {
+		if addresses.First.Is6() != client.Source.Is6() {
 			continue
 		}
 		for a := addresses.First; addresses.Contains(a); a = a.Next() {
-			if !p.Protocol.HasPorts() && p.Protocol != header.ICMP {
-				p.Source, p.SourcePort = a, 0
-				return true
-			}
-			clear(taken)
+			p.Source = a
+			taken := map[uint16]bool{}
 			for _, s := range r.sessions[:r.earlier] {
-				if s.g != g || s.local || s.after.Source != a || s.before.Protocol != p.Protocol {
+				if !holds(g, s, p) {
 					continue
 				}
 				taken[s.after.SourcePort] = true
-				if s.before.Source == p.Source && s.before.SourcePort == p.SourcePort && (allowed == header.Ports{} || allowed.Contains(s.after.SourcePort)) {
-					p.Source, p.SourcePort = a, s.after.SourcePort
+				if p.SourcePort != 0 && s.before.Source == client.Source && s.before.SourcePort == client.SourcePort && (allowed == header.Ports{} || allowed.Contains(s.after.SourcePort)) {
+					p.SourcePort = s.after.SourcePort
 					return true
 				}
 			}
-			if (allowed == header.Ports{} || allowed.Contains(p.SourcePort)) && !taken[p.SourcePort] {
-				p.Source = a
-				return true
+			if !p.Protocol.HasPorts() && p.Protocol != header.ICMP {
+				if !taken[0] {
+					return true
+				}
+				r.met["not told apart"]++
+				continue
 			}
-			first, last := 1024, 65535
-			if allowed != (header.Ports{}) {
-				first, last = int(allowed.First), int(allowed.Last)
+			if g.Handling.Mapping != network.EndpointIndependent && len(taken) < r.earlier {
+				r.met["another mapping behavior"]++
 			}
-			start := int(p.SourcePort) + 1
-			if start <= first || start > last {
-				start = first
+			order := portsInTurn(allowed, client.SourcePort)
+			if g.Handling.PortAssignment != network.PortPreserving {
+				order = portsInTurn(allowed, 0)
+			} else if (allowed == header.Ports{} || allowed.Contains(client.SourcePort)) {
+				order = append([]uint16{client.SourcePort}, order...)
 			}
-			for i := range last - first + 1 {
-				port := uint16(first + (start-first+i)%(last-first+1))
+			for _, port := range order {
 				if !taken[port] {
-					p.Source, p.SourcePort = a, port
+					p.SourcePort = port
 					return true
 				}
 			}
+		}
+	}
+	*p = client
+	return false
+}
+
+// portsInTurn returns the ports of a rule, or those that any other gets, from the one
+// behind a port on, and round to it.
+func portsInTurn(allowed header.Ports, behind uint16) []uint16 {
+	if allowed == (header.Ports{}) {
+		allowed = header.Ports{First: 1024, Last: 65535}
+	}
+	var before, after []uint16
+	for port := int(allowed.First); port <= int(allowed.Last); port++ {
+		if allowed.Contains(behind) && port > int(behind) {
+			after = append(after, uint16(port))
+		} else {
+			before = append(before, uint16(port))
+		}
+	}
+	return append(after, before...)
+}
+
+// tellApart gives a packet another source port where an earlier session leaves just so.
+func (r *reference) tellApart(g *network.Gateway, allowed header.Ports, p *header.Packet) bool {
+	same := func() bool {
+		return slices.ContainsFunc(r.sessions[:r.earlier], func(s *refSession) bool { return s.g == g && !s.local && s.after == *p })
+	}
+	if !same() {
+		return true
+	}
+	if !p.Protocol.HasPorts() && p.Protocol != header.ICMP {
+		r.met["not told apart"]++
+		return false
+	}
+	for _, port := range portsInTurn(allowed, p.SourcePort) {
+		p.SourcePort = port
+		held := slices.ContainsFunc(r.sessions[:r.earlier], func(s *refSession) bool { return holds(g, s, p) && s.after.SourcePort == port })
+		if !same() && !held {
+			r.met["told apart by the port"]++
+			return true
 		}
 	}
 	return false
@@ -821,7 +1096,11 @@ func (r *reference) takePort(g *network.Gateway, pool []header.Range, allowed he
 func (r *reference) machine(at engine.Place, p header.Packet) (v engine.Verdict, onward *header.Packet, done bool) {
 	v = engine.Verdict{Outcome: engine.Reached, At: at.Name(), Host: at.Name(), Delivered: p}
 	h := at.Host
-	if r.followed || h == nil {
+	if r.waitsFor(at, p) {
+		r.met["answer to an earlier connection"]++
+		return v, nil, true
+	}
+	if h == nil {
 		return v, nil, true
 	}
 	if h.Firewall != nil {
@@ -830,7 +1109,7 @@ func (r *reference) machine(at engine.Place, p header.Packet) (v engine.Verdict,
 			if rule.Services.Matches(p.Protocol, p.DestinationPort) && rule.From.Contains(p.Source) {
 				allowed = rule.Verb == network.Allow
 				if rule.Verb == network.Reject {
-					r.refused = &refSeen{}
+					r.refused = &refRefusal{p: p, error: p.Protocol != header.TCP}
 				}
 				break
 			}
@@ -840,6 +1119,7 @@ func (r *reference) machine(at engine.Place, p header.Packet) (v engine.Verdict,
 			return v, nil, false
 		}
 	}
+	came := p
 	for range 32 {
 		i := slices.IndexFunc(h.Relays, func(relay network.Relay) bool { return relay.Listen.Matches(p.Protocol, p.DestinationPort) })
 		if i < 0 {
@@ -853,7 +1133,7 @@ func (r *reference) machine(at engine.Place, p header.Packet) (v engine.Verdict,
 				v.Outcome = engine.Unanswered
 			case !ping && !serves:
 				v.Outcome = engine.Refused
-				r.refused = &refSeen{}
+				r.refused = &refRefusal{p: came, error: p.Protocol != header.TCP}
 			}
 			return v, nil, v.Outcome == engine.Reached
 		}
@@ -865,7 +1145,7 @@ func (r *reference) machine(at engine.Place, p header.Packet) (v engine.Verdict,
 			for _, a := range h.Addresses {
 				if a.Is6() == p.Destination.Is6() {
 					p.Source = a
-					return v, &p, false
+					return v, &p, true
 				}
 			}
 			v.Outcome = engine.Unrouted

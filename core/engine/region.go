@@ -104,12 +104,14 @@ func (r *region) table(t *table, fromZone, toZone int, turned bool, found int32)
 	}
 }
 
-// filter is table for a gateway's filter, which may see the destination as it came in.
+// filter is table for a gateway's filter, which sees the source as it came in, and may
+// see the destination so.
 func (r *region) filter(g *gateway, in, out *network.Interface, turned bool, found int32) {
 	if r == nil {
 		return
 	}
 	seen := r.terms
+	seen[header.FieldSource], seen[header.FieldSourcePort] = r.before[header.FieldSource], r.before[header.FieldSourcePort]
 	if g.Handling.FilterSeesOriginal {
 		seen[header.FieldDestination], seen[header.FieldPort] = r.before[header.FieldDestination], r.before[header.FieldPort]
 	}
@@ -215,6 +217,21 @@ func (r *region) beginLeg() {
 	}
 }
 
+// now returns the terms of the packet as it is, and resume goes on with them after the
+// way back of a relay's client.
+func (r *region) now() header.Terms {
+	if r == nil {
+		return header.Terms{}
+	}
+	return r.terms
+}
+
+func (r *region) resume(terms header.Terms) {
+	if r != nil {
+		r.terms = terms
+	}
+}
+
 func (r *region) endLeg() {
 	if r != nil {
 		r.legs[len(r.legs)-1].delivered = r.terms
@@ -302,43 +319,41 @@ func (r *region) shiftPort(m *network.PortMap) {
 	}
 }
 
-// prefix keeps the addresses that a prefix translation moves as far as this one.
-func (r *region) prefix(f header.Field, a netip.Addr, pair header.PrefixPair, piece func(netip.Addr) header.Piece) {
+// prefix keeps the addresses that a prefix translation moves as far as this one, or
+// those that it has no place for.
+func (r *region) prefix(f header.Field, a netip.Addr, rule *network.NATRule, m header.PrefixMove) {
 	if r == nil {
 		return
 	}
-	key := pieceKey{pair, f}
-	known := r.atlas.pieces[key]
-	at := slices.IndexFunc(known, func(m moved) bool { return m.addresses.Contains(a) })
+	key := moveKey{rule, f}
+	known := r.atlas.moves[key]
+	at := slices.IndexFunc(known, func(alike header.Addresses) bool { return alike.Contains(a) })
 	if at < 0 {
-		p := piece(a)
 		at = len(known)
-		known = append(known, moved{p, header.AddressesOf(p.From)})
-		r.atlas.pieces[key] = known
+		known = append(known, m.Alike())
+		r.atlas.moves[key] = known
 	}
-	r.address(f, a, known[at].addresses, true)
-	r.shift(f, known[at].From.First, known[at].To)
+	if r.address(f, a, known[at], true); m.To.IsValid() {
+		r.shift(f, a, m.To)
+	}
 }
 
-// A pieceKey is a translation of prefixes, of the field it changes.
-type pieceKey struct {
-	pair  header.PrefixPair
+// A moveKey is a translation of prefixes, and the field it changes.
+type moveKey struct {
+	rule  *network.NATRule
 	field header.Field
 }
 
-// Moved is the addresses of a piece.
-type moved struct {
-	header.Piece
-	addresses header.Addresses
-}
-
 // hide notes that the source becomes a, and its port the one found: its own where
-// that is among the rule's ports.
-func (r *region) hide(a netip.Addr, ports header.Ports, p *header.Packet, port uint16) {
-	if r == nil {
+// that is kept and among the rule's ports.
+func (r *region) hide(a netip.Addr, ports header.Ports, p *header.Packet, port uint16, keeps bool) {
+	switch {
+	case r == nil:
 		return
-	}
-	if ports != (header.Ports{}) && (p.Protocol.HasPorts() || p.Protocol == header.ICMP) {
+	case !p.Protocol.HasPorts() && p.Protocol != header.ICMP:
+	case !keeps:
+		r.becomesPort(header.FieldSourcePort, port)
+	case ports != (header.Ports{}):
 		own := ports.Contains(p.SourcePort)
 		if r.spans(header.FieldSourcePort, portSpans([]header.Ports{ports}), own); !own {
 			r.becomesPort(header.FieldSourcePort, port)

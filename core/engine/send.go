@@ -21,56 +21,95 @@ func (w *Walk) send(from Place, p *header.Packet) position {
 	if from.Segment == nil {
 		return w.overInternet(p)
 	}
-	if w.isInside(from.Segment, p.Destination) {
-		if w.trace != nil && !w.back && w.engine.segments[from.Segment].owners.of(p.Destination) == nil {
+	if on := w.ownSegment(from, p); on != nil {
+		if w.trace != nil && !w.back && w.engine.segments[on].owners.of(p.Destination) == nil {
 			w.note(from.Name(), StepRoute, "sends", "", "directly: both are on one segment, no gateway is on the way")
 		}
-		return w.handOver(from.Segment, p)
+		return w.handOver(on, p)
 	}
-	if from.Host != nil {
-		for _, a := range from.Host.Addresses {
-			if s := from.Host.Segment(a); s != nil && s != from.Segment && w.isInside(s, p.Destination) {
-				return w.handOver(s, p)
+	return w.toDefaultGateway(from, p)
+}
+
+// A link is a prefix that a machine takes for a segment of its own.
+type link struct {
+	on     *network.Segment
+	bits   int // of the prefix
+	prefix header.Addresses
+}
+
+// ownSegment returns the segment on which a machine believes the destination to be, or
+// nil. It knows the prefixes of its own addresses, the longest of its segment for each,
+// and no others that the segment has.
+func (w *Walk) ownSegment(from Place, p *header.Packet) *network.Segment {
+	links := w.engine.links[from.Host]
+	if from.Host == nil {
+		for i := range w.engine.segments[from.Segment].links {
+			l := &w.engine.segments[from.Segment].links[i]
+			own := l.prefix.Contains(p.Source)
+			if w.region.address(header.FieldSource, p.Source, l.prefix, own); own {
+				links = w.engine.segments[from.Segment].links[i : i+1]
+				break
 			}
 		}
 	}
-	return w.toDefaultGateway(from, p)
+	for i := range links {
+		l := &links[i]
+		inside := l.prefix.Contains(p.Destination)
+		if w.region.address(header.FieldDestination, p.Destination, l.prefix, inside); inside {
+			return l.on
+		}
+	}
+	return nil
 }
 
 // toDefaultGateway sends a packet to the gateway the host names, else to the
 // first on its segment; beside an uplink, to the internet.
 func (w *Walk) toDefaultGateway(from Place, p *header.Packet) position {
-	v6 := p.Destination.Is6()
-	if h := from.Host; h != nil && h.Gateway != nil {
-		for _, a := range h.Addresses {
-			if s := h.Segment(a); s != nil {
-				for _, i := range s.Interfaces {
-					if _, has := i.Address(v6); has && i.Gateway == h.Gateway {
-						if w.trace != nil && w.back {
-							w.note(h.Name, StepBack, "answers", "", "by "+h.Gateway.Name+", its gateway")
-						}
-						return w.arriveAt(i)
-					}
-				}
-			}
+	i, abroad := w.engine.defaultGateway(from, p.Destination.Is6())
+	switch {
+	case abroad:
+		return w.overInternet(p)
+	case i != nil:
+		if w.trace != nil && w.back && from.Host != nil && from.Host.Gateway != nil {
+			w.note(from.Host.Name, StepBack, "answers", "", "by "+i.Gateway.Name+", its gateway")
 		}
-	} else {
-		for _, i := range from.Segment.Interfaces {
-			if i.FacesInternet(v6) {
-				return w.overInternet(p)
-			}
-		}
-		for _, i := range from.Segment.Interfaces {
-			if _, has := i.Address(v6); has {
-				return w.arriveAt(i)
-			}
-		}
+		return w.arriveAt(i)
 	}
 	w.end(Unrouted, from.Name(), StepRoute, nil)
 	if w.trace != nil {
-		w.why("%s has no gateway for %s on its segment.", from.Name(), familyName(v6))
+		w.why("%s has no gateway for %s on its segment.", from.Name(), familyName(p.Destination.Is6()))
 	}
 	return position{}
+}
+
+// defaultGateway returns the interface that a machine on a segment sends to what is not
+// on a segment of its own, or that it sends it to the provider's router.
+func (e *Engine) defaultGateway(from Place, v6 bool) (i *network.Interface, abroad bool) {
+	segments := []*network.Segment{from.Segment}
+	h := from.Host
+	switch {
+	case h == nil:
+	case h.Upstream != nil:
+		return nil, h.Upstream.IsUplink(v6)
+	case h.By != nil:
+		if _, has := h.By.Address(v6); has {
+			return h.By, false
+		}
+		return nil, false
+	default:
+		segments = e.stands[h]
+	}
+	for _, s := range segments {
+		if (h == nil || h.Gateway == nil) && s.IsUplink(v6) {
+			return nil, true
+		}
+		for _, i := range s.Interfaces {
+			if _, has := i.Address(v6); has && (h == nil || h.Gateway == nil || i.Gateway == h.Gateway) {
+				return i, false
+			}
+		}
+	}
+	return nil, false
 }
 
 func familyName(v6 bool) string {
@@ -90,21 +129,37 @@ func (w *Walk) overInternet(p *header.Packet) position {
 	if at, ok := w.throughCarrier(p); ok {
 		return at
 	}
-	carried := !w.engine.uncarried.Contains(p.Destination)
-	w.region.address(header.FieldDestination, p.Destination, w.engine.uncarried.Addresses, !carried)
-	if i := w.entry(p.Destination, carried); i != nil {
-		if !w.passesUpstream(i, p) {
+	e := w.engine
+	carried := !e.uncarried.Contains(p.Destination)
+	w.region.address(header.FieldDestination, p.Destination, e.uncarried.Addresses, !carried)
+	if i, beside := w.entry(p.Destination); i != nil {
+		switch {
+		case !w.passesUpstream(i, p):
 			return position{}
-		}
-		if w.inPrefixes(header.FieldDestination, i.Addresses, p.Destination) { // the upstream router is on that segment too
+		case !carried:
+			w.notSent(p, i)
+			return position{}
+		case beside: // the upstream router is on that segment too
 			return w.handOver(i.Segment, p)
 		}
 		return w.arriveAt(i)
 	}
-	abroad := w.engine.internet.Contains(p.Destination)
-	w.region.address(header.FieldDestination, p.Destination, w.engine.internet.Addresses, abroad)
+	abroad := e.internet.Contains(p.Destination)
+	w.region.address(header.FieldDestination, p.Destination, e.internet.Addresses, abroad)
 	if abroad && carried {
+		foreign := !w.back && len(w.passages) == 0 && e.unsent.Contains(p.Destination)
+		if !w.back && len(w.passages) == 0 {
+			w.region.address(header.FieldDestination, p.Destination, e.unsent.Addresses, foreign)
+		}
+		if foreign {
+			w.notSent(p, nil)
+			return position{}
+		}
 		return w.toMachine(Place{Internet: true}, p)
+	}
+	if carried && e.uplinked[network.FamilyIndex(p.Destination.Is6())] {
+		w.notSent(p, nil)
+		return position{}
 	}
 	w.end(Unrouted, internetName, StepRoute, nil)
 	if w.trace != nil {
@@ -118,6 +173,20 @@ func (w *Walk) overInternet(p *header.Packet) position {
 		}
 	}
 	return position{}
+}
+
+// notSent ends a packet for an address of the network that the internet does not send
+// here: one that it carries to nobody, on an uplink, or one that it carries elsewhere.
+func (w *Walk) notSent(p *header.Packet, uplink *network.Interface) {
+	w.end(UpstreamBlocks, internetName, StepUpstream, nil)
+	if w.trace == nil {
+		return
+	}
+	if uplink != nil {
+		w.why("%s is a private or shared address: nobody on the internet can send to it. Whoever stands in front of %s translates, and a forward there would have to lead here.", p.Destination, uplink)
+		return
+	}
+	w.why("%s is in no prefix of an uplink and in no `upstream: routes`, so nobody on the internet sends it here. If the provider does, say so: upstream: {routes: [%s]}.", p.Destination, netip.PrefixFrom(p.Destination, p.Destination.BitLen()))
 }
 
 const internetName = "the internet"
@@ -174,16 +243,16 @@ func (w *Walk) handOver(on *network.Segment, p *header.Packet) position {
 	}
 	h := s.hosts.of(p.Destination)
 	for n, i := range on.Interfaces {
-		claimed := h == nil && s.claims[n].Contains(p.Destination)
-		if w.region.address(header.FieldDestination, p.Destination, s.claims[n].Addresses, claimed); claimed {
+		if w.claimed(s.claims[n], p.Destination) {
 			return w.arriveAt(i)
 		}
 	}
-	if h != nil || w.back || w.followed {
-		return w.toMachine(Place{Segment: on}, p)
+	if at := (Place{Segment: on}); h != nil || w.back || w.awaited(at, p) {
+		return w.toMachine(at, p)
 	}
 	w.region.one(s.taken[1], p.Destination)
 	w.end(Absent, on.Name, StepLeave, nil)
+	w.unreachable(len(w.passages) - 1)
 	if w.trace != nil {
 		w.why("No host has %s.", p.Destination)
 	}
@@ -205,6 +274,8 @@ func (w *Walk) oneHost(at Place, a netip.Addr) {
 	switch {
 	case at.Segment != nil:
 		w.region.one(w.engine.segments[at.Segment].taken[1], a)
+	case at.Clients != nil:
+		w.region.one(w.engine.clientSets[at.Clients], a)
 	case at.Internet:
 		w.region.one(w.engine.abroadSet, a)
 	}
@@ -214,7 +285,7 @@ func (w *Walk) oneHost(at Place, a netip.Addr) {
 func (w *Walk) leave(g *gateway, r *route, p *header.Packet) position {
 	switch {
 	case r.clients:
-		return position{kind: atMachine, machine: Place{Clients: r.out}}
+		return w.toMachine(Place{Clients: r.out}, p)
 	case r.upstream:
 		return w.toUpstream(r.out, p)
 	case !r.via.IsValid():
@@ -225,6 +296,7 @@ func (w *Walk) leave(g *gateway, r *route, p *header.Packet) position {
 		return w.arriveAt(i)
 	}
 	w.end(Unrouted, g.Name, StepRoute, nil)
+	w.unreachable(len(w.passages) - 1)
 	if w.trace != nil {
 		switch h := s.hosts.of(r.via); {
 		case h != nil:
@@ -244,11 +316,23 @@ func (w *Walk) toUpstream(out *network.Interface, p *header.Packet) position {
 		w.upstreamBlocks(out, p)
 		return position{}
 	}
-	if out.Upstream.CarrierNAT && p.Source.Is4() && w.inPrefixes(header.FieldSource, out.Addresses, p.Source) {
+	if w.inPrefixes(header.FieldSource, out.Addresses, p.Source) && w.translatedInFront(out, p) {
 		w.carriers = append(w.carriers, carrier{out, *p})
 		w.region.carry(len(w.carriers))
 	}
 	return w.overInternet(p)
+}
+
+// translatedInFront reports whether somebody on the other side of an uplink gives a
+// packet that leaves by it a source of its own: a carrier's NAT, or whoever stands in
+// front of a private or shared address.
+func (w *Walk) translatedInFront(out *network.Interface, p *header.Packet) bool {
+	if out.Upstream.CarrierNAT && p.Source.Is4() {
+		return true
+	}
+	private := w.engine.uncarried.Contains(p.Source)
+	w.region.address(header.FieldSource, p.Source, w.engine.uncarried.Addresses, private)
+	return private
 }
 
 // inPrefixes reports whether a field of the packet is in one of the prefixes.
@@ -259,15 +343,6 @@ func (w *Walk) inPrefixes(f header.Field, prefixes []netip.Prefix, a netip.Addr)
 	}
 	if w.region != nil {
 		w.region.address(f, a, w.region.atlas.prefixes(prefixes), inside)
-	}
-	return inside
-}
-
-// isInside reports whether the destination is on the segment.
-func (w *Walk) isInside(s *network.Segment, a netip.Addr) bool {
-	inside := s.Contains(a)
-	if w.region != nil {
-		w.region.address(header.FieldDestination, a, w.engine.segments[s].inside, inside)
 	}
 	return inside
 }

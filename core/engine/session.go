@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"net/netip"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -13,17 +14,19 @@ type session struct {
 	in, out       *network.Interface
 	before, after header.Packet // as it came and as it left
 	local         bool          // the gateway itself answers it
+	answered      bool          // an answer has passed
 }
 
 // session is the second step: it finds the session a packet belongs to, and
-// whether it goes the session's way or answers it.
+// whether it goes the session's way or answers it. What begins a TCP connection, or
+// asks for an echo, answers nothing.
 func (w *Walk) session(g *gateway, p *header.Packet) (s *session, forward bool) {
 	for i := len(w.sessions) - 1; i >= 0; i-- {
 		s := &w.sessions[i]
 		if s.gateway != g {
 			continue
 		}
-		if w.region.sameSession(i, false, s.after.Answer() == *p) {
+		if (w.back || !hasBeginning(p.Protocol)) && w.region.sameSession(i, false, s.after.Answer() == *p) {
 			return s, false
 		}
 		if w.region.sameSession(i, true, s.before == *p) {
@@ -33,20 +36,66 @@ func (w *Walk) session(g *gateway, p *header.Packet) (s *session, forward bool) 
 	return nil, false
 }
 
+// hasBeginning reports whether the first packet of a connection can be told from an answer.
+func hasBeginning(p header.Protocol) bool { return p == header.TCP || p == header.ICMP }
+
+// keep remembers a session; the first packet of this leg goes by it.
+func (w *Walk) keep(s session) {
+	w.sessions = append(w.sessions, s)
+	w.region.remember(len(w.sessions))
+	if !w.back {
+		w.used = append(w.used, len(w.sessions)-1)
+	}
+}
+
+// stray judges a packet on its way back that belongs to no session. UDP and what else
+// has no beginning is treated as new, and so is TCP by a gateway that is loose. ICMP
+// is stray: it passes only a gateway that does not track it, and is never translated.
+func (w *Walk) stray(g *gateway, p *header.Packet) (stray, ok bool) {
+	if !w.back {
+		return false, true
+	}
+	lost := func(text string) {
+		w.end(Unanswered, g.Name, StepSession, nil)
+		if w.trace != nil {
+			w.why(text, g.Name)
+		}
+	}
+	switch {
+	case w.telling == icmpError && !g.Handling.ICMPUntracked:
+		lost("%s knows nothing of the connection, so it throws away the message about it.")
+		return false, false
+	case w.telling == icmpError:
+		return true, true
+	case p.Protocol == header.TCP && !g.Handling.TCPLoose:
+		lost("%s did not see the connection begin, so it throws the answer away: the answer takes another way back than the connection took in.")
+		return false, false
+	case p.Protocol == header.ICMP && !g.Handling.ICMPUntracked:
+		lost("%s did not see the ping, so it throws the reply away: it takes another way back than the ping took in.")
+		return false, false
+	}
+	return p.Protocol == header.ICMP, true
+}
+
 // follow gives a packet its session's translation and sends it on.
 func (w *Walk) follow(g *gateway, s *session, forward bool, p *header.Packet) position {
-	if !w.back {
-		w.followed = true
-	}
 	before := *p
 	w.region.arrived()
-	out := s.out
+	out, in := s.out, s.in
+	number := w.indexOf(s)
 	if forward {
 		*p = s.after
+		if !w.back {
+			w.used = append(w.used, number)
+		}
 	} else {
-		*p, out = s.before.Answer(), s.in
+		*p, out, in = s.before.Answer(), s.in, s.out
+		s.answered = true
 	}
-	w.region.follow(w.indexOf(s), forward)
+	w.region.follow(number, forward)
+	if before.Source != p.Source {
+		w.teller = netip.Addr{}
+	}
 	if w.trace != nil {
 		w.noteSession(g, before, *p)
 	}
@@ -58,11 +107,7 @@ func (w *Walk) follow(g *gateway, s *session, forward bool, p *header.Packet) po
 	if r == nil {
 		return position{}
 	}
-	if p.Protocol == header.ICMP && g.Handling.ICMPUntracked && !s.local {
-		in := s.out
-		if forward {
-			in = s.in
-		}
+	if p.Protocol == header.ICMP && g.Handling.ICMPUntracked && !s.local && w.telling == nothing {
 		if !w.permit(g, in, r.out, nil, &before, p) {
 			return position{}
 		}
@@ -102,6 +147,7 @@ func (w *Walk) sessionRoute(g *gateway, out *network.Interface, p *header.Packet
 	}
 	if !out.IsUp() {
 		w.end(Unrouted, g.Name, StepRoute, nil)
+		w.unreachable(len(w.passages) - 1)
 		if w.trace != nil {
 			w.why("%s is down: nothing passes it.", out)
 		}

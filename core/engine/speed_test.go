@@ -59,7 +59,7 @@ func BenchmarkVerdict(b *testing.B) {
 
 // The same questions put to the plain reference, which tries one rule after the other.
 func BenchmarkLinearScan(b *testing.B) {
-	slow, connections := &reference{n: parse(b, gen.Large(1, 10000))}, largeConnections(10000)
+	slow, connections := &reference{n: parse(b, gen.Large(1, 10000)), met: map[string]int{}}, largeConnections(10000)
 	i := 0
 	for b.Loop() {
 		slow.run(connections[i%len(connections)], false)
@@ -102,7 +102,7 @@ func TestVerdictAllocatesNothing(t *testing.T) {
 // On a large network the tables and the reference agree too.
 func TestLargeNetworkAgreesWithReference(t *testing.T) {
 	n := parse(t, gen.Large(3, 400))
-	walk, slow := engine.Compile(n).NewWalk(), &reference{n: n}
+	walk, slow := engine.Compile(n).NewWalk(), &reference{n: n, met: map[string]int{}}
 	for i, c := range largeConnections(400)[:2000] {
 		if got, want := describe(walk.Verdict(c)), describe(slow.run(c, false)); got != want {
 			t.Fatalf("connection %d, %s -> %s:\n engine    %s\n reference %s", i, c.Packet.From(), c.Packet.To(), got, want)

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"fmt"
 	"net/netip"
 
 	"hollowbridge/core/header"
@@ -8,15 +9,16 @@ import (
 )
 
 // translateDestination is the third step: the first rule that redirects what
-// arrives by the interface. It returns what the rule does, or nil.
-func (w *Walk) translateDestination(g *gateway, in *network.Interface, p *header.Packet) *redirect {
+// arrives by the interface. It returns what the rule does, or nil, and ok is false
+// where it throws the packet away.
+func (w *Walk) translateDestination(g *gateway, in *network.Interface, p *header.Packet) (done *redirect, ok bool) {
 	zone := g.zones[in.Index]
 	q := newQuery(p, zone, zone, w.moment)
 	t := g.destination[in.Index]
 	found := t.find(&q)
 	w.region.table(t, zone, zone, w.back, found)
 	if found == noMatch {
-		return nil
+		return nil, true
 	}
 	r := &t.redirects[found]
 	w.region.rule(r.base)
@@ -28,13 +30,35 @@ func (w *Walk) translateDestination(g *gateway, in *network.Interface, p *header
 		p.Destination = header.Shift(p.Destination, r.rule.Outside.First, r.rule.Inside.First)
 		w.region.shift(header.FieldDestination, r.rule.Outside.First, r.rule.Inside.First)
 	case network.PrefixNAT:
-		w.region.prefix(header.FieldDestination, p.Destination, r.rule.Prefixes, r.rule.Prefixes.InwardPiece)
-		p.Destination = r.rule.Prefixes.Inward(p.Destination)
+		if !w.prefix(g, r.rule, header.FieldDestination, &p.Destination, r.rule.Prefixes.Inward(p.Destination)) {
+			return r, false
+		}
 	}
 	if w.trace != nil {
 		w.note(g.Name, StepDestination, "redirect", r.rule.Name, before.To()+" -> "+p.To())
 	}
-	return r
+	return r, true
+}
+
+// prefix gives an address of the packet the prefix of the other side. It returns false
+// where the translation has no address for it: then the packet is thrown away, and the
+// sender is told (RFC 6296, 3.4 and 3.5).
+func (w *Walk) prefix(g *gateway, r *network.NATRule, f header.Field, a *netip.Addr, m header.PrefixMove) bool {
+	w.region.prefix(f, *a, r, m)
+	if !m.To.IsValid() {
+		step := StepDestination
+		if f == header.FieldSource {
+			step = StepSource
+		}
+		w.end(Dropped, g.Name, step, &r.Rule)
+		w.unreachable(len(w.passages) - 1)
+		if w.trace != nil {
+			w.why("%s can't be translated by %s and back: RFC 6296 leaves out subnets and identifiers that are all ones, and identifiers that are all zeros.", *a, r.Name)
+		}
+		return false
+	}
+	*a = m.To
+	return true
 }
 
 // forward gives a packet the target and port of a forward.
@@ -71,10 +95,20 @@ func (w *Walk) translateSource(g *gateway, in *network.Interface, way *route, fo
 	if found == noMatch {
 		if forward != nil && forward.hairpin && in.Segment == out.Segment {
 			own := network.Pool{Interface: true}
-			return w.hide(g, way, forward.base, &own, header.Ports{}, p)
+			if way = w.hide(g, way, forward.base, &own, header.Ports{}, p, *p); way == nil || !w.distinct(g, forward.base, header.Ports{}, p, *p) {
+				return nil
+			}
+			return way
+		}
+		var rule *network.Rule
+		if forward != nil {
+			rule = forward.base
 		}
 		if w.trace != nil {
 			w.note(g.Name, StepSource, "source", "", "kept")
+		}
+		if !w.distinct(g, rule, header.Ports{}, p, *p) {
+			return nil
 		}
 		return way
 	}
@@ -86,21 +120,42 @@ func (w *Walk) translateSource(g *gateway, in *network.Interface, way *route, fo
 		if w.trace != nil {
 			w.note(g.Name, StepSource, "source", r.Name, "kept: no-nat")
 		}
+		if !w.distinct(g, &r.Rule, header.Ports{}, p, *p) {
+			return nil
+		}
 		return way
 	case network.OneToOne:
 		p.Source = header.Shift(p.Source, r.Inside.First, r.Outside.First)
 		w.region.shift(header.FieldSource, r.Inside.First, r.Outside.First)
 	case network.PrefixNAT:
-		w.region.prefix(header.FieldSource, p.Source, r.Prefixes, r.Prefixes.OutwardPiece)
-		p.Source = r.Prefixes.Outward(p.Source)
+		if !w.prefix(g, r, header.FieldSource, &p.Source, r.Prefixes.Outward(p.Source)) {
+			return nil
+		}
 	case network.SourceNAT:
-		if way = w.hide(g, way, &r.Rule, &r.As, r.SourcePorts, p); way == nil || !r.Destination.IsValid() {
+		final := *p
+		if r.Destination.IsValid() {
+			final.Destination = r.Destination
+			if r.DestPort != 0 && p.Protocol.HasPorts() {
+				final.DestinationPort = r.DestPort
+			}
+		}
+		if way = w.hide(g, way, &r.Rule, &r.As, r.SourcePorts, p, final); way == nil {
+			return nil
+		}
+		final.Source, final.SourcePort = p.Source, p.SourcePort
+		if !w.distinct(g, &r.Rule, r.SourcePorts, p, final) {
+			return nil
+		}
+		if !r.Destination.IsValid() {
 			return way
 		}
 		return w.rewriteDestination(g, r, p)
 	}
 	if w.trace != nil {
 		w.note(g.Name, StepSource, "source", r.Name, before.From()+" -> "+p.From())
+	}
+	if !w.distinct(g, &r.Rule, header.Ports{}, p, *p) {
+		return nil
 	}
 	return way
 }
@@ -121,100 +176,46 @@ func (w *Walk) rewriteDestination(g *gateway, r *network.NATRule, p *header.Pack
 	return w.route(g, p)
 }
 
-// hide rewrites the source to an address and port of the pool. It returns way, or
-// nil where none is free.
-func (w *Walk) hide(g *gateway, way *route, rule *network.Rule, pool *network.Pool, ports header.Ports, p *header.Packet) *route {
+// hide rewrites the source to an address and port of the pool, for a packet that will
+// be like final but for its source. It returns way, or nil where none is free.
+func (w *Walk) hide(g *gateway, way *route, rule *network.Rule, pool *network.Pool, ports header.Ports, p *header.Packet, final header.Packet) *route {
 	before := *p
 	v6 := p.Source.Is6()
 	found := false
 	if pool.Interface {
 		a, has := way.out.Address(v6)
-		found = has && w.takePort(g, header.Range{First: a, Last: a}, ports, p)
+		found = has && w.takePort(g, header.Range{First: a, Last: a}, ports, p, final)
 	} else {
 		for _, addresses := range pool.Set.Ranges() {
-			if addresses.First.Is6() == v6 && w.takePort(g, addresses, ports, p) {
+			if addresses.First.Is6() == v6 && w.takePort(g, addresses, ports, p, final) {
 				found = true
 				break
 			}
 		}
 	}
 	if !found {
-		w.end(Exhausted, g.Name, StepSource, rule)
-		if w.trace != nil {
-			w.why("Every address and port of %s is taken by other sessions.", rule.Name)
-		}
+		w.exhausted(g, rule, fmt.Sprintf("Every address and port of %s is taken by other sessions.", rule.Name))
 		return nil
 	}
 	if w.trace != nil {
-		w.note(g.Name, StepSource, "source", rule.Name, before.From()+" -> "+p.From())
+		text := before.From() + " -> " + p.From()
+		if before.SourcePort != p.SourcePort {
+			text += "; another gateway may choose another port"
+		}
+		w.note(g.Name, StepSource, "source", rule.Name, text)
 	}
 	return way
 }
 
-// The ports that a source gets where its own is taken and the rule names none.
-var otherPorts = header.Ports{First: 1024, Last: 65535}
-
-// takePort rewrites the source to the first address with a free port: the packet's
-// own port where it is free and allowed, else the next free one. An inside
-// address and port that has a port already keeps it (RFC 4787, 4.1).
-func (w *Walk) takePort(g *gateway, addresses header.Range, ports header.Ports, p *header.Packet) bool {
-	for a := addresses.First; ; a = a.Next() {
-		if port, ok := w.freePort(g, a, ports, p); ok {
-			w.region.hide(a, ports, p, port)
-			p.Source, p.SourcePort = a, port
-			return true
-		}
-		if a == addresses.Last {
-			return false
-		}
+func (w *Walk) exhausted(g *gateway, rule *network.Rule, why string) {
+	w.end(Exhausted, g.Name, StepSource, rule)
+	if w.trace == nil {
+		return
 	}
-}
-
-func (w *Walk) freePort(g *gateway, a netip.Addr, ports header.Ports, p *header.Packet) (uint16, bool) {
-	allowed := ports
-	if ports == (header.Ports{}) {
-		allowed = otherPorts
+	name := ""
+	if rule != nil {
+		name = rule.Name
 	}
-	if p.Protocol != header.ICMP && !p.Protocol.HasPorts() {
-		return 0, true
-	}
-	for i := range w.sessions[:w.earlier] {
-		s := &w.sessions[i]
-		if s.hides(g, a, p.Protocol) && s.before.Source == p.Source && s.before.SourcePort == p.SourcePort {
-			if ports == (header.Ports{}) || ports.Contains(s.after.SourcePort) {
-				return s.after.SourcePort, true
-			}
-		}
-	}
-	want := p.SourcePort
-	if (ports == (header.Ports{}) || ports.Contains(want)) && !w.portTaken(g, a, p.Protocol, want) {
-		return want, true
-	}
-	if !allowed.Contains(want) {
-		want = allowed.Last
-	}
-	for range allowed.Count() {
-		if want++; want < allowed.First || want > allowed.Last {
-			want = allowed.First
-		}
-		if !w.portTaken(g, a, p.Protocol, want) {
-			return want, true
-		}
-	}
-	return 0, false
-}
-
-// portTaken reports whether an earlier session hides behind the address and port.
-func (w *Walk) portTaken(g *gateway, a netip.Addr, protocol header.Protocol, port uint16) bool {
-	for i := range w.sessions[:w.earlier] {
-		if s := &w.sessions[i]; s.hides(g, a, protocol) && s.after.SourcePort == port {
-			return true
-		}
-	}
-	return false
-}
-
-// hides reports whether the session's source leaves as the address.
-func (s *session) hides(g *gateway, a netip.Addr, protocol header.Protocol) bool {
-	return s.gateway == g && !s.local && s.after.Source == a && s.before.Protocol == protocol
+	w.note(g.Name, StepSource, "source", name, "none is free")
+	w.why("%s", why)
 }

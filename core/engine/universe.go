@@ -2,8 +2,10 @@ package engine
 
 import (
 	"net/netip"
+	"slices"
 
 	"hollowbridge/core/header"
+	"hollowbridge/core/network"
 )
 
 // A Beginning is the connections that machines of one place can begin, of one
@@ -11,23 +13,31 @@ import (
 type Beginning struct {
 	From     Place
 	Sources  header.Addresses
+	Shared   bool // some of the sources are in other places too
 	Protocol header.Protocol
 	Set      header.Set
 }
 
-// Beginnings returns all connections that some machines can begin: by place, by
-// protocol and by family, each in one beginning only. Sources are split as Locate
-// puts them at hosts, segments, VPN clients and the internet.
-func (a *Atlas) Beginnings(machines header.Addresses) []Beginning {
+// Beginnings returns all connections that machines can begin, by place, by protocol and
+// by family; of those at a place, it takes the addresses that among returns, or all where
+// that is nil.
+func (a *Atlas) Beginnings(among func(Place) header.Addresses) []Beginning {
 	var found []Beginning
-	for _, p := range a.engine.places() {
+	places := a.engine.places()
+	shared := sharedSources(places)
+	for _, p := range places {
+		machines := p.sources
+		if among != nil {
+			machines = machines.Intersect(among(p.place))
+		}
 		for _, v6 := range []bool{false, true} {
-			sources := p.sources.Intersect(header.Family(v6)).Intersect(machines)
+			sources := machines.Intersect(header.Family(v6))
 			if sources.Empty() {
 				continue
 			}
 			for _, protocol := range header.Protocols() {
-				found = append(found, Beginning{p.place, sources, protocol, a.connections(sources, header.Family(v6), protocol)})
+				set := a.connections(sources, header.Family(v6), protocol)
+				found = append(found, Beginning{p.place, sources, !sources.Intersect(shared).Empty(), protocol, set})
 			}
 		}
 	}
@@ -58,45 +68,78 @@ type placed struct {
 	sources header.Addresses
 }
 
-// places splits all addresses as Locate does, but for hosts that send like every
-// other machine of their segment, or of the internet: they are with those.
+// places returns where connections can begin, and from which addresses. Prefixes may
+// overlap, so that an address can be in several places; of one place each address is
+// listed once. Hosts that send like every other machine of their place are with those.
 func (e *Engine) places() []placed {
 	var found []placed
-	left := header.AllAddresses().Minus(cannotSend())
-	for _, g := range e.gateways {
-		left = left.Minus(g.ownSet)
-	}
+	alone := map[Place][]header.Range{} // hosts that are listed for themselves, by where they are
 	add := func(p Place, addresses header.Addresses) {
-		if addresses = addresses.Intersect(left); !addresses.Empty() {
+		if addresses = addresses.Minus(cannotSend()).Minus(header.AddressesOf(alone[p]...)); !addresses.Empty() {
 			found = append(found, placed{p, addresses})
-			left = left.Minus(addresses)
 		}
 	}
 	for _, h := range e.net.Hosts {
 		for _, a := range h.Addresses {
-			s := h.Segment(a)
-			plain := h.Gateway == nil && len(h.Addresses) == 1 && s != nil || s == nil && e.net.Internet().Contains(a)
-			if e.hostAt(a) == h && !plain {
-				add(Place{Host: h, Segment: s, Internet: s == nil}, header.Single(a))
+			at := At(h, a)
+			plain := at.Clients != nil || at.Internet && e.net.Internet().Contains(a) || at.Segment != nil && h.Gateway == nil && h.Upstream == nil && len(h.Addresses) == 1
+			if plain {
+				continue
 			}
+			add(at, header.Single(a))
+			at.Host = nil
+			alone[at] = append(alone[at], header.Range{First: a, Last: a})
 		}
 	}
+	var pools header.Addresses
 	for _, g := range e.gateways {
 		for _, i := range g.Interfaces {
-			add(Place{Clients: i}, header.AddressesOfPrefixes(i.Clients...))
+			pool := header.AddressesOfPrefixes(i.Clients...).Minus(pools)
+			pools = pools.Union(pool)
+			add(Place{Clients: i}, pool)
 		}
 	}
-	for bits := 128; bits > 0; bits-- { // the longest prefix has an address
-		for _, s := range e.net.Segments {
-			for _, p := range s.Prefixes {
-				if p.Bits() == bits {
-					add(Place{Segment: s}, header.AddressesOfPrefixes(p))
-				}
-			}
-		}
+	beside := pools
+	for _, s := range e.net.Segments {
+		prefixes := header.AddressesOfPrefixes(s.Prefixes...)
+		add(Place{Segment: s}, prefixes.Minus(s.Unused()).Minus(poolsAt(s).Minus(e.segments[s].taken[1])))
+		beside = beside.Union(prefixes)
 	}
-	add(Place{Internet: true}, e.net.Internet())
+	add(Place{Internet: true}, e.net.Internet().Minus(beside))
 	return found
+}
+
+// sharedSources returns the addresses that are in several places.
+func sharedSources(places []placed) header.Addresses {
+	var all []header.Range
+	for _, p := range places {
+		all = append(all, p.sources.Ranges()...)
+	}
+	slices.SortFunc(all, func(a, b header.Range) int { return a.First.Compare(b.First) })
+	var shared []header.Range
+	for i := 1; i < len(all); i++ {
+		before, this := all[i-1], all[i]
+		if before.Last.BitLen() != this.First.BitLen() || before.Last.Less(this.First) {
+			continue
+		}
+		last := before.Last
+		if this.Last.Less(last) {
+			all[i].Last, last = last, this.Last // what reaches further is compared with the next one
+		}
+		shared = append(shared, header.Range{First: this.First, Last: last})
+	}
+	return header.AddressesOf(shared...)
+}
+
+// poolsAt returns the addresses of VPN clients of a segment's gateways.
+func poolsAt(s *network.Segment) header.Addresses {
+	var pools []netip.Prefix
+	for _, i := range s.Interfaces {
+		for _, j := range i.Gateway.Interfaces {
+			pools = append(pools, j.Clients...)
+		}
+	}
+	return header.AddressesOfPrefixes(pools...)
 }
 
 // cannotSend returns the addresses that no machine sends from.

@@ -132,15 +132,16 @@ func (s Span) size() *big.Int {
 
 // A Box is connections of one protocol to some addresses and ports.
 type Box struct {
-	Protocol Protocol
-	To       Addresses
-	Ports    []Ports // none where the protocol has no ports
-	From     Addresses
-	AllPorts bool // from every source port; else only from some
+	Protocol    Protocol
+	To          Addresses
+	Ports       []Ports // none where the protocol has no ports
+	From        Addresses
+	AllPorts    bool // from every source port; else only from:
+	SourcePorts []Ports
 }
 
 // Boxes lists a set: one box for each protocol and each set of sources that comes
-// with the same destinations. Whether all source ports belong to it is only noted.
+// with the same destinations and from the same source ports.
 func (s *Space) Boxes(a Set) []Box {
 	var found []Box
 	s.eachEdge(a, FieldProtocol, func(protocols Span, a Set) {
@@ -190,17 +191,30 @@ func (s *Space) boxesOf(p Protocol, a Set) []Box {
 			ports[sources] = append(ports[sources], Ports{uint16(span.first.low), uint16(span.last.low)})
 		})
 		for _, sources := range bySource {
-			b := Box{Protocol: p, To: AddressesOf(destinations[rest]...), AllPorts: true}
+			b := Box{Protocol: p, To: AddressesOf(destinations[rest]...)}
 			if p.HasPorts() {
 				b.Ports = ports[sources]
 			}
-			var from []Range
+			var bySourcePorts []Set
+			from := map[Set][]Range{}
 			s.eachEdge(sources, FieldSource, func(span Span, rest Set) {
-				from = append(from, span.ranges()...)
-				b.AllPorts = b.AllPorts && s.isAllPorts(p, rest)
+				if s.isAllPorts(p, rest) {
+					rest = Everything
+				}
+				if _, known := from[rest]; !known {
+					bySourcePorts = append(bySourcePorts, rest)
+				}
+				from[rest] = append(from[rest], span.ranges()...)
 			})
-			b.From = AddressesOf(from...)
-			found = append(found, b)
+			for _, rest := range bySourcePorts {
+				b.From, b.AllPorts, b.SourcePorts = AddressesOf(from[rest]...), rest == Everything, nil
+				if !b.AllPorts {
+					s.eachEdge(rest, FieldSourcePort, func(span Span, _ Set) {
+						b.SourcePorts = append(b.SourcePorts, Ports{uint16(span.first.low), uint16(span.last.low)})
+					})
+				}
+				found = append(found, b)
+			}
 		}
 	}
 	return found

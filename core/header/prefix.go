@@ -6,103 +6,168 @@ import (
 )
 
 // A PrefixPair is an inside and an outside IPv6 prefix that are translated into
-// each other without state (RFC 6296). Both are of one length, at most 112 bits.
+// each other without state (RFC 6296). Both are of one length.
 type PrefixPair struct{ inside, outside netip.Prefix }
 
+// The lengths that prefixes of a pair may have. Behind the longest a word is left to keep
+// the checksum in; shorter ones than the shortest are in nobody's hand, and their
+// translation would be too many pieces to follow whole sets through.
+const (
+	ShortestPrefix = 32
+	LongestPrefix  = 112
+)
+
 // NewPrefixPair returns the pair, or false where the prefixes are not IPv6, not of
-// one length, or longer than 112 bits, so that no word is left to keep the
-// checksum in.
+// one length, or of a length outside of ShortestPrefix to LongestPrefix.
 func NewPrefixPair(inside, outside netip.Prefix) (PrefixPair, bool) {
-	ok := inside.Addr().Is6() && outside.Addr().Is6() && inside.Bits() == outside.Bits() && inside.Bits() <= 112
+	ok := inside.Addr().Is6() && outside.Addr().Is6() && inside.Bits() == outside.Bits() && ShortestPrefix <= inside.Bits() && inside.Bits() <= LongestPrefix
 	return PrefixPair{inside.Masked(), outside.Masked()}, ok
 }
 
 // Inward returns what an outside address becomes inside.
-func (p PrefixPair) Inward(a netip.Addr) netip.Addr { return rewritePrefix(a, p.outside, p.inside) }
+func (p PrefixPair) Inward(a netip.Addr) PrefixMove { return move(a, p.outside, p.inside) }
 
 // Outward returns what an inside address becomes outside.
-func (p PrefixPair) Outward(a netip.Addr) netip.Addr { return rewritePrefix(a, p.inside, p.outside) }
+func (p PrefixPair) Outward(a netip.Addr) PrefixMove { return move(a, p.inside, p.outside) }
 
-// rewritePrefix replaces the prefix and adjusts one 16-bit word so that the
-// checksum over the address stays as it was (RFC 6296, 3.1): bits 48 to 63 for a
-// prefix of up to 48 bits (3.4), else the first word behind the prefix that is
-// not 0xFFFF (3.5). Where all are, the address is left without adjustment.
-func rewritePrefix(a netip.Addr, from, to netip.Prefix) netip.Addr {
-	bytes, old, new := a.As16(), from.Addr().As16(), to.Addr().As16()
-	bits := from.Bits()
-	for bit := range bits {
+// A PrefixMove is what a prefix translation makes of an address.
+//
+// One 16-bit word is adjusted so that the checksum over the address stays as it was
+// (RFC 6296, 3.1): bits 48 to 63 for a prefix of up to 48 bits (3.4), else the first
+// word behind the prefix, and behind bit 63, that is not 0xFFFF (3.5). Two addresses
+// must not become one, so a subnet that is all ones, and identifiers that are all ones
+// or all zeros, before or behind the translation, have no place on the other side.
+type PrefixMove struct {
+	To netip.Addr // the zero Addr where there is none
+
+	a        netip.Addr
+	from, to netip.Prefix
+	word     int // that is adjusted, 8 where all are ones
+}
+
+func move(a netip.Addr, from, to netip.Prefix) PrefixMove {
+	m := PrefixMove{a: a, from: from, to: to, word: firstWord(from)}
+	bytes := a.As16()
+	ones := func(word int) bool { return bytes[2*word] == 0xff && bytes[2*word+1] == 0xff }
+	if from.Bits() > 48 {
+		for m.word < 8 && ones(m.word) {
+			m.word++
+		}
+		if m.word == 8 || m.isZero(bytes) {
+			return m
+		}
+	} else if ones(m.word) {
+		return m
+	}
+	value := m.adjusted(uint16(bytes[2*m.word])<<8 | uint16(bytes[2*m.word+1]))
+	new := to.Addr().As16()
+	for bit := range from.Bits() {
 		mask := byte(0x80 >> (bit % 8))
 		bytes[bit/8] = bytes[bit/8]&^mask | new[bit/8]&mask
 	}
-	word := 3
-	if bits > 48 {
-		for word = (bits + 15) / 16; word < 8 && bytes[2*word] == 0xff && bytes[2*word+1] == 0xff; word++ {
-		}
-		if word == 8 {
-			return netip.AddrFrom16(bytes)
+	bytes[2*m.word], bytes[2*m.word+1] = byte(value>>8), byte(value)
+	if from.Bits() <= 48 || !m.isZero(bytes) {
+		m.To = netip.AddrFrom16(bytes)
+	}
+	return m
+}
+
+// firstWord returns the first word that can be adjusted.
+func firstWord(prefix netip.Prefix) int {
+	if prefix.Bits() <= 48 {
+		return 3
+	}
+	return max(4, (prefix.Bits()+15)/16)
+}
+
+// isZero reports whether the identifier of an address is all zeros.
+func (m *PrefixMove) isZero(bytes [16]byte) bool {
+	for _, b := range bytes[2*firstWord(m.from):] {
+		if b != 0 {
+			return false
 		}
 	}
-	adjustment := onesAdd(onesSum(old), ^onesSum(new))
-	value := onesAdd(uint16(bytes[2*word])<<8|uint16(bytes[2*word+1]), adjustment)
+	return true
+}
+
+// adjusted returns what the word becomes; 0xFFFF, which is 0 as well, is written as 0.
+func (m *PrefixMove) adjusted(value uint16) uint16 {
+	value = onesAdd(value, onesAdd(onesSum(m.from.Addr().As16()), ^onesSum(m.to.Addr().As16())))
 	if value == 0xffff {
 		value = 0
 	}
-	bytes[2*word], bytes[2*word+1] = byte(value>>8), byte(value)
-	return netip.AddrFrom16(bytes)
+	return value
 }
 
-// A Piece is addresses that are all moved by one distance: those of From become
-// those that begin at To.
-type Piece struct {
-	From Range
-	To   netip.Addr
-}
-
-// InwardPiece returns the outside addresses around a that Inward moves by the same distance.
-func (p PrefixPair) InwardPiece(a netip.Addr) Piece { return pieceAround(a, p.outside, p.inside) }
-
-// OutwardPiece returns the inside addresses around a that Outward moves by the same distance.
-func (p PrefixPair) OutwardPiece(a netip.Addr) Piece { return pieceAround(a, p.inside, p.outside) }
-
-// pieceAround finds how far the word that is adjusted may change so that it is
-// moved by the same distance: up to where it goes round, or becomes the one value
-// (0xFFFF) that is written as 0 or passed over for the next word.
-func pieceAround(a netip.Addr, from, to netip.Prefix) Piece {
-	bytes := a.As16()
-	word := 3
-	if from.Bits() > 48 {
-		for word = (from.Bits() + 15) / 16; word < 8 && bytes[2*word] == 0xff && bytes[2*word+1] == 0xff; word++ {
-		}
+// Alike returns the addresses that are moved by the same distance as this one or, where
+// it has no place on the other side, those that have none either.
+func (m PrefixMove) Alike() Addresses {
+	lost := m.lost()
+	if !m.To.IsValid() {
+		return lost
 	}
-	if word == 8 {
-		return Piece{Range{a, a}, rewritePrefix(a, from, to)}
-	}
-	at := func(value int, rest byte) netip.Addr {
-		b := bytes
-		b[2*word], b[2*word+1] = byte(value>>8), byte(value)
-		for i := 2*word + 2; i < 16; i++ {
-			b[i] = rest
-		}
-		return netip.AddrFrom16(b)
-	}
-	// moved is value + adjustment, less 0xffff where that goes round, and 0 for 0xffff.
-	moved := func(value int) int {
-		b := rewritePrefix(at(value, 0), from, to).As16()
-		return int(b[2*word])<<8 | int(b[2*word+1])
-	}
-	value := int(bytes[2*word])<<8 | int(bytes[2*word+1])
-	distance := moved(value) - value
-	most := 0xffff
-	if from.Bits() > 48 {
-		most = 0xfffe
-	}
-	same := func(v int) bool { return moved(v)-v == distance }
+	word := 2 * m.word
+	bytes := m.a.As16()
+	value := int(bytes[word])<<8 | int(bytes[word+1])
+	distance := func(v int) int { return int(m.adjusted(uint16(v))) - v }
+	same := func(v int) bool { return distance(v) == distance(value) }
 	// Before it goes round the distance is the adjustment, behind it 0xffff less: each
 	// value is on one stretch, but for single values at its ends.
-	first := sort.Search(value, func(v int) bool { return same(v) })
-	last := value + sort.Search(most-value, func(v int) bool { return !same(value + v + 1) })
-	low := at(first, 0)
-	return Piece{Range{low, at(last, 0xff)}, rewritePrefix(low, from, to)}
+	first := sort.Search(value, same)
+	last := value + sort.Search(0xfffe-value, func(v int) bool { return !same(value + v + 1) })
+	low, high := bytes, bytes
+	low[word], low[word+1] = byte(first>>8), byte(first)
+	high[word], high[word+1] = byte(last>>8), byte(last)
+	for i := word + 2; i < 16; i++ {
+		low[i], high[i] = 0, 0xff
+	}
+	return m.everywhere(Range{netip.AddrFrom16(low), netip.AddrFrom16(high)}).Minus(lost)
+}
+
+// lost returns the addresses that have no place on the other side.
+func (m *PrefixMove) lost() Addresses {
+	first := 2 * firstWord(m.from)
+	ones, zeros, becomeZeros := m.from.Addr().As16(), m.from.Addr().As16(), m.from.Addr().As16()
+	for i := first; i < 16; i++ {
+		ones[i] = 0xff
+	}
+	if m.from.Bits() <= 48 {
+		low := ones
+		clear(low[first+2:])
+		return m.everywhere(Range{netip.AddrFrom16(low), netip.AddrFrom16(ones)})
+	}
+	inverse := PrefixMove{from: m.to, to: m.from}
+	back := inverse.adjusted(0)
+	becomeZeros[first], becomeZeros[first+1] = byte(back>>8), byte(back)
+	var all []Range
+	for _, bytes := range [][16]byte{ones, zeros, becomeZeros} {
+		a := netip.AddrFrom16(bytes)
+		all = append(all, m.everywhere(Range{a, a}).Ranges()...)
+	}
+	return AddressesOf(all...)
+}
+
+// everywhere returns a range as it is in every subnet: with all values of the bits
+// between the prefix and the first word that can be adjusted.
+func (m *PrefixMove) everywhere(r Range) Addresses {
+	free := 16*firstWord(m.from) - m.from.Bits()
+	ranges := make([]Range, 0, 1<<free)
+	at := func(a netip.Addr, subnet int) netip.Addr {
+		bytes := a.As16()
+		for i := range free {
+			bit := 16*firstWord(m.from) - 1 - i
+			mask := byte(0x80 >> (bit % 8))
+			bytes[bit/8] &^= mask
+			if subnet>>i&1 == 1 {
+				bytes[bit/8] |= mask
+			}
+		}
+		return netip.AddrFrom16(bytes)
+	}
+	for subnet := range 1 << free {
+		ranges = append(ranges, Range{at(r.First, subnet), at(r.Last, subnet)})
+	}
+	return AddressesOf(ranges...)
 }
 
 func onesSum(bytes [16]byte) uint16 {

@@ -25,28 +25,35 @@ var notCarried = func() header.Addresses {
 // Carried reports whether the internet carries packets to and from the address.
 func Carried(a netip.Addr) bool { return !notCarried.Contains(a) }
 
-// Unused returns the addresses of the network that no machine has: those of
-// gateways, their outside addresses on the internet, and on IPv4 segments the first
-// and the last of a prefix.
+// Unused returns the addresses of the network that no machine has, on one segment at
+// least.
 func (n *Network) Unused() header.Addresses {
-	var ranges []header.Range
+	var unused header.Addresses
 	for _, s := range n.Segments {
-		for _, p := range s.Prefixes {
-			if r := header.RangeOf(p); p.Addr().Is4() && p.Bits() < 31 {
-				ranges = append(ranges, header.Range{First: r.First, Last: r.First}, header.Range{First: r.Last, Last: r.Last})
-			}
-		}
-		for _, i := range s.Interfaces {
-			for _, p := range i.Addresses {
-				ranges = append(ranges, header.Range{First: p.Addr(), Last: p.Addr()})
-			}
-		}
-	}
-	unused := header.AddressesOf(ranges...)
-	for _, g := range n.Gateways {
-		unused = unused.Union(g.Claims().Intersect(n.internet))
+		unused = unused.Union(s.Unused())
 	}
 	return unused
+}
+
+// Unused returns the addresses of the segment that no machine there has: those of
+// gateways, on an uplink their outside addresses too, and the first and the last of an
+// IPv4 prefix.
+func (s *Segment) Unused() header.Addresses {
+	var ranges []header.Range
+	for _, p := range s.Prefixes {
+		if r := header.RangeOf(p); p.Addr().Is4() && p.Bits() < 31 {
+			ranges = append(ranges, header.Range{First: r.First, Last: r.First}, header.Range{First: r.Last, Last: r.Last})
+		}
+	}
+	for _, i := range s.Interfaces {
+		for _, p := range i.Addresses {
+			ranges = append(ranges, header.Range{First: p.Addr(), Last: p.Addr()})
+			if i.FacesInternet(p.Addr().Is6()) {
+				ranges = append(ranges, i.Gateway.Claims().Intersect(header.AddressesOfPrefixes(p)).Ranges()...)
+			}
+		}
+	}
+	return header.AddressesOf(ranges...)
 }
 
 // NotCarried returns the addresses that the internet does not carry.
@@ -65,9 +72,14 @@ func (n *Network) Connect() {
 	n.hosts = map[string]*Host{}
 	for _, h := range n.Hosts {
 		n.hosts[h.Name] = h
-		h.segments = make([]*Segment, len(h.Addresses))
+		h.spots = make([]spot, len(h.Addresses))
 		for i, a := range h.Addresses {
-			h.segments[i] = n.SegmentOf(a, h.SegmentName)
+			if h.SegmentName == "" {
+				h.spots[i].clients = n.ClientsAt(a)
+			}
+			if h.spots[i].clients == nil {
+				h.spots[i].segment = n.SegmentOf(a, h.SegmentName)
+			}
 		}
 	}
 	n.findUplinks()
@@ -137,6 +149,18 @@ func (n *Network) SegmentOf(a netip.Addr, name string) *Segment {
 	return best
 }
 
+// ClientsAt returns the interface at which a VPN client with the address arrives, or nil.
+func (n *Network) ClientsAt(a netip.Addr) *Interface {
+	for _, g := range n.Gateways {
+		for _, i := range g.Interfaces {
+			if i.IsClient(a) {
+				return i
+			}
+		}
+	}
+	return nil
+}
+
 // OwnerOn returns the interface on the segment that has the address, or nil.
 func (s *Segment) OwnerOn(a netip.Addr) *Interface {
 	for _, i := range s.Interfaces {
@@ -196,7 +220,7 @@ func (r Route) SameHop(q Route) bool { return r.Via == q.Via && r.Out == q.Out }
 
 func (n *Network) findInternet() header.Addresses {
 	var uplinks [2]bool
-	var inside, beside []header.Range
+	var inside []header.Range
 	for _, g := range n.Gateways {
 		for _, i := range g.Interfaces {
 			for _, p := range i.Addresses {
@@ -204,12 +228,11 @@ func (n *Network) findInternet() header.Addresses {
 				inside = append(inside, header.Range{First: p.Addr(), Last: p.Addr()})
 				if i.FacesInternet(v6) {
 					uplinks[FamilyIndex(v6)] = true
-					beside = append(beside, header.RangeOf(p))
 				} else {
 					inside = append(inside, header.RangeOf(p))
 				}
 			}
-			for _, p := range i.Clients {
+			for _, p := range slices.Concat(i.Clients, i.Upstream.Routes) {
 				inside = append(inside, header.RangeOf(p))
 			}
 		}
@@ -228,11 +251,11 @@ func (n *Network) findInternet() header.Addresses {
 			carried = carried.Union(header.Family(v6).Minus(notCarried))
 		}
 	}
-	return carried.Union(header.AddressesOf(beside...)).Minus(header.AddressesOf(inside...))
+	return carried.Minus(header.AddressesOf(inside...))
 }
 
-// Internet returns the addresses that live on the internet: those it carries, and
-// those beside an uplink, without the network's own.
+// Internet returns the addresses that live on the internet: those it carries, those
+// beside an uplink included, without the network's own.
 func (n *Network) Internet() header.Addresses { return n.internet }
 
 // ZoneAddresses returns the addresses behind the interfaces of a zone.
@@ -254,18 +277,29 @@ func (n *Network) ZoneAddresses(zone string) header.Addresses {
 	return behind
 }
 
-// Claims returns the outside addresses of the gateway's NAT rules: it answers for
-// them on its segments.
+// Sent returns the addresses for which packets come to the gateway: those of its
+// interfaces' prefixes, and what a provider sends it besides.
+func (g *Gateway) Sent() header.Addresses {
+	var ranges []header.Range
+	for _, i := range g.Interfaces {
+		for _, p := range slices.Concat(i.Addresses, i.Upstream.Routes) {
+			ranges = append(ranges, header.RangeOf(p))
+		}
+	}
+	return header.AddressesOf(ranges...)
+}
+
+// Claims returns the outside addresses of the gateway's NAT rules that packets come
+// to it for: it answers for them on its segments. Rules count whatever their hours.
 func (g *Gateway) Claims() header.Addresses {
 	var ranges []header.Range
 	for _, r := range g.NAT {
 		ranges = append(ranges, r.Claims().Ranges()...)
 	}
-	return header.AddressesOf(ranges...)
+	return header.AddressesOf(ranges...).Intersect(g.Sent())
 }
 
-// Claims returns the outside addresses that the gateway answers for because of
-// the rule.
+// Claims returns the outside addresses of a rule; none where it is disabled.
 func (r *NATRule) Claims() header.Addresses {
 	if r.Disabled {
 		return header.Addresses{}

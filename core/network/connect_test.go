@@ -3,6 +3,7 @@ package network_test
 import (
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"testing"
 
 	"hollowbridge/core/network"
@@ -49,8 +50,8 @@ func addresses(n *network.Network, random *rand.Rand) []netip.Addr {
 	return list
 }
 
-// The internet is, address by address, what the words say: what uplinks carry or have
-// beside them, without interfaces' own, inside prefixes, VPN clients and what is routed inside.
+// The internet is, address by address, what the words say: what uplinks carry,
+// without interfaces' own, inside prefixes, VPN clients, and what is sent here or routed inside.
 func TestInternetAddressByAddress(t *testing.T) {
 	for seed := range uint64(150) {
 		n := parsed(t, gen.Small(seed))
@@ -63,7 +64,7 @@ func TestInternetAddressByAddress(t *testing.T) {
 }
 
 func onInternet(n *network.Network, a netip.Addr) bool {
-	uplink, beside := false, false
+	uplink := false
 	for _, g := range n.Gateways {
 		for _, i := range g.Interfaces {
 			uplink = uplink || i.FacesInternet(a.Is6())
@@ -74,9 +75,8 @@ func onInternet(n *network.Network, a netip.Addr) bool {
 				if p.Contains(a) && !i.FacesInternet(a.Is6()) {
 					return false
 				}
-				beside = beside || p.Contains(a)
 			}
-			for _, p := range i.Clients {
+			for _, p := range append(slices.Clone(i.Clients), i.Upstream.Routes...) {
 				if p.Contains(a) {
 					return false
 				}
@@ -88,7 +88,7 @@ func onInternet(n *network.Network, a netip.Addr) bool {
 			}
 		}
 	}
-	return beside || uplink && network.Carried(a)
+	return uplink && network.Carried(a)
 }
 
 // No machine has an address of a gateway, nor the first or last of an IPv4 prefix.

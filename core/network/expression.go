@@ -1,6 +1,10 @@
 package network
 
-import "hollowbridge/core/header"
+import (
+	"net/netip"
+
+	"hollowbridge/core/header"
+)
 
 // An Expression is an address expression: terms, of which one must hold. An
 // expression without terms holds for every address.
@@ -16,6 +20,7 @@ type Expression struct {
 // A Term is a set of addresses, a zone, or a list, and what is left out of it.
 type Term struct {
 	Zone   string           // set where the term is a zone
+	Host   *Host            // set where the term is a host
 	Set    header.Addresses // the addresses; of a zone those behind it
 	List   []Term           // set where the term is a list
 	Except *Expression
@@ -44,6 +49,32 @@ func (e Expression) In(zone string) header.Addresses {
 // Addresses returns the addresses the expression stands for outside a rule.
 func (e Expression) Addresses() header.Addresses {
 	return e.evaluate(func(t Term) header.Addresses { return t.Set })
+}
+
+// Behind returns the addresses the expression stands for among machines of one place: of
+// a segment, of the VPN clients of an interface, or, where both are nil, of the internet.
+// A host's name means that host, also where another has its address elsewhere.
+func (e Expression) Behind(s *Segment, clients *Interface) header.Addresses {
+	return e.evaluate(func(t Term) header.Addresses {
+		switch {
+		case t.Host != nil:
+			return t.Host.at(spot{s, clients})
+		case t.Zone == "" || s == nil && clients == nil:
+			return t.Set
+		case s == nil:
+			if clients.Zone == t.Zone {
+				return header.AllAddresses()
+			}
+			return header.Addresses{}
+		}
+		var prefixes []netip.Prefix
+		for _, i := range s.Interfaces {
+			if i.Zone == t.Zone {
+				prefixes = append(prefixes, i.Addresses...)
+			}
+		}
+		return header.AddressesOfPrefixes(prefixes...)
+	})
 }
 
 func (e Expression) evaluate(leaf func(Term) header.Addresses) header.Addresses {

@@ -5,6 +5,7 @@ package network
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"hollowbridge/core/header"
 )
@@ -50,10 +51,8 @@ type NamedService struct {
 
 // A Zone is a name for one or more interfaces.
 type Zone struct {
-	Name    string
-	Trust   int  // 0 to 100; compared by gateways with `unmatched: by-trust`
-	Trusted bool // whether the file gives a trust
-	Place   Place
+	Name  string
+	Place Place
 }
 
 // A Segment is one layer-2 network.
@@ -64,13 +63,23 @@ type Segment struct {
 }
 
 // Contains reports whether the address belongs to one of the segment's prefixes.
-func (s *Segment) Contains(a netip.Addr) bool {
+func (s *Segment) Contains(a netip.Addr) bool { return s.PrefixOf(a).IsValid() }
+
+// PrefixOf returns the longest of the segment's prefixes that holds the address: what a
+// machine with this address takes for its own segment. It is the zero prefix where none does.
+func (s *Segment) PrefixOf(a netip.Addr) netip.Prefix {
+	var best netip.Prefix
 	for _, p := range s.Prefixes {
-		if p.Contains(a) {
-			return true
+		if p.Contains(a) && p.Bits() > best.Bits() {
+			best = p
 		}
 	}
-	return false
+	return best
+}
+
+// IsUplink reports whether the way to the internet of one family leads over the segment.
+func (s *Segment) IsUplink(v6 bool) bool {
+	return slices.ContainsFunc(s.Interfaces, func(i *Interface) bool { return i.FacesInternet(v6) })
 }
 
 // Assignment is how a host got its address.
@@ -92,11 +101,20 @@ type Host struct {
 	AnswersPing bool
 	Addresses   []netip.Addr
 	Assigned    Assignment
-	Gateway     *Gateway // its default gateway, where the file names it
-	SegmentName string   // where the file names it
+	Gateway     *Gateway   // its default gateway, where the file names it
+	By          *Interface // the interface of Gateway it sends to, where the file names that by its address
+	Upstream    *Segment   // the uplink's segment on which its default gateway is the provider's router, where the file names that
+	SegmentName string     // where the file names it
 	Place       Place
 
-	segments []*Segment // for each address, nil where it is on no segment
+	spots []spot // of each address
+}
+
+// A spot is where one address of a host is: on a segment, with VPN clients, or,
+// where both are nil, on the internet.
+type spot struct {
+	segment *Segment
+	clients *Interface
 }
 
 // Has reports whether the address is one of the host's.
@@ -110,13 +128,41 @@ func (h *Host) Has(a netip.Addr) bool {
 }
 
 // Segment returns the segment one of the host's addresses is on, or nil.
-func (h *Host) Segment(a netip.Addr) *Segment {
-	for i, own := range h.Addresses {
-		if own == a {
-			return h.segments[i]
+func (h *Host) Segment(a netip.Addr) *Segment { return h.spotOf(a).segment }
+
+// Clients returns the interface at which one of the host's addresses arrives as a VPN
+// client, or nil.
+func (h *Host) Clients(a netip.Addr) *Interface { return h.spotOf(a).clients }
+
+// at returns the host's addresses in one place.
+func (h *Host) at(where spot) header.Addresses {
+	var ranges []header.Range
+	for i, a := range h.Addresses {
+		if h.spots[i] == where {
+			ranges = append(ranges, header.Range{First: a, Last: a})
 		}
 	}
-	return nil
+	return header.AddressesOf(ranges...)
+}
+
+// IsAbroad reports whether the host lives on the internet: on no segment, and with no
+// VPN clients.
+func (h *Host) IsAbroad() bool {
+	for _, s := range h.spots {
+		if s != (spot{}) {
+			return false
+		}
+	}
+	return true
+}
+
+func (h *Host) spotOf(a netip.Addr) spot {
+	for i, own := range h.Addresses {
+		if own == a {
+			return h.spots[i]
+		}
+	}
+	return spot{}
 }
 
 // AddressOf returns the host's first address of one family, IPv6 if v6 is set.
@@ -216,6 +262,11 @@ func (i *Interface) Address(v6 bool) (netip.Addr, bool) {
 	return netip.Addr{}, false
 }
 
+// IsClient reports whether a VPN client that arrives here can have the address.
+func (i *Interface) IsClient(a netip.Addr) bool {
+	return slices.ContainsFunc(i.Clients, func(p netip.Prefix) bool { return p.Contains(a) })
+}
+
 // IsUp reports whether packets pass the interface; one on a trunk needs the trunk up.
 func (i *Interface) IsUp() bool { return !i.Down && (i.Trunk == nil || i.Trunk.IsUp()) }
 
@@ -236,6 +287,7 @@ type Upstream struct {
 	Blocks     header.Services
 	BlocksText string
 	CarrierNAT bool
+	Routes     []netip.Prefix // further prefixes that the provider sends here, masked
 }
 
 // A Route is a static route.

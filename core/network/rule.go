@@ -98,11 +98,14 @@ type NATRule struct {
 
 	// source-nat
 	As            Pool
-	SourcePorts   header.Ports // ports to choose from; zero: kept where free, else 1024-65535
+	SourcePorts   header.Ports // ports to choose from; zero: see WithoutPorts
 	Destination   netip.Addr   // rewritten destination, or the zero address
 	DestinationAs string       // as written
 	DestPort      uint16       // rewritten port, 0 keeps it
 }
+
+// WithoutPorts says which ports a source-nat rule that names none uses.
+const WithoutPorts = "where absent, a source keeps its own port if that is free, whatever it is, and else gets the next free one of 1024-65535"
 
 // A Target is where a forward leads: one address of each family at most.
 type Target struct{ V4, V6 netip.Addr }

@@ -2,6 +2,7 @@ package network
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -104,4 +105,42 @@ func clock(text string) (int, bool) {
 	hour, minute := int(text[0]-'0')*10+int(text[1]-'0'), int(text[3]-'0')*10+int(text[4]-'0')
 	total := hour*60 + minute
 	return total, minute < 60 && total <= minutesADay
+}
+
+// String writes the moment as "mon 14:00".
+func (m Moment) String() string {
+	if m == Always {
+		return "any time"
+	}
+	minute := int(m) % minutesADay
+	return fmt.Sprintf("%s %02d:%02d", DayNames[int(m)/minutesADay], minute/60, minute%60)
+}
+
+// mostSchedules is how many different schedules Moments takes into account.
+const mostSchedules = 64
+
+// Moments returns moments of which one stands for each time of the week at which other
+// rules are active; none where no rule has hours.
+func (n *Network) Moments() []Moment {
+	var moments []Moment
+	seen := map[string]bool{}
+	add := func(s *Schedule) {
+		if s == nil || seen[s.Text] || len(seen) == mostSchedules {
+			return
+		}
+		seen[s.Text] = true
+		for day := range s.Days {
+			moments = append(moments, MomentOf(day, s.First%minutesADay), MomentOf(day, s.Last%minutesADay), MomentOf(day, 0))
+		}
+	}
+	for _, g := range n.Gateways {
+		for _, r := range g.NAT {
+			add(r.When)
+		}
+		for _, r := range g.Filter {
+			add(r.When)
+		}
+	}
+	slices.Sort(moments)
+	return slices.Compact(moments)
 }

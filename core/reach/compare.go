@@ -27,14 +27,16 @@ var Changes = []Change{NewlyReached, NoLonger, Elsewhere, Otherwise, StoppedBefo
 
 // A Difference is connections that fare differently in one way.
 type Difference struct {
-	Change   Change
-	Old, New *Fate
-	From     header.Addresses
-	To       header.Addresses
-	Protocol header.Protocol
-	Ports    []header.Ports
-	AllPorts bool
-	Example  header.Packet
+	Change    Change
+	Old, New  *Fate
+	On        *network.Segment // the segment the sources are on, set only where their addresses are elsewhere too
+	From      header.Addresses
+	To        header.Addresses
+	Protocol  header.Protocol
+	Ports     []header.Ports
+	AllPorts  bool
+	FromPorts []header.Ports // where not all, the sources' own ports
+	Example   Example        // in the new network, or in the old one where it can't begin there
 }
 
 // A Fate is what becomes of connections.
@@ -59,9 +61,9 @@ func Differences(old, new *engine.Engine, moment network.Moment, stops bool) ([]
 // A Baseline is a network that others are compared with. It is surveyed once, as far
 // as it is asked about.
 type Baseline struct {
+	engine   *engine.Engine
 	atlas    *engine.Atlas
 	moment   network.Moment
-	machines header.Addresses // that can be sources
 	surveyed []surveyed
 }
 
@@ -82,7 +84,7 @@ type fated struct {
 // NewBaseline returns the baseline of a network. Comparisons with it hold up to most
 // pieces of sets altogether.
 func NewBaseline(old *engine.Engine, moment network.Moment, most int) *Baseline {
-	return &Baseline{atlas: old.NewAtlas(moment, most), moment: moment, machines: machines(old)}
+	return &Baseline{engine: old, atlas: old.NewAtlas(moment, most), moment: moment}
 }
 
 // survey finds out what becomes of the connections of a beginning.
@@ -99,11 +101,6 @@ func (base *Baseline) survey(s *surveyed) error {
 	return err
 }
 
-// machines returns the addresses that connections can come from.
-func machines(e *engine.Engine) header.Addresses {
-	return header.AllAddresses().Minus(e.Network().Unused())
-}
-
 // Differences is Differences from the baseline, among the connections of some protocols.
 // Connections that share a fate in the old network mostly do in the new one: so each of
 // the baseline's regions is explored there, and what comes out is compared with what it was.
@@ -111,15 +108,14 @@ func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []he
 	defer header.CatchTooLarge(&err)
 	if base.surveyed == nil {
 		var list []surveyed
-		for _, b := range base.atlas.Beginnings(base.machines) {
+		for _, b := range base.atlas.Beginnings(nil) {
 			list = append(list, surveyed{Beginning: b})
 		}
 		base.surveyed = list
 	}
-	c := &comparison{space: base.atlas.Space, stops: stops, index: map[string]int{}}
-	both := base.machines.Intersect(machines(new))
+	c := &comparison{space: base.atlas.Space, stops: stops, index: map[string]int{}, old: base.engine, new: new, moment: base.moment}
 	atlas := new.NewAtlasIn(base.atlas.Space, base.moment)
-	for _, pair := range pairs(base.surveyed, atlas.Beginnings(both), both, protocols) {
+	for _, pair := range pairs(base.surveyed, atlas.Beginnings(nil), protocols) {
 		if pair.old != nil {
 			if err := base.survey(pair.old); err != nil {
 				return nil, err
@@ -141,58 +137,89 @@ type pair struct {
 	whole   bool // they are all the sources of both
 }
 
-// pairs returns where each source begins in both networks, for some protocols.
-func pairs(old []surveyed, new []engine.Beginning, machines header.Addresses, protocols []header.Protocol) []pair {
+// pairs returns where each source begins in both networks, for some protocols: at the
+// place of the same name, else wherever its address is.
+func pairs(old []surveyed, new []engine.Beginning, protocols []header.Protocol) []pair {
 	var list []pair
+	leftOld, leftNew := make([]header.Addresses, len(old)), make([]header.Addresses, len(new))
 	for i := range old {
-		x := &old[i]
-		if !slices.Contains(protocols, x.Protocol) {
-			continue
-		}
-		left := x.Sources.Intersect(machines)
-		for k := 0; k < len(new) && !left.Empty(); k++ {
-			y := &new[(i+k)%len(new)] // most likely the one at the same place
-			if x.Protocol != y.Protocol {
-				continue
-			}
-			if common := left.Intersect(y.Sources); !common.Empty() {
-				list = append(list, pair{x, y, common, x.Sources.Equal(common)})
-				left = left.Minus(common)
-			}
-		}
-		if !left.Empty() {
-			list = append(list, pair{old: x, sources: left})
+		if slices.Contains(protocols, old[i].Protocol) {
+			leftOld[i] = old[i].Sources
 		}
 	}
-	for i := range new {
-		y := &new[i]
-		if !slices.Contains(protocols, y.Protocol) {
-			continue
+	byPlace, byProtocol := map[placeKey][]int{}, map[header.Protocol][]int{}
+	for k := range new {
+		y := &new[k]
+		if slices.Contains(protocols, y.Protocol) {
+			leftNew[k] = y.Sources
+			byPlace[keyOf(y)] = append(byPlace[keyOf(y)], k)
+			byProtocol[y.Protocol] = append(byProtocol[y.Protocol], k)
 		}
-		left := y.Sources
-		for k := 0; k < len(old) && !left.Empty(); k++ {
-			if x := &old[(i+k)%len(old)]; x.Protocol == y.Protocol {
-				left = left.Minus(x.Sources)
+	}
+	match := func(i int, candidates []int) {
+		start, _ := slices.BinarySearch(candidates, i) // most likely the one at the same number
+		for n := 0; n < len(candidates) && !leftOld[i].Empty(); n++ {
+			k := candidates[(start+n)%len(candidates)]
+			if common := leftOld[i].Intersect(leftNew[k]); !common.Empty() {
+				list = append(list, pair{&old[i], &new[k], common, old[i].Sources.Equal(common)})
+				leftOld[i], leftNew[k] = leftOld[i].Minus(common), leftNew[k].Minus(common)
 			}
 		}
-		if !left.Empty() {
-			list = append(list, pair{new: y, sources: left})
+	}
+	for i := range old {
+		match(i, byPlace[keyOf(&old[i].Beginning)])
+	}
+	for i := range old {
+		if !leftOld[i].Empty() {
+			match(i, byProtocol[old[i].Protocol])
+		}
+		if !leftOld[i].Empty() {
+			list = append(list, pair{old: &old[i], sources: leftOld[i]})
+		}
+	}
+	for k := range new {
+		if !leftNew[k].Empty() {
+			list = append(list, pair{new: &new[k], sources: leftNew[k]})
 		}
 	}
 	return list
 }
 
+// A placeKey names a place, and connections of one protocol and family from there, in
+// whatever network.
+type placeKey struct {
+	name     string
+	protocol header.Protocol
+	v6       bool
+}
+
+func keyOf(b *engine.Beginning) placeKey {
+	_, v6 := b.Sources.FirstOf(true)
+	k := placeKey{"the internet", b.Protocol, v6}
+	switch {
+	case b.From.Segment != nil:
+		k.name = b.From.Segment.Name
+	case b.From.Clients != nil:
+		k.name = b.From.Clients.String() + " clients"
+	}
+	return k
+}
+
 // A comparison collects what fares differently.
 type comparison struct {
-	space *header.Space
-	stops bool
-	index map[string]int // of pairs of fates
-	found []change
+	space    *header.Space
+	stops    bool
+	index    map[string]int // of pairs of fates
+	found    []change
+	old, new *engine.Engine
+	moment   network.Moment
 }
 
 // A change is a pair of fates and the connections that have them.
 type change struct {
 	old, new *Fate
+	on       *network.Segment // see Difference
+	begins   *engine.Engine   // the network in which they can begin
 	sets     []header.Set
 	meetings []engine.Meeting // of connections that this is not said of
 }
@@ -203,7 +230,7 @@ func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
 	if p.old == nil {
 		return atlas.Explore(p.new.From, c.space.Restrict(only, p.new.Set), func(r *engine.Region) {
 			fate := fateOf(r)
-			c.add(nowhere, &fate, r.Set, r.Meetings)
+			c.add(p, nowhere, &fate, r.Set, r.Meetings)
 		})
 	}
 	for _, x := range p.old.regions {
@@ -214,11 +241,11 @@ func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
 		switch {
 		case set == header.Nothing:
 		case p.new == nil:
-			c.add(x.fate, nowhere, set, x.meetings)
+			c.add(p, x.fate, nowhere, set, x.meetings)
 		default:
 			err := atlas.Explore(p.new.From, set, func(r *engine.Region) {
 				if fate := fateOf(r); !x.fate.like(&fate, c.stops) {
-					c.add(x.fate, &fate, r.Set, slices.Concat(x.meetings, r.Meetings))
+					c.add(p, x.fate, &fate, r.Set, slices.Concat(x.meetings, r.Meetings))
 				}
 			})
 			if err != nil {
@@ -229,17 +256,24 @@ func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
 	return nil
 }
 
-// add notes connections, unless their fates are alike.
-func (c *comparison) add(old, new *Fate, set header.Set, meetings []engine.Meeting) {
+// add notes connections of a pair, unless their fates are alike.
+func (c *comparison) add(p pair, old, new *Fate, set header.Set, meetings []engine.Meeting) {
 	if old.like(new, c.stops) {
 		return
 	}
-	key := old.key() + " " + new.key()
+	x := change{old: old, begins: c.new}
+	if p.new == nil {
+		x.on, x.begins = sharedOn(&p.old.Beginning), c.old
+	} else {
+		x.on = sharedOn(p.new)
+	}
+	key := fmt.Sprintf("%p %v %s %s", x.on, p.new == nil, old.key(), new.key())
 	at, known := c.index[key]
 	if !known {
 		at = len(c.found)
 		c.index[key] = at
-		c.found = append(c.found, change{old: old, new: new.kept()})
+		x.new = new.kept()
+		c.found = append(c.found, x)
 	}
 	c.found[at].sets = append(c.found[at].sets, set)
 	c.found[at].meetings = append(c.found[at].meetings, meetings...)
@@ -249,14 +283,18 @@ func (c *comparison) add(old, new *Fate, set header.Set, meetings []engine.Meeti
 func (c *comparison) differences() []Difference {
 	var found []Difference
 	for _, x := range c.found {
-		d := Difference{Old: x.old, New: x.new, Change: changeOf(x.old, x.new)}
+		d := Difference{Old: x.old, New: x.new, Change: changeOf(x.old, x.new), On: x.on}
 		set := c.space.OverlayAll(x.sets)
 		if d.Change == Otherwise { // where both happen to give the same after all
 			set = c.space.Minus(set, equalTerms(c.space, d.Old.terms, d.New.terms))
 		}
 		for _, box := range c.space.Boxes(set) {
-			d.Protocol, d.From, d.To, d.Ports, d.AllPorts = box.Protocol, box.From, box.To, box.Ports, box.AllPorts
-			d.Example = exampleOf(c.space, set, &box, x.meetings)
+			d.Protocol, d.From, d.To, d.Ports, d.AllPorts, d.FromPorts = box.Protocol, box.From, box.To, box.Ports, box.AllPorts, box.SourcePorts
+			networks := []*engine.Engine{c.new, c.old}
+			if x.begins == c.old {
+				networks = networks[1:]
+			}
+			d.Example = exampleFrom(x.on, exampleOf(c.space, set, &box, x.meetings), c.moment, networks...)
 			found = append(found, d)
 		}
 	}
@@ -347,8 +385,8 @@ func Summary(list []Difference) []Difference {
 	var merged []Difference
 	alike := map[string][]int{} // by what is quickly compared
 	for _, d := range list {
-		key := fmt.Sprint(d.Change, d.Old.Host, d.New.Host, d.Protocol, d.Ports)
-		same := slices.IndexFunc(alike[key], func(i int) bool { return merged[i].To.Equal(d.To) })
+		key := fmt.Sprint(d.Change, d.Old.Host, d.New.Host, d.Protocol, d.Ports, d.AllPorts, d.FromPorts, d.On == nil)
+		same := slices.IndexFunc(alike[key], func(i int) bool { return merged[i].On == d.On && merged[i].To.Equal(d.To) })
 		if same < 0 {
 			alike[key] = append(alike[key], len(merged))
 			merged = append(merged, d)
@@ -356,7 +394,6 @@ func Summary(list []Difference) []Difference {
 		}
 		into := &merged[alike[key][same]]
 		into.From = into.From.Union(d.From)
-		into.AllPorts = into.AllPorts && d.AllPorts
 	}
 	return merged
 }

@@ -14,7 +14,7 @@ type Result struct {
 	Holds       bool
 	Empty       bool     // it is about no connection at all, so it says nothing
 	Breaking    *big.Int // how many connections break it
-	Counter     header.Packet
+	Counter     Example
 	Verdict     engine.Verdict // of the counterexample
 }
 
@@ -35,17 +35,20 @@ func Expect(e *engine.Engine, moment network.Moment) (results []Result, err erro
 func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Result, error) {
 	result := Result{Expectation: x, Holds: true, Empty: true, Breaking: new(big.Int)}
 	space := atlas.Space
-	from := x.From.Addresses()
-	if x.Must == network.Only {
-		from = header.AllAddresses().Minus(from)
+	from := func(p engine.Place) header.Addresses {
+		who := x.From.Behind(p.Segment, p.Clients)
+		if x.Must == network.Only {
+			who = header.AllAddresses().Minus(who)
+		}
+		return who
 	}
 	behind := x.Must == network.Only || x.Must == network.Never
 	q := Question{To: &x.To, Service: x.Service}
 	best := 0
-	for _, b := range atlas.Beginnings(from.Intersect(machines(e))) {
+	for _, b := range atlas.Beginnings(from) {
 		set := b.Set
 		if !behind { // to names what is connected to, not what is behind the translation
-			set = space.Restrict(delivered(space, q), set)
+			set = space.Restrict(delivered(space, x.To.Addresses(), x.Service), set)
 		}
 		err := atlas.Explore(b.From, set, func(r *engine.Region) {
 			result.Empty = false
@@ -63,7 +66,7 @@ func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Resul
 			result.Breaking.Add(result.Breaking, space.Size(wrong))
 			if rank := telling(b.From, r); result.Holds || rank > best {
 				result.Holds, result.Verdict, best = false, r.Verdict, rank
-				result.Counter = counterexample(space, wrong, r.Meetings)
+				result.Counter = exampleFrom(sharedOn(&b), counterexample(space, wrong, r.Meetings), atlas.Moment(), e)
 			}
 		})
 		if err != nil {

@@ -6,7 +6,6 @@ import (
 	"cmp"
 	"fmt"
 	"math/rand/v2"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -29,41 +28,41 @@ type Question struct {
 
 // An Access is some sources that reach one service of one host in one way.
 type Access struct {
-	Host     string // or the gateway that answers itself
+	On       *network.Segment // the segment the sources are on, set only where their addresses are elsewhere too
+	Host     string           // or the gateway that answers itself
 	Gateway  bool
 	Services header.Services  // as the host serves them
 	To       header.Addresses // the addresses the sources connect to
 	Sent     header.Services  // as the sources send it
 	From     header.Addresses
-	AllPorts bool // whatever the source's own port
+	AllPorts bool           // whatever the source's own port, else:
+	Ports    []header.Ports // the source's own ports, for all sources together
 	Rules    []*network.Rule
-	Example  header.Packet
+	Example  Example
 }
 
-// Find returns every way in which the sources of a question reach services inside
-// the network. Machines on the internet do not count as services.
+// Find returns every way in which the sources of a question reach services inside the
+// network. Machines on the internet, and those that the file does not name, count as
+// services only where the question names them.
 func Find(e *engine.Engine, q Question) (found []Access, err error) {
 	defer header.CatchTooLarge(&err)
 	atlas := e.NewAtlas(q.Moment, MostPieces)
 	ways := map[string]*way{}
 	var order []string
-	from := machines(e)
-	if q.From != nil {
-		from = from.Intersect(q.From.Addresses())
-	}
-	for _, b := range atlas.Beginnings(from) {
+	for _, b := range atlas.Beginnings(q.among()) {
+		on := sharedOn(&b)
 		err := atlas.Explore(b.From, b.Set, func(r *engine.Region) {
-			if r.Verdict.Outcome != engine.Reached || outside(e, r.Verdict.Host) {
+			if r.Verdict.Outcome != engine.Reached || q.To == nil && (r.To.Internet || !isNamed(e, r.Verdict.Host)) {
 				return
 			}
 			members := asked(e, atlas.Space, r, q)
 			if members == header.Nothing {
 				return
 			}
-			key := wayKey(r)
+			key := wayKey(r, on)
 			w := ways[key]
 			if w == nil {
-				w = &way{region: r.Kept()}
+				w = &way{region: r.Kept(), on: on}
 				ways[key] = w
 				order = append(order, key)
 			}
@@ -75,7 +74,7 @@ func Find(e *engine.Engine, q Question) (found []Access, err error) {
 		}
 	}
 	for _, key := range order {
-		found = append(found, ways[key].accesses(e, atlas)...)
+		found = append(found, ways[key].accesses(e, atlas, q)...)
 	}
 	slices.SortStableFunc(found, func(a, b Access) int {
 		return cmp.Or(compareBool(a.Gateway, b.Gateway), strings.Compare(a.Host, b.Host), compareService(a.Services[0], b.Services[0]))
@@ -83,12 +82,33 @@ func Find(e *engine.Engine, q Question) (found []Access, err error) {
 	return merge(found), nil
 }
 
+// isNamed reports whether a verdict's host is a gateway or host of the file.
+func isNamed(e *engine.Engine, host string) bool {
+	return e.Network().Gateway(host) != nil || e.Network().Host(host) != nil
+}
+
+// among returns which addresses of a place the question is about.
+func (q *Question) among() func(engine.Place) header.Addresses {
+	if q.From == nil {
+		return nil
+	}
+	return func(p engine.Place) header.Addresses { return q.From.Behind(p.Segment, p.Clients) }
+}
+
+// sharedOn returns the segment of a beginning whose addresses are elsewhere too, else nil.
+func sharedOn(b *engine.Beginning) *network.Segment {
+	if b.Shared {
+		return b.From.Segment
+	}
+	return nil
+}
+
 // merge puts accesses together that differ only in their services.
 func merge(list []Access) []Access {
 	var merged []Access
 	alike := map[string][]int{} // by what is quickly compared
 	for _, a := range list {
-		key := fmt.Sprint(a.Host, a.AllPorts, len(a.From.Ranges()), len(a.To.Ranges()))
+		key := fmt.Sprint(a.Host, a.On, a.AllPorts, a.Ports, len(a.From.Ranges()), len(a.To.Ranges()))
 		same := slices.IndexFunc(alike[key], func(i int) bool {
 			b := &merged[i]
 			return a.From.Equal(b.From) && a.To.Equal(b.To) && slices.Equal(a.Rules, b.Rules)
@@ -119,16 +139,6 @@ func compareService(a, b header.Service) int {
 	return cmp.Or(cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.Ports.First, b.Ports.First), cmp.Compare(a.Ports.Last, b.Ports.Last))
 }
 
-// outside reports whether a verdict's host is a machine on the internet.
-func outside(e *engine.Engine, host string) bool {
-	n := e.Network()
-	if n.Gateway(host) != nil {
-		return false
-	}
-	h := n.Host(host)
-	return h == nil || h.Segment(h.Addresses[0]) == nil
-}
-
 func sourceSet(s *header.Space, from header.Addresses) header.Set {
 	return s.Where(header.FieldSource, header.AddressSpans(from), header.Everything)
 }
@@ -136,23 +146,30 @@ func sourceSet(s *header.Space, from header.Addresses) header.Set {
 // asked returns the connections of a region that are delivered to what the question
 // asks about. What a relay hands on to a loopback address is delivered to its host.
 func asked(e *engine.Engine, s *header.Space, r *engine.Region, q Question) header.Set {
-	if q.To != nil && r.Terms.Apply(r.Example).Destination.IsLoopback() {
-		to := q.To.Addresses()
-		h := e.Network().Host(r.Verdict.Host)
-		if h == nil || !slices.ContainsFunc(h.Addresses, to.Contains) {
-			return header.Nothing
+	all := header.AllAddresses()
+	to := all
+	if q.To != nil {
+		to = q.To.Addresses()
+		if e.Network().Gateway(r.Verdict.Host) == nil {
+			to = q.To.Behind(r.To.Segment, r.To.Clients)
 		}
-		q.To = nil
+		if r.Terms.Apply(r.Example).Destination.IsLoopback() {
+			h := e.Network().Host(r.Verdict.Host)
+			if h == nil || !slices.ContainsFunc(h.Addresses, to.Contains) {
+				return header.Nothing
+			}
+			to = all
+		}
 	}
-	return s.Pull(r.Set, delivered(s, q), &r.Terms, false)
+	return s.Pull(r.Set, delivered(s, to, q.Service), &r.Terms, false)
 }
 
-// delivered returns the packets, as they are delivered, that the question asks about.
-func delivered(s *header.Space, q Question) header.Set {
+// delivered returns the packets to some addresses for some services, empty for all.
+func delivered(s *header.Space, to header.Addresses, services header.Services) header.Set {
 	wanted := header.Everything
-	if len(q.Service) > 0 {
+	if len(services) > 0 {
 		wanted = header.Nothing
-		for _, service := range q.Service {
+		for _, service := range services {
 			one := header.Everything
 			if service.Protocol.HasPorts() {
 				one = s.Where(header.FieldPort, []header.Span{header.PortSpan(service.Ports.First, service.Ports.Last)}, one)
@@ -163,9 +180,8 @@ func delivered(s *header.Space, q Question) header.Set {
 			wanted = s.Overlay(wanted, one)
 		}
 	}
-	if q.To != nil {
-		to := s.Where(header.FieldDestination, header.AddressSpans(q.To.Addresses()), header.Everything)
-		wanted = s.Restrict(to, wanted)
+	if !to.IsAll() {
+		wanted = s.Restrict(s.Where(header.FieldDestination, header.AddressSpans(to), header.Everything), wanted)
 	}
 	return wanted
 }
@@ -173,27 +189,28 @@ func delivered(s *header.Space, q Question) header.Set {
 // A way is regions that go to one host by the same rules and are changed alike.
 type way struct {
 	region engine.Region
+	on     *network.Segment // see Access
 	sets   []header.Set
 
 	meetings []engine.Meeting // of connections that it is not said of
 }
 
-func wayKey(r *engine.Region) string {
+func wayKey(r *engine.Region, on *network.Segment) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s %v %v %d", r.Verdict.Host, r.Terms[header.FieldDestination], r.Terms[header.FieldPort], r.Example.Protocol)
+	fmt.Fprintf(&b, "%p %s %v %v %d", on, r.Verdict.Host, r.Terms[header.FieldDestination], r.Terms[header.FieldPort], r.Example.Protocol)
 	for _, rule := range r.Rules {
 		fmt.Fprintf(&b, " %p", rule)
 	}
 	return b.String()
 }
 
-func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas) []Access {
+func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas, q Question) []Access {
 	var found []Access
 	set := atlas.Space.OverlayAll(w.sets)
 	for _, box := range atlas.Space.Boxes(set) {
 		a := Access{
 			Host: w.region.Verdict.Host, Gateway: e.Network().Gateway(w.region.Verdict.Host) != nil,
-			To: box.To, From: box.From, AllPorts: box.AllPorts, Rules: w.region.Rules,
+			To: box.To, From: box.From, On: w.on, AllPorts: box.AllPorts, Ports: box.SourcePorts, Rules: w.region.Rules,
 		}
 		if len(box.Ports) == 0 {
 			a.Services = header.Services{{Protocol: box.Protocol}}
@@ -208,14 +225,11 @@ func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas) []Access {
 				a.Services = append(a.Services, served)
 			}
 		}
-		a.Example = exampleOf(atlas.Space, set, &box, w.meetings)
+		a.Example = exampleFrom(w.on, exampleOf(atlas.Space, set, &box, w.meetings), q.Moment, e)
 		found = append(found, a)
 	}
 	return found
 }
-
-// usualSources are strangers that people know from documentation; the last is preferred.
-var usualSources = []netip.Addr{netip.MustParseAddr("2001:db8:ffff::1"), netip.MustParseAddr("203.0.113.1"), netip.MustParseAddr("192.0.2.1")}
 
 // usualPort is the source port of examples where any will do; it is that of trace.
 const usualPort = 40000
@@ -224,13 +238,11 @@ const usualPort = 40000
 // meets itself.
 func exampleOf(s *header.Space, set header.Set, b *header.Box, meetings []engine.Meeting) header.Packet {
 	p := header.Packet{Protocol: b.Protocol}
-	p.Source, _ = b.From.First()
-	p.Destination, _ = b.To.First()
-	for _, usual := range usualSources {
-		if b.From.Contains(usual) && usual.Is6() == p.Destination.Is6() {
-			p.Source = usual
-		}
+	p.Destination, _ = engine.Usual(b.To, false)
+	if !p.Destination.IsValid() {
+		p.Destination, _ = engine.Usual(b.To, true)
 	}
+	p.Source, _ = engine.Usual(b.From, p.Destination.Is6())
 	if b.Protocol.HasPorts() || b.Protocol == header.ICMP {
 		p.SourcePort = usualPort
 	}

@@ -29,13 +29,38 @@ func parse(tb testing.TB, text string) *network.Network {
 	return n
 }
 
-// trace asks the engine about one connection, as a person would.
-func trace(e *engine.Engine, p header.Packet) (engine.Verdict, bool) {
-	from, err := e.Locate(p.Source)
-	if err != nil {
-		return engine.Verdict{}, false
+// trace asks the engine about one connection, as a person would: from the machine on a
+// segment, by its name in this network, or from wherever the address is where that is nil.
+func trace(e *engine.Engine, on *network.Segment, p header.Packet) (engine.Verdict, bool) {
+	c := engine.Connection{Packet: p, Moment: network.Always}
+	if on == nil {
+		var err error
+		if c.From, err = e.Locate(p.Source); err != nil {
+			return engine.Verdict{}, false
+		}
+		return e.NewWalk().Verdict(c), true
 	}
-	return e.NewWalk().Verdict(engine.Connection{Packet: p, From: from, Moment: network.Always}), true
+	for _, s := range e.Network().Segments {
+		if s.Name == on.Name && s.Contains(p.Source) && !s.Unused().Contains(p.Source) {
+			c.From = e.On(s, p.Source)
+			return e.NewWalk().Verdict(c), true
+		}
+	}
+	return engine.Verdict{}, false
+}
+
+// shared returns the segments that an address is on, where it is on several.
+func shared(n *network.Network, a netip.Addr) []*network.Segment {
+	var list []*network.Segment
+	for _, s := range n.Segments {
+		if s.Contains(a) && !s.Unused().Contains(a) {
+			list = append(list, s)
+		}
+	}
+	if len(list) < 2 {
+		return nil
+	}
+	return list
 }
 
 // members returns addresses of a set: its borders and some between.
@@ -64,7 +89,7 @@ func borders(random *rand.Rand, set header.Addresses) []netip.Addr {
 // Every set that reach lists is right: members reach the host, and sources right
 // outside all sets of a destination do not.
 func TestReachAgreesWithTraces(t *testing.T) {
-	checked := 0
+	checked, twins := 0, 0
 	for seed := range *explored {
 		n := parse(t, gen.Small(seed))
 		e := engine.Compile(n)
@@ -75,41 +100,44 @@ func TestReachAgreesWithTraces(t *testing.T) {
 		random := rand.New(rand.NewPCG(seed, 31))
 		for _, a := range found {
 			for _, p := range packetsOf(random, &a) {
-				v, ok := trace(e, p)
+				v, ok := trace(e, a.On, p)
+				if a.On != nil && ok {
+					twins++
+				}
 				if checked++; ok && (v.Outcome != engine.Reached || v.Host != a.Host) && a.AllPorts {
 					t.Fatalf("seed %d: reach lets %s -> %s %s reach %s, a trace says %s at %s\n%s", seed, p.From(), p.To(), p.Protocol, a.Host, v.Outcome, v.At, gen.Small(seed))
 				}
 			}
-			if v, _ := trace(e, a.Example); v.Outcome != engine.Reached || v.Host != a.Host {
-				t.Fatalf("seed %d: the example %s -> %s does not reach %s", seed, a.Example.From(), a.Example.To(), a.Host)
+			if v := e.NewWalk().Verdict(a.Example.Connection); v.Outcome != engine.Reached || v.Host != a.Host {
+				t.Fatalf("seed %d: the example %s -> %s does not reach %s at %s\n%s", seed, a.Example.Packet.From(), a.Example.Packet.To(), a.Host, a.Example.Moment, gen.Small(seed))
 			}
 		}
 		for _, a := range found {
 			for _, source := range borders(random, a.From) {
-				p := a.Example
+				p := a.Example.Packet
 				p.Source = source
-				if source == p.Destination || n.Unused().Contains(source) || listed(found, &p) {
+				if source == p.Destination || n.Unused().Contains(source) || a.On == nil && shared(n, source) != nil || listed(found, a.On, &p) {
 					continue
 				}
-				if v, ok := trace(e, p); ok && v.Outcome == engine.Reached && inside(n, v.Host) {
+				if v, ok := trace(e, a.On, p); ok && v.Outcome == engine.Reached && inside(n, v.Host) {
 					t.Fatalf("seed %d: %s -> %s %s reaches %s, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, v.Host, gen.Small(seed))
 				}
 			}
 		}
 	}
-	if checked < 1000 {
-		t.Errorf("only %d members were checked", checked)
+	if checked < 1000 || twins < 20 {
+		t.Errorf("only %d members were checked, %d of addresses that are in several places", checked, twins)
 	}
 }
 
 func inside(n *network.Network, host string) bool {
 	h := n.Host(host)
-	return n.Gateway(host) != nil || h != nil && h.Segment(h.Addresses[0]) != nil
+	return n.Gateway(host) != nil || h != nil && !h.IsAbroad()
 }
 
-func listed(found []reach.Access, p *header.Packet) bool {
+func listed(found []reach.Access, on *network.Segment, p *header.Packet) bool {
 	for _, a := range found {
-		if a.From.Contains(p.Source) && a.To.Contains(p.Destination) && a.Sent.Matches(p.Protocol, p.DestinationPort) {
+		if (a.On == nil || on == nil || a.On == on) && a.From.Contains(p.Source) && a.To.Contains(p.Destination) && a.Sent.Matches(p.Protocol, p.DestinationPort) {
 			return true
 		}
 	}
@@ -130,7 +158,7 @@ func packetsOf(random *rand.Rand, a *reach.Access) []header.Packet {
 	var found []header.Packet
 	for _, source := range members(random, a.From) {
 		for _, destination := range members(random, a.To) {
-			p := a.Example
+			p := a.Example.Packet
 			p.Source, p.Destination = source, destination
 			if source != destination && source.BitLen() == destination.BitLen() {
 				found = append(found, p)
@@ -164,7 +192,7 @@ func changed(random *rand.Rand, text string) string {
 
 // Connections fare differently under two networks exactly where compare says so.
 func TestCompareAgreesWithTraces(t *testing.T) {
-	differing, same := 0, 0
+	differing, same, twins := 0, 0, 0
 	for seed := range *explored {
 		random := rand.New(rand.NewPCG(seed, 41))
 		text := gen.Small(seed)
@@ -177,36 +205,41 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
-		fares := func(p header.Packet) (string, string, bool) {
-			x, ok := trace(a, p)
-			y, _ := trace(b, p)
+		fares := func(on *network.Segment, p header.Packet) (string, string, bool) {
+			x, ok := trace(a, on, p)
+			y, _ := trace(b, on, p)
 			return fate(x), fate(y), ok
 		}
 		for _, d := range found {
 			differing++
-			if x, y, ok := fares(d.Example); !ok || x == y {
-				t.Fatalf("seed %d: compare says %s -> %s %s is %s, traces say %s and %s", seed, d.Example.From(), d.Example.To(), d.Protocol, d.Change, x, y)
+			if x, y, ok := fares(d.On, d.Example.Packet); !ok || x == y {
+				t.Fatalf("seed %d: compare says %s -> %s %s is %s, traces say %s and %s", seed, d.Example.Packet.From(), d.Example.Packet.To(), d.Protocol, d.Change, x, y)
 			}
 			for _, source := range append(members(random, d.From), borders(random, d.From)...) {
-				p := d.Example
+				p := d.Example.Packet
 				p.Source = source
-				if source == p.Destination || a.Network().Unused().Union(b.Network().Unused()).Contains(source) {
+				if source == p.Destination || d.On == nil && shared(a.Network(), source) != nil || a.Network().Unused().Union(b.Network().Unused()).Contains(source) {
 					continue
 				}
-				x, y, ok := fares(p)
-				if yes, sure := covered(found, &p); ok && sure && (x != y) != yes {
+				x, y, ok := fares(d.On, p)
+				if yes, sure := covered(found, d.On, &p); ok && sure && (x != y) != yes {
 					t.Fatalf("seed %d: %s -> %s %s: traces say %q and %q, compare says differs: %v\n%s", seed, p.From(), p.To(), p.Protocol, x, y, yes, text)
 				}
 			}
 		}
 		for range 200 {
 			p := randomPacket(random)
-			x, y, ok := fares(p)
+			var on *network.Segment
+			if several := shared(a.Network(), p.Source); several != nil {
+				on = several[random.IntN(len(several))]
+				twins++
+			}
+			x, y, ok := fares(on, p)
 			if !ok || p.Source == p.Destination || a.Network().Unused().Union(b.Network().Unused()).Contains(p.Source) {
 				continue
 			}
 			same++
-			if yes, sure := covered(found, &p); sure && (x != y) != yes {
+			if yes, sure := covered(found, on, &p); sure && (x != y) != yes {
 				t.Fatalf("seed %d: %s -> %s %s: traces say %q and %q, compare says differs: %v\n%s", seed, p.From(), p.To(), p.Protocol, x, y, yes, text)
 			}
 		}
@@ -214,8 +247,8 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 			t.Fatalf("seed %d: a network differs from itself: %v %v", seed, self, err)
 		}
 	}
-	if differing == 0 || same < 1000 {
-		t.Errorf("%d differences, %d other connections", differing, same)
+	if differing == 0 || same < 1000 || twins < 20 {
+		t.Errorf("%d differences, %d other connections, %d of addresses that are in several places", differing, same, twins)
 	}
 }
 
@@ -228,10 +261,11 @@ func fate(v engine.Verdict) string {
 
 // covered reports whether a packet is among the differences; it is not sure where
 // that depends on the source port.
-func covered(found []reach.Difference, p *header.Packet) (yes, sure bool) {
+func covered(found []reach.Difference, on *network.Segment, p *header.Packet) (yes, sure bool) {
 	sure = true
 	for _, d := range found {
-		if d.Protocol == p.Protocol && d.From.Contains(p.Source) && d.To.Contains(p.Destination) && (len(d.Ports) == 0 || hasPort(d.Ports, p.DestinationPort)) {
+		here := d.On == nil && on == nil || d.On != nil && on != nil && d.On.Name == on.Name
+		if here && d.Protocol == p.Protocol && d.From.Contains(p.Source) && d.To.Contains(p.Destination) && (len(d.Ports) == 0 || hasPort(d.Ports, p.DestinationPort)) {
 			yes, sure = true, sure && d.AllPorts
 		}
 	}
@@ -314,8 +348,8 @@ func TestTangledRulesAreAnsweredOrGivenUp(t *testing.T) {
 		t.Logf("%d rules: %d ways in %v", rules, len(found), took)
 		random := rand.New(rand.NewPCG(5, 5))
 		for _, a := range found[:min(len(found), 300)] {
-			for _, p := range append(packetsOf(random, &a), a.Example) {
-				if v, ok := trace(e, p); ok && a.AllPorts && v.Host != a.Host {
+			for _, p := range append(packetsOf(random, &a), a.Example.Packet) {
+				if v, ok := trace(e, a.On, p); ok && a.AllPorts && v.Host != a.Host {
 					t.Fatalf("%s -> %s does not reach %s", p.From(), p.To(), a.Host)
 				}
 			}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"strconv"
@@ -25,7 +26,8 @@ type question struct {
 // An end is one side of a question: the addresses a word stands for.
 type end struct {
 	set  header.Addresses
-	port uint16 // 0 where none was written
+	port uint16        // 0 where none was written
+	host *network.Host // that was named, or nil
 }
 
 func (e end) address(v6 bool) (netip.Addr, bool) { return e.set.FirstOf(v6) }
@@ -65,16 +67,29 @@ func (q question) connection(e *engine.Engine) (engine.Connection, error) {
 		}
 	}
 	c.Moment = q.moment
-	if q.in != "" {
-		i, err := findInterface(e.Network(), q.in)
-		if err != nil {
-			return c, err
-		}
-		c.From = e.Behind(i, c.Packet.Source)
-		return c, nil
-	}
-	c.From, err = e.Locate(c.Packet.Source)
+	c.From, err = q.place(e, from, c.Packet.Source)
 	return c, err
+}
+
+// place returns where the client is: the host that was named, on an interface by hand,
+// or where its address is. Where that is on several segments, the interface says on which.
+func (q question) place(e *engine.Engine, from end, a netip.Addr) (engine.Place, error) {
+	if q.in == "" && from.host != nil {
+		return engine.At(from.host, a), nil
+	}
+	place, err := e.Locate(a)
+	if q.in == "" {
+		return place, err
+	}
+	i, wrong := findInterface(e.Network(), q.in)
+	if wrong != nil {
+		return place, wrong
+	}
+	var several engine.Several
+	if errors.As(err, &several) && i.Segment != nil && i.Segment.Contains(a) {
+		return e.On(i.Segment, a), nil
+	}
+	return e.Behind(i, a), nil
 }
 
 // source reads FROM: internet, a host, a group, an address or ADDRESS:PORT.
@@ -92,7 +107,7 @@ func (q question) source(e *engine.Engine) (end, error) {
 		return end{set: set}, nil
 	}
 	if from, err := netip.ParseAddrPort(q.from); err == nil {
-		return end{header.Single(from.Addr().Unmap()), from.Port()}, nil
+		return end{set: header.Single(from.Addr().Unmap()), port: from.Port()}, nil
 	}
 	return resolveEnd(e.Network(), q.from)
 }
@@ -128,7 +143,7 @@ func resolveEnd(n *network.Network, text string) (end, error) {
 			}
 		}
 	}
-	return end{set: set}, nil
+	return end{set: set, host: n.Host(text)}, nil
 }
 
 // family decides between IPv4 and IPv6: what both ends have, IPv4 where they have both.

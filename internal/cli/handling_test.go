@@ -8,10 +8,6 @@ import (
 
 // house is a network to vary: rim at the edge with archive and desk behind it.
 const house = `network: house
-zones:
-  outside: {trust: 0}
-  yard: {trust: 50}
-  staff: {trust: 100}
 hosts:
   archive: {address: [10.61.24.5, 'fd00:24::5'], serves: [https, ssh]}
   notice: {address: 10.61.24.6, serves: [tcp/8080]}
@@ -69,8 +65,8 @@ func TestEachHandlingKeyDecides(t *testing.T) {
 		{"filter-sees", "translated", "original", webForward, webAllowed, "internet rim:fibre tcp/8443", "reached archive", "dropped at rim"},
 		{"filter-sees", "translated", "original", webForward, `      - {allow: web, from: outside, to: 'rim:fibre', service: tcp/8443}`, "internet rim:fibre tcp/8443", "dropped at rim", "reached archive"},
 		{"forwards", "need-filter", "carry-permission", webForward, "", "internet rim:fibre tcp/8443", "dropped at rim", "reached archive"},
-		{"unmatched", "drop", "by-trust", "", "      - {drop: nothing, from: 192.0.2.77}", "desk archive https", "dropped at rim", "reached archive"},
-		{"unmatched", "drop", "by-trust", "", "      - {drop: nothing, from: 192.0.2.77}", "archive desk rfb", "dropped at rim", "dropped at rim"},
+		{"unmatched", "drop", "by-trust, trust: [staff, yard, outside]", "", "      - {drop: nothing, from: 192.0.2.77}", "desk archive https", "dropped at rim", "reached archive"},
+		{"unmatched", "drop", "by-trust, trust: [staff, yard, outside]", "", "      - {drop: nothing, from: 192.0.2.77}", "archive desk rfb", "dropped at rim", "dropped at rim"},
 		{"turn-back", "refuse", "allow", "", "      - {allow: vpn, from: 10.61.64.0/24}", "10.61.64.9 institute https", "dropped at rim", "reached institute"},
 		{"icmp", "tracked", "untracked", "", "", "desk institute icmp", "reached institute", "unanswered at rim"},
 		{"icmp", "tracked", "untracked", "", "      - {allow: inside, from: staff}\n      - {allow: answers, from: outside, to: desk, service: icmp}", "desk institute icmp", "reached institute", "reached institute"},
@@ -105,7 +101,7 @@ func TestKindsOfNAT(t *testing.T) {
 		{"destination-nat from another", `      - {destination-nat: d, on: staff, from: 10.61.8.41, service: http, to: "notice:8080"}` + "\n" + `      - {source-nat: o, on: fibre, as: interface}`, "desk institute http", `"host": "institute"`},
 		{"one-to-one inward", `      - {one-to-one: o, on: fibre, outside: 198.51.100.20, inside: archive}`, "internet 198.51.100.20 ssh", `"to": "10.61.24.5:22"`},
 		{"one-to-one outward", `      - {one-to-one: o, on: fibre, outside: 198.51.100.20, inside: archive}`, "archive institute https", `"from": "198.51.100.20:40000"`},
-		{"one-to-one of prefixes", `      - {one-to-one: o, on: fibre, outside: 192.0.2.0/28, inside: 10.61.24.0/28}`, "203.0.113.9 192.0.2.5 https", `"to": "10.61.24.5:443"`},
+		{"one-to-one of prefixes", `      - {one-to-one: o, on: fibre, outside: 198.51.100.20/30, inside: 10.61.24.4/30}`, "203.0.113.9 198.51.100.21 https", `"to": "10.61.24.5:443"`},
 		{"prefix-nat outward", `      - {prefix-nat: p, on: fibre, outside: '2001:db8:9::/64', inside: 'fd00:24::/64'}`, "fd00:24::5 2001:db8:f::9 https", `"from": "[2001:db8:9:`},
 		{"source-nat to an address", `      - {source-nat: s, on: fibre, as: 198.51.100.21}`, "desk institute https", `"from": "198.51.100.21:40000"`},
 		{"source-nat with ports", `      - {source-nat: s, on: fibre, as: interface, ports: 50000-50009}`, "desk institute https", `"from": "198.51.100.18:50000"`},
@@ -156,10 +152,10 @@ func TestEarlierConnectionsHoldTheirPorts(t *testing.T) {
 	r := shell(t, folder, `hollowbridge trace desk institute https -after "archive institute https" -after "notice institute https"`)
 	wantStatus(t, r, 1)
 	wantIn(t, r.out, "exhausted at rim by s", "Every address and port of s is taken")
-	r = shell(t, folder, `hollowbridge trace institute rim:fibre tcp/40000 -sport 443 -after "desk institute https"`)
+	r = shell(t, folder, `hollowbridge trace 192.0.2.9 rim:fibre udp/40000 -sport 443 -after "desk 192.0.2.9 udp/443"`)
 	wantStatus(t, r, 0)
 	wantIn(t, r.out, "session", "the answer it waits for", "reached desk")
-	wantStatus(t, shell(t, folder, `hollowbridge trace institute rim:fibre tcp/40000 -sport 443`), 1)
+	wantStatus(t, shell(t, folder, `hollowbridge trace 192.0.2.9 rim:fibre udp/40000 -sport 443`), 1)
 	wantIn(t, shell(t, folder, `hollowbridge trace desk institute icmp -sport 40000 -after "archive institute icmp" -json`).out, `"from": "198.51.100.18"`)
 	for _, bad := range []string{"desk institute", "desk nowhere https", "desk institute https 99999"} {
 		wantStatus(t, run(t, folder, "trace", "desk", "institute", "https", "-after", bad), 2)

@@ -25,7 +25,7 @@ func (c *call) showMap(n *network.Network) {
 	if slices.ContainsFunc(n.Gateways, edge) {
 		p.line("", c.bold("the internet"))
 		for _, h := range n.Hosts {
-			if h.Segment(h.Addresses[0]) == nil {
+			if h.IsAbroad() {
 				p.line("│    ", p.hostText(h))
 			}
 		}
@@ -99,6 +99,11 @@ func (p picture) segment(branch, trunk string, i *network.Interface, follow bool
 	p.line(branch, text)
 	if len(i.Clients) > 0 {
 		p.line(trunk+"  ", "VPN clients  "+joinPrefixes(i.Clients))
+		for _, h := range p.net.Hosts {
+			if h.Clients(h.Addresses[0]) == i {
+				p.line(trunk+"  ", p.hostText(h))
+			}
+		}
 	}
 	for _, h := range p.net.Hosts {
 		for _, a := range h.Addresses {

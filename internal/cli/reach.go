@@ -220,15 +220,21 @@ func rangeTexts(set header.Addresses) []string {
 	return texts
 }
 
-// traceLine is the command that traces a connection.
-func (c *call) traceLine(p header.Packet) string {
+// traceLine is the command that traces an example.
+func (c *call) traceLine(x reach.Example) string {
+	p := x.Packet
 	service := header.Service{Protocol: p.Protocol, Ports: header.Ports{First: p.DestinationPort, Last: p.DestinationPort}}
-	line := fmt.Sprintf("hollowbridge trace %s %s %s", p.Source, p.Destination, service)
+	line := fmt.Sprintf("hollowbridge trace %s %s %s", x.Sender, p.Destination, service)
 	if p.SourcePort != 40000 && p.SourcePort != 0 {
 		line += fmt.Sprintf(" -sport %d", p.SourcePort)
 	}
+	if x.In != nil {
+		line += " -in " + x.In.String()
+	}
 	if c.options.at != "" {
 		line += " -at " + advice.Quoted(c.options.at)
+	} else if x.Timed {
+		line += " -at " + advice.Quoted(x.Moment.String())
 	}
 	return c.typed(line)
 }

@@ -130,6 +130,7 @@ func interfaceNotes(i *network.Interface) string {
 	add(i.Trunk != nil, vlanText(i))
 	add(i.Upstream.CarrierNAT, "behind a carrier's NAT")
 	add(len(i.Upstream.Blocks) > 0, "upstream blocks "+i.Upstream.BlocksText)
+	add(len(i.Upstream.Routes) > 0, "the provider sends "+joinPrefixes(i.Upstream.Routes)+" here")
 	add(len(i.Clients) > 0, "VPN clients "+joinPrefixes(i.Clients))
 	add(i.Device != "", i.Device)
 	return strings.Join(notes, ", ")
@@ -167,12 +168,27 @@ func routeRow(r network.Route) []string {
 func unusualHandling(g *network.Gateway) []string {
 	var texts []string
 	for _, k := range network.HandlingKeys {
-		h := g.Handling
-		if *k.Field(&h) {
-			texts = append(texts, k.Key+" "+k.Words[1])
+		if n := k.Get(&g.Handling); n > 0 {
+			texts = append(texts, k.Key+" "+k.Words[n])
 		}
 	}
+	if h := &g.Handling; len(h.Trust) > 0 {
+		texts = append(texts, "trust "+trustText(h))
+	}
 	return texts
+}
+
+// trustText writes the order of trust as the file does.
+func trustText(h *network.Handling) string {
+	var places []string
+	for _, alike := range h.Trust {
+		text := strings.Join(alike, ", ")
+		if len(alike) > 1 {
+			text = "[" + text + "]"
+		}
+		places = append(places, text)
+	}
+	return "[" + strings.Join(places, ", ") + "]"
 }
 
 func loggingText(l network.Logging) string {
@@ -249,9 +265,9 @@ func (c *call) showHosts(n *network.Network) {
 	c.heading("hosts")
 	var rows [][]string
 	for _, h := range n.Hosts {
-		where := "the internet"
-		if s := h.Segment(h.Addresses[0]); s != nil {
-			where = s.Name
+		where := hostSegment(h)
+		if where == "" {
+			where = "the internet"
 		}
 		var serves []string
 		for _, s := range h.Serves {
@@ -260,6 +276,18 @@ func (c *call) showHosts(n *network.Network) {
 		rows = append(rows, []string{h.Name, joinAddresses(h.Addresses), where, strings.Join(append(serves, hostNotes(h)...), ", ")})
 	}
 	printTable(c.Out, []string{"host", "address", "segment", "serves"}, rows)
+}
+
+// hostSegment returns where a host's first address is, "" for the internet.
+func hostSegment(h *network.Host) string {
+	a := h.Addresses[0]
+	switch s, i := h.Segment(a), h.Clients(a); {
+	case s != nil:
+		return s.Name
+	case i != nil:
+		return "VPN clients of " + i.String()
+	}
+	return ""
 }
 
 func hostNotes(h *network.Host) []string {

@@ -77,9 +77,7 @@ func showResult(n *network.Network) showJSON {
 		for _, a := range h.Addresses {
 			entry.Addresses = append(entry.Addresses, a.String())
 		}
-		if s := h.Segment(h.Addresses[0]); s != nil {
-			entry.Segment = s.Name
-		}
+		entry.Segment = hostSegment(h)
 		for _, s := range h.Serves {
 			entry.Serves = append(entry.Serves, s.Text)
 		}

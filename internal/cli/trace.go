@@ -183,8 +183,30 @@ func (c *call) printSteps(steps []engine.Step) {
 		} else if s.Rule != "" {
 			text = strings.TrimRight(fmt.Sprintf("%-*s  %s", widestRule, s.Rule, s.Text), " ")
 		}
-		fmt.Fprintf(c.Out, "  %s\n", strings.TrimRight(fmt.Sprintf("%-*s  %-9s  %s", widestAt, shown, label, text), " "))
+		indent := widestAt + 2 + 9 + 2
+		if s.Rule != "" && !(s.Back && s.Kind != engine.StepSession) && s.Text != "" {
+			indent += widestRule + 2
+		}
+		head := fmt.Sprintf("%-*s  %-9s  ", widestAt, shown, label)
+		for i, line := range wrapWithin(head+text, indent, widest-2) {
+			if i > 0 {
+				line = strings.Repeat(" ", indent) + line
+			}
+			fmt.Fprintf(c.Out, "  %s\n", strings.TrimRight(line, " "))
+		}
 	}
+}
+
+// wrapWithin breaks a line that is longer than width at a space behind indent, and what
+// is left as wrap does.
+func wrapWithin(line string, indent, width int) []string {
+	runes := []rune(line)
+	if len(runes) <= width || len(runes) <= indent {
+		return []string{line}
+	}
+	rest := wrap(string(runes[indent:]), max(width-indent, 16))
+	rest[0] = string(runes[:indent]) + rest[0]
+	return rest
 }
 
 // verdictLine is the answer: the outcome, and where or by what.

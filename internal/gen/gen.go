@@ -5,6 +5,7 @@ package gen
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 )
 
@@ -12,7 +13,7 @@ import (
 // same file. Addresses are drawn from a few small prefixes, so that rules overlap
 // and connections meet them.
 func Small(seed uint64) string {
-	g := &small{shared: map[int][]string{}, random: random{rand.New(rand.NewPCG(seed, 0x6a09e667f3bcc909))}}
+	g := &small{shared: map[int][]string{}, prefixes: map[int]int{}, twice: map[int]bool{}, random: random{rand.New(rand.NewPCG(seed, 0x6a09e667f3bcc909))}}
 	g.layout()
 	g.write()
 	return g.text.String()
@@ -46,6 +47,8 @@ type small struct {
 	groups   []string
 	zones    []string
 	shared   map[int][]string // further gateways on inside segments
+	prefixes map[int]int      // of inside segments, the number in their prefixes, where that is another's
+	twice    map[int]bool     // inside segments with a second prefix
 	atoms    []string         // what address expressions are made of
 }
 
@@ -58,6 +61,7 @@ type smallGateway struct {
 type smallInterface struct {
 	name, zone string
 	addresses  []string
+	wire       string // the name of its segment, where that has one
 	uplink     bool
 	trunk      string // the interface that carries it, for a VLAN
 	segment    int    // number of an inside segment, or -1
@@ -87,12 +91,9 @@ func (g *small) layout() {
 	edge.routes = append(edge.routes, pick(g.random, []string{"{to: default, via: 198.51.100.1}", "{to: default, via: 198.51.100.1}", "{to: default, via: fibre}"}),
 		pick(g.random, []string{"{to: default, via: 2001:db8:1::1}", "{to: default, via: 'fe80::1%fibre'}"}))
 	if g.chance(3) {
-		radio := smallInterface{name: "radio", zone: pick(g.random, []string{"outside", "visitors"}), addresses: []string{pick(g.random, []string{"100.64.7.2/29", "203.0.113.66/29"})}, uplink: true, segment: -1}
+		radio := smallInterface{name: "radio", zone: pick(g.random, []string{"outside", "visitors"}), addresses: []string{pick(g.random, []string{"100.64.7.2/29", "203.0.113.66/29", "192.168.7.2/29"})}, uplink: true, segment: -1}
 		edge.interfaces = append(edge.interfaces, radio)
-		via := "100.64.7.1"
-		if strings.HasPrefix(radio.addresses[0], "203") {
-			via = "203.0.113.65"
-		}
+		via := map[string]string{"100.64.7.2/29": "100.64.7.1", "203.0.113.66/29": "203.0.113.65", "192.168.7.2/29": "192.168.7.1"}[radio.addresses[0]]
 		edge.routes = append(edge.routes, fmt.Sprintf("{to: default, via: %s, distance: %d}", via, pick(g.random, []int{1, 10})))
 	}
 	g.gateways = append(g.gateways, edge)
@@ -106,7 +107,7 @@ func (g *small) layout() {
 		g.gateways = append(g.gateways, child)
 		if g.chance(3) { // a second gateway on a segment: its hosts must name theirs
 			n := g.IntN(g.segments)
-			child.interfaces = append(child.interfaces, smallInterface{name: "also", zone: g.insideZone(), segment: n, addresses: []string{fmt.Sprintf("10.1.%d.%d/28", n, []int{0, 2, 3, 9}[i])}})
+			child.interfaces = append(child.interfaces, smallInterface{name: "also", zone: g.insideZone(), segment: n, wire: g.wire(n), addresses: []string{fmt.Sprintf("10.1.%d.%d/28", g.prefix(n), []int{0, 2, 3, 9}[i])}})
 			g.shared[n] = append(g.shared[n], child.name)
 		}
 		before := g.segments
@@ -118,9 +119,9 @@ func (g *small) layout() {
 			if g.chance(6) {
 				continue
 			}
-			parent.routes = append(parent.routes, fmt.Sprintf("{to: 10.1.%d.0/28, via: %s}", s, down), fmt.Sprintf("{to: 'fd00:1:%d::/64', via: 'fd00:2:%d::2'}", s, i))
+			parent.routes = append(parent.routes, fmt.Sprintf("{to: 10.1.%d.0/28, via: %s}", g.prefix(s), down), fmt.Sprintf("{to: 'fd00:1:%d::/64', via: 'fd00:2:%d::2'}", g.prefix(s), i))
 			if parent != edge && g.chance(2) {
-				edge.routes = append(edge.routes, fmt.Sprintf("{to: 10.1.%d.0/28, via: %s}", s, g.viaFor(edge, parent)))
+				edge.routes = append(edge.routes, fmt.Sprintf("{to: 10.1.%d.0/28, via: %s}", g.prefix(s), g.viaFor(edge, parent)))
 			}
 		}
 	}
@@ -150,9 +151,16 @@ func (g *small) addInside(gw *smallGateway) {
 	for range 1 + g.IntN(2) {
 		n := g.segments
 		g.segments++
-		i := smallInterface{name: fmt.Sprintf("in%d", n), zone: g.insideZone(), segment: n, addresses: []string{fmt.Sprintf("10.1.%d.1/28", n)}}
+		if len(g.gateways) > 1 && g.chance(4) && len(gw.interfaces) < 3 { // the prefix of a segment elsewhere
+			g.prefixes[n] = 0
+		}
+		i := smallInterface{name: fmt.Sprintf("in%d", n), zone: g.insideZone(), segment: n, wire: g.wire(n), addresses: []string{fmt.Sprintf("10.1.%d.1/28", g.prefix(n))}}
 		if !g.chance(3) {
-			i.addresses = append(i.addresses, fmt.Sprintf("fd00:1:%d::1/64", n))
+			i.addresses = append(i.addresses, fmt.Sprintf("fd00:1:%d::1/64", g.prefix(n)))
+		}
+		if g.chance(5) {
+			g.twice[n] = true
+			i.addresses = append(i.addresses, fmt.Sprintf("10.3.%d.1/28", n))
 		}
 		if g.chance(8) {
 			i.trunk = fmt.Sprintf("trunk%d", n)
@@ -160,6 +168,22 @@ func (g *small) addInside(gw *smallGateway) {
 		}
 		gw.interfaces = append(gw.interfaces, i)
 	}
+}
+
+// prefix returns the number in the prefixes of an inside segment, and wire its name,
+// which it has where it shares them.
+func (g *small) prefix(segment int) int {
+	if n, shares := g.prefixes[segment]; shares {
+		return n
+	}
+	return segment
+}
+
+func (g *small) wire(segment int) string {
+	if _, shares := g.prefixes[segment]; shares {
+		return fmt.Sprintf("wire%d", segment)
+	}
+	return ""
 }
 
 func (g *small) strangeRoutes(gw *smallGateway) {
@@ -188,17 +212,28 @@ func (g *small) addHosts() {
 	names := []string{"archive", "notice", "weather", "desk", "box"}
 	for i, name := range names[:2+g.IntN(4)] {
 		n := g.IntN(g.segments)
-		h := smallHost{name: name, segment: n, addresses: []string{fmt.Sprintf("10.1.%d.%d", n, 4+i)}}
-		if g.hasV6(n) && !g.chance(3) {
-			h.addresses = append(h.addresses, fmt.Sprintf("fd00:1:%d::%d", n, 4+i))
-		}
-		if g.chance(6) {
-			m := g.IntN(g.segments)
-			if m != n && g.owner(m) == g.owner(n) {
-				h.addresses = append(h.addresses, fmt.Sprintf("10.1.%d.%d", m, 10+i))
+		h := smallHost{name: name, segment: n, addresses: []string{fmt.Sprintf("10.1.%d.%d", g.prefix(n), 4+i)}}
+		if g.prefix(n) != n && g.chance(2) { // the same address as a host elsewhere
+			h.addresses[0] = "10.1.0.4"
+			for _, other := range g.hosts {
+				if other.segment == n && other.addresses[0] == h.addresses[0] {
+					h.addresses[0] = fmt.Sprintf("10.1.0.%d", 4+i)
+				}
 			}
 		}
+		if g.hasV6(n) && !g.chance(3) {
+			h.addresses = append(h.addresses, fmt.Sprintf("fd00:1:%d::%d", g.prefix(n), 4+i))
+		}
+		if g.twice[n] && g.chance(2) {
+			h.addresses[0] = fmt.Sprintf("10.3.%d.%d", n, 4+i)
+		}
+		if m := g.IntN(g.segments); g.chance(5) && m != n && g.wire(n) == "" && g.wire(m) == "" {
+			h.addresses = append(h.addresses, fmt.Sprintf("10.1.%d.%d", m, 10+i))
+		}
 		g.hosts = append(g.hosts, h)
+	}
+	if g.chance(4) {
+		g.hosts = append(g.hosts, smallHost{name: "roamer", segment: -1, addresses: []string{"10.64.0.9"}})
 	}
 	g.hosts = append(g.hosts, smallHost{name: "institute", segment: -1, addresses: []string{"203.0.113.4", "2001:db8:f::4"}})
 	if g.chance(3) {
@@ -217,23 +252,27 @@ func (g *small) owner(segment int) *smallGateway {
 	return nil
 }
 
-// isShared reports whether one of the addresses is on a segment with two gateways.
-func (g *small) isShared(addresses []string) bool {
-	for n := range g.shared {
-		for _, a := range addresses {
-			if strings.HasPrefix(a, fmt.Sprintf("10.1.%d.", n)) {
-				return true
+// gatewaysOf returns the gateways on the segments of a host.
+func (g *small) gatewaysOf(h smallHost) []string {
+	var names []string
+	for n := range g.segments {
+		for _, a := range h.addresses {
+			on := n == h.segment || g.wire(n) == "" && g.wire(h.segment) == "" && strings.HasPrefix(a, fmt.Sprintf("10.1.%d.", n))
+			if on {
+				names = append(names, g.owner(n).name)
+				names = append(names, g.shared[n]...)
 			}
 		}
 	}
-	return false
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 func (g *small) hasV6(segment int) bool {
 	for _, gw := range g.gateways {
 		for _, i := range gw.interfaces {
 			if i.segment == segment {
-				return len(i.addresses) > 1
+				return slices.ContainsFunc(i.addresses, func(a string) bool { return strings.HasPrefix(a, "fd") })
 			}
 		}
 	}
@@ -245,7 +284,6 @@ func (g *small) line(format string, args ...any) { fmt.Fprintf(&g.text, format+"
 func (g *small) write() {
 	g.line("network: random")
 	g.line("services:\n  both: [tcp/80, udp/53, icmp]")
-	g.line("zones:")
 	used := map[string]bool{}
 	for _, gw := range g.gateways {
 		for _, i := range gw.interfaces {
@@ -255,7 +293,6 @@ func (g *small) write() {
 	g.zones = nil
 	for _, z := range zoneNames {
 		if used[z] {
-			g.line("  %s: {trust: %d}", z, 10*g.IntN(4))
 			g.zones = append(g.zones, z)
 		}
 	}
@@ -288,8 +325,18 @@ func (g *small) writeHosts() {
 	for _, h := range g.hosts {
 		g.line("  %s:", h.name)
 		g.line("    address: ['%s']", strings.Join(h.addresses, "', '"))
-		if g.isShared(h.addresses) || h.segment >= 0 && g.chance(8) {
-			g.line("    gateway: %s", pick(g.random, append(g.shared[h.segment], g.owner(h.segment).name)))
+		if h.segment >= 0 && g.wire(h.segment) != "" {
+			g.line("    segment: %s", g.wire(h.segment))
+		}
+		if names := g.gatewaysOf(h); len(names) > 1 || len(names) > 0 && g.chance(8) {
+			name := pick(g.random, names)
+			if first := g.addressOn(name, h.segment); first != "" && g.chance(2) {
+				name = first
+			}
+			g.line("    gateway: %s", name)
+		}
+		if h.name == "neighbour" && g.chance(2) && slices.Contains(g.gateways[0].routes, "{to: default, via: 198.51.100.1}") {
+			g.line("    gateway: %s", pick(g.random, []string{"rim", "198.51.100.2", "198.51.100.1"}))
 		}
 		serves := some(g.random, smallServices, 5)
 		if g.chance(4) {
@@ -322,6 +369,19 @@ func (g *small) writeHosts() {
 			}
 		}
 	}
+}
+
+// addressOn returns a gateway's address on a segment.
+func (g *small) addressOn(gateway string, segment int) string {
+	for _, gw := range g.gateways {
+		for _, i := range gw.interfaces {
+			if gw.name == gateway && i.segment == segment {
+				a, _, _ := strings.Cut(i.addresses[0], "/")
+				return a
+			}
+		}
+	}
+	return ""
 }
 
 // expression returns an address expression for a block of the file.
@@ -359,11 +419,14 @@ func (g *small) writeGateway(gw *smallGateway) {
 			g.line("        vlan: {on: %s, id: %d}", i.trunk, 1+g.IntN(4094))
 		}
 		g.line("        zone: %s", i.zone)
+		if i.wire != "" {
+			g.line("        segment: %s", i.wire)
+		}
 		if g.chance(25) {
 			g.line("        state: down")
 		}
-		if i.uplink && g.chance(4) {
-			g.line("        upstream: {blocks: [%s], carrier-nat: %v}", strings.Join(some(g.random, smallServices, 2), ", "), g.chance(2))
+		if i.uplink {
+			g.writeUpstream()
 		}
 		if i.uplink && i.name == "fibre" && g.chance(3) {
 			g.line("        clients: [10.64.0.0/24]")
@@ -376,7 +439,7 @@ func (g *small) writeGateway(gw *smallGateway) {
 		}
 	}
 	g.line("    serves: {ssh: [%s], icmp: [%s]}", pick(g.random, gw.interfaces).name, pick(g.random, gw.interfaces).zone)
-	g.writeHandling()
+	g.writeHandling(gw)
 	g.line("    nat:")
 	for n := range 2 + g.IntN(6) {
 		g.writeNAT(gw, n)
@@ -390,16 +453,67 @@ func (g *small) writeGateway(gw *smallGateway) {
 	}
 }
 
-func (g *small) writeHandling() {
+// sentHere are prefixes that rules use as outside addresses.
+var sentHere = []string{"192.0.2.96/28", "192.0.2.99", "'2001:db8:a0::/44'", "'2001:db8:a0::/45'", "203.0.113.8/30"}
+
+func (g *small) writeUpstream() {
 	var set []string
-	for _, option := range []string{"filter-sees: original", "forwards: carry-permission", "unmatched: by-trust", "turn-back: allow", "icmp: untracked", "nat-order: specific-first"} {
-		if g.chance(4) {
-			set = append(set, option)
+	if g.chance(4) {
+		set = append(set, fmt.Sprintf("blocks: [%s]", strings.Join(some(g.random, smallServices, 2), ", ")))
+	}
+	if g.chance(6) {
+		set = append(set, "carrier-nat: true")
+	}
+	if !g.chance(3) {
+		set = append(set, fmt.Sprintf("routes: [%s]", strings.Join(some(g.random, sentHere, 4), ", ")))
+	}
+	if len(set) > 0 {
+		g.line("        upstream: {%s}", strings.Join(set, ", "))
+	}
+}
+
+func (g *small) writeHandling(gw *smallGateway) {
+	var set []string
+	for _, option := range []string{
+		"filter-sees: original", "forwards: carry-permission", "turn-back: allow", "icmp: untracked", "nat-order: specific-first",
+		"tcp-state: loose", "unreachable: silent", "mapping: address-dependent", "port-assignment: sequential",
+	} {
+		if !g.chance(4) {
+			continue
 		}
+		switch option {
+		case "mapping: address-dependent":
+			option = pick(g.random, []string{option, "mapping: address-and-port-dependent"})
+		case "port-assignment: sequential":
+			option = pick(g.random, []string{option, "port-assignment: random"})
+		}
+		set = append(set, option)
+	}
+	if g.chance(4) {
+		set = append(set, "unmatched: by-trust", "trust: ["+strings.Join(g.trust(gw), ", ")+"]")
 	}
 	if len(set) > 0 {
 		g.line("    handling: {%s}", strings.Join(set, ", "))
 	}
+}
+
+// trust returns the zones of a gateway in some order, some of them alike.
+func (g *small) trust(gw *smallGateway) []string {
+	var zones, places []string
+	for _, i := range gw.interfaces {
+		if !slices.Contains(zones, i.zone) {
+			zones = append(zones, i.zone)
+		}
+	}
+	g.Shuffle(len(zones), func(i, k int) { zones[i], zones[k] = zones[k], zones[i] })
+	for len(zones) > 0 {
+		if len(zones) > 1 && g.chance(3) {
+			places, zones = append(places, "["+zones[0]+", "+zones[1]+"]"), zones[2:]
+		} else {
+			places, zones = append(places, zones[0]), zones[1:]
+		}
+	}
+	return places
 }
 
 func (g *small) on(gw *smallGateway) string {
@@ -427,7 +541,7 @@ func (g *small) writeNAT(gw *smallGateway, n int) {
 	switch g.IntN(9) {
 	case 0, 1, 2:
 		g.line("      - port-forward: f%d\n        on: %s", n, g.on(gw))
-		service, port := pick(g.random, []string{"https", "tcp/22", "[tcp/80, udp/53]", "both", "icmp", "tcp+udp/37020"}), ""
+		service, port := pick(g.random, []string{"https", "tcp/22", "[tcp/80, udp/53]", "both", "icmp", "tcp+udp/37020", "gre"}), ""
 		if g.chance(3) {
 			service, port = pick(g.random, []string{"tcp/8080-8089", "udp/5000-5009"}), pick(g.random, []string{"", ":8080-8089", ":5000-5009"})
 		} else if service == "https" || service == "tcp/22" {
@@ -465,7 +579,8 @@ func (g *small) writeNAT(gw *smallGateway, n int) {
 			g.line("        hairpin: true")
 		}
 	case 5:
-		g.line("      - prefix-nat: p%d\n        on: %s\n        outside: '2001:db8:%d::/48'\n        inside: 'fd00:1:%d::/48'", n, g.on(gw), 0xa0+n, g.IntN(3))
+		bits := pick(g.random, []int{48, 48, 60, 64})
+		g.line("      - prefix-nat: p%d\n        on: %s\n        outside: '2001:db8:%x::/%d'\n        inside: 'fd00:1:%d::/%d'", n, g.on(gw), 0xa0+n, bits, g.IntN(3), bits)
 	case 6:
 		g.line("      - no-nat: n%d\n        from: %s\n        to: %s", n, g.expression(), g.expression())
 		if g.chance(2) {

@@ -219,7 +219,7 @@ func (p *expressionParser) resolve(word string, start int) (network.Term, bool) 
 		return network.Term{Set: group.group.Members}, true
 	}
 	if h := p.net.Host(word); h != nil {
-		return network.Term{Set: hostAddresses(h)}, true
+		return network.Term{Host: h, Set: hostAddresses(h)}, true
 	}
 	if p.net.Zone(word) != nil {
 		return network.Term{Zone: word, Set: p.net.ZoneAddresses(word)}, true

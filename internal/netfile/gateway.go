@@ -72,6 +72,13 @@ func (r *reader) readInterfaces(g *network.Gateway, body *fields) {
 		if up := f.child("upstream"); up != nil {
 			i.Upstream.Blocks, i.Upstream.BlocksText = up.services("blocks")
 			i.Upstream.CarrierNAT = up.flag("carrier-nat", false)
+			for _, n := range up.scalars("routes") {
+				if p, ok := r.prefix(n); ok && network.Carried(p.Addr()) {
+					i.Upstream.Routes = append(i.Upstream.Routes, p)
+				} else if ok {
+					r.fail(n, "%s: the internet carries no private or shared addresses, so no provider sends these here", n.Value)
+				}
+			}
 		}
 		if v := f.child("vlan"); v != nil {
 			i.VLAN = v.number("id", 1, 4094, 0)
@@ -244,13 +251,15 @@ func (r *reader) finishGateway(n gatewayNode) {
 	if h := f.child("handling"); h != nil {
 		for _, k := range network.HandlingKeys {
 			if k.Words[1] == "true" {
-				*k.Field(&g.Handling) = h.flag(k.Key, false)
-			} else {
-				*k.Field(&g.Handling) = h.word(k.Key) == k.Words[1]
+				if h.flag(k.Key, false) {
+					k.Set(&g.Handling, 1)
+				}
+			} else if word := h.word(k.Key); word != "" {
+				k.Set(&g.Handling, slices.Index(k.Words, word))
 			}
 		}
+		r.readTrust(g, h)
 	}
-	r.checkTrust(g)
 	if l := f.child("logging"); l != nil {
 		g.Logging = network.Logging{Enabled: l.flag("enabled", false), Unmatched: l.flag("unmatched", false)}
 		if n, ok := l.scalar("syslog"); ok && r.validSyslog(n) {
@@ -273,14 +282,56 @@ func (r *reader) finishGateway(n gatewayNode) {
 	}
 }
 
-func (r *reader) checkTrust(g *network.Gateway) {
-	if !g.Handling.UnmatchedByTrust {
+// readTrust reads the order of a gateway's zones; each stands in it once.
+func (r *reader) readTrust(g *network.Gateway, f *fields) {
+	n := f.values[trustKey]
+	var zones []string
+	for _, i := range g.Interfaces {
+		if i.Zone != "" && !slices.Contains(zones, i.Zone) {
+			zones = append(zones, i.Zone)
+		}
+	}
+	switch {
+	case n == nil && g.Handling.UnmatchedByTrust:
+		r.fail(f.keys["unmatched"], "by-trust needs the order of the zones: trust: [%s], most trusted first", strings.Join(zones, ", "))
+		return
+	case n == nil:
+		return
+	case !g.Handling.UnmatchedByTrust:
+		r.fail(f.keys[trustKey], "trust is compared only with unmatched: by-trust")
+		return
+	case n.Kind != yaml.SequenceNode:
+		r.fail(n, "trust is a list of zones, most trusted first, those alike in brackets: [%s]", strings.Join(zones, ", "))
 		return
 	}
-	for _, i := range g.Interfaces {
-		if z := r.net.Zone(i.Zone); z != nil && !z.Trusted && len(i.Addresses) > 0 {
-			r.failAt(i.Place, len(i.Name), "%s: its zone %s has no trust, which `unmatched: by-trust` compares; add zones: {%s: {trust: 0 to 100}}", i, i.Zone, i.Zone)
+	before := len(r.errors)
+	for _, item := range n.Content {
+		alike := []*yaml.Node{item}
+		if item.Kind == yaml.SequenceNode {
+			alike = item.Content
 		}
+		var names []string
+		for _, zone := range alike {
+			_, known := g.Handling.TrustRank(zone.Value)
+			switch {
+			case zone.Kind != yaml.ScalarNode || !slices.Contains(zones, zone.Value):
+				r.fail(zone, "%s: %s has no interface in such a zone%s", zone.Value, g.Name, oneOf(zone.Value, zones))
+			case known || slices.Contains(names, zone.Value):
+				r.fail(zone, "%s stands in the order already", zone.Value)
+			default:
+				names = append(names, zone.Value)
+			}
+		}
+		g.Handling.Trust = append(g.Handling.Trust, names)
+	}
+	var missing []string
+	for _, zone := range zones {
+		if _, known := g.Handling.TrustRank(zone); !known {
+			missing = append(missing, zone)
+		}
+	}
+	if len(missing) > 0 && len(r.errors) == before {
+		r.fail(n, "%s is missing: each zone of %s stands in the order of trust", strings.Join(missing, ", "), g.Name)
 	}
 }
 

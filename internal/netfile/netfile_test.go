@@ -15,8 +15,8 @@ groups:
   fronts: [203.0.113.64/27, 203.0.113.130]
 services:
   sync: tcp+udp/37020
-zones:
-  yard: {trust: 50}
+# who is where:
+#
 hosts:
   archive: {address: [10.61.24.5, 'fd00:24::5'], serves: [https, sync]}
 gateways:
@@ -51,16 +51,16 @@ func TestTheBaseOfTheErrorsIsRight(t *testing.T) {
 func TestEveryErrorNamesItsPlaceAndTheRemedy(t *testing.T) {
 	for _, c := range []struct{ what, old, new, want string }{
 		{"unknown key", "serves: [https, sync]}", "serve: [https]}", "9:50: serve: a host has no such key; did you mean serves?"},
-		{"unknown key at the top", "zones:", "zone:", "6:1: zone: a network file has no such key; did you mean zones?"},
+		{"unknown key at the top", "network: cottage", "network: cottage\nexpects: []", "2:1: expects: a network file has no such key; did you mean expect?"},
 		{"duplicate key", "on: fibre\n        service", "on: fibre\n        on: fibre\n        service", "21:9: on: given twice; the first is in line 20"},
 		{"duplicate host", "gateways:", "  archive: {address: 10.61.24.6}\ngateways:", "10:3: archive: there are two hosts of this name; the first is in line 9"},
 		{"duplicate name", "  fronts:", "  archive:", "3:3: archive: this is already the name of a host (line 9)"},
 		{"duplicate rule", "source-nat: out", "source-nat: archive-web", "23:21: archive-web: this list has a rule of that name already (line 19)"},
 		{"duplicate address", "gateways:", "  other: {address: 10.61.24.5}\ngateways:", "10:20: 10.61.24.5: archive has this address already (line 9)"},
 		{"wrong type", "fronts: [203.0.113.64/27, 203.0.113.130]", "fronts: {a: b}", "a list has no such key"},
-		{"list for a mapping", "zones:\n  yard: {trust: 50}", "zones: [yard]", "6:8: zones are written as names"},
+		{"list for a mapping", "services:\n  sync: tcp+udp/37020", "services: [sync]", "4:11: services are written as names"},
 		{"number for a flag", "as: interface", "as: interface\n        log: 1", "26:14: log is true or false"},
-		{"number out of range", "trust: 50", "trust: 101", "7:17: trust is a whole number from 0 to 100"},
+		{"number out of range", "198.51.100.17}", "198.51.100.17, distance: 256}", "16:53: distance is a whole number from 1 to 255"},
 		{"bad prefix", "203.0.113.64/27", "203.0.113.64/33", "3:12: 203.0.113.64/33: a prefix length goes from 0 to 32"},
 		{"bits behind a prefix", "203.0.113.64/27", "203.0.113.65/27", "3:12: 203.0.113.65/27: the address has bits behind the prefix; the network is 203.0.113.64/27"},
 		{"interface without length", "198.51.100.18/29", "198.51.100.18", "13:24: 198.51.100.18: an interface's address needs the length of its prefix, as 198.51.100.18/24"},
@@ -97,7 +97,13 @@ func TestEveryErrorNamesItsPlaceAndTheRemedy(t *testing.T) {
 		{"overlapping interfaces", "10.61.24.1/28, ", "198.51.100.20/28, ", "overlaps 198.51.100.18/29 on fibre"},
 		{"same address twice", "10.61.24.1/28, ", "198.51.100.18/29, ", "rim:fibre has this address already"},
 		{"interface without address", "zone: outside}", "zone: outside}\n      spare: {zone: yard}", "14:7: rim:spare has no address"},
-		{"zone of no interface", "  yard: {trust: 50}", "  yrd: {trust: 50}", "7:3: yrd: no interface is in this zone; did you mean yard?"},
+		{"zone of no interface", "ssh: [yard]}", "ssh: [yard]}\n    handling: {unmatched: by-trust, trust: [yrd, outside]}", "18:45: yrd: rim has no interface in such a zone; did you mean yard?"},
+		{"zone missing in the order", "ssh: [yard]}", "ssh: [yard]}\n    handling: {unmatched: by-trust, trust: [outside]}", "18:44: yard is missing: each zone of rim stands in the order of trust"},
+		{"zone twice in the order", "ssh: [yard]}", "ssh: [yard]}\n    handling: {unmatched: by-trust, trust: [[yard, outside], yard]}", "18:62: yard stands in the order already"},
+		{"trust that nobody compares", "ssh: [yard]}", "ssh: [yard]}\n    handling: {trust: [yard, outside]}", "18:16: trust is compared only with unmatched: by-trust"},
+		{"gateway that a host is not beside", "serves: [https, sync]}", "serves: [https], gateway: 198.51.100.18}", "198.51.100.18: no gateway on a segment of archive has this address"},
+		{"host between two gateways", "archive: {address: [10.61.24.5,", "archive: {address: [198.51.100.20, 10.61.24.5,", "9:3: archive: its segments have several gateways; say which it uses with gateway: 198.51.100.17 or rim"},
+		{"private prefix from a provider", "zone: outside}", "zone: outside, upstream: {routes: [10.9.0.0/16]}}", "10.9.0.0/16: the internet carries no private or shared addresses"},
 		{"name with a space", "  fronts:", "  the fronts:", "a name begins with a letter"},
 		{"name with a meaning", "  fronts:", "  internet:", "3:3: internet: this word has a meaning of its own"},
 		{"file that is not there", "[203.0.113.64/27, 203.0.113.130]", "{file: nowhere.txt}", "3:18: nowhere.txt: the list cannot be read: no such file or directory"},
@@ -114,7 +120,7 @@ func TestEveryErrorNamesItsPlaceAndTheRemedy(t *testing.T) {
 		{"control character in a note", "as: interface", "as: interface\n        note: \"a\\e[31mb\"", "one line of text without control characters"},
 		{"upper bound of a vlan", "zone: outside}", "zone: outside, vlan: {on: yard, id: 4095}}", "id is a whole number from 1 to 4094"},
 		{"hours", "as: interface", "as: interface\n        when: {hours: 8-18}", "8-18: not hours; write HH:MM-HH:MM"},
-		{"no trust", "ssh: [yard]}", "ssh: [yard]}\n    handling: {unmatched: by-trust}", "13:7: rim:fibre: its zone outside has no trust"},
+		{"no trust", "ssh: [yard]}", "ssh: [yard]}\n    handling: {unmatched: by-trust}", "18:16: by-trust needs the order of the zones: trust: [outside, yard], most trusted first"},
 		{"handling", "ssh: [yard]}", "ssh: [yard]}\n    handling: {turn-back: alow}", "18:27: alow: turn-back is refuse or allow; did you mean allow?"},
 		{"unequal one-to-one", "- source-nat: out\n        on: fibre\n        as: interface", "- one-to-one: o\n        on: fibre\n        outside: 192.0.2.0/30\n        inside: archive", "do not hold equally many addresses"},
 	} {

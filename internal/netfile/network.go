@@ -29,7 +29,7 @@ func (r *reader) network(root *yaml.Node) *network.Network {
 	r.readServices(f)
 	hosts := r.readHosts(f)
 	gateways := r.readGateways(f)
-	r.readZones(f)
+	r.readZones()
 	r.net.Connect()
 	r.readGroups(f)
 	for _, h := range hosts {
@@ -142,7 +142,8 @@ func (f *fields) services(key string) (header.Services, string) {
 	return f.serviceList(n)
 }
 
-func (r *reader) readZones(f *fields) {
+// readZones lists the zones, which are there as soon as an interface names them.
+func (r *reader) readZones() {
 	used := map[string]bool{}
 	for _, g := range r.net.Gateways {
 		for _, i := range g.Interfaces {
@@ -151,21 +152,6 @@ func (r *reader) readZones(f *fields) {
 			}
 			used[i.Zone] = true
 			r.net.Zones = append(r.net.Zones, &network.Zone{Name: i.Zone, Place: i.Place})
-		}
-	}
-	for _, e := range f.namedChildren("zones", "zone") {
-		z := r.net.Zone(e.name.Value)
-		if z == nil {
-			r.fail(e.name, "%s: no interface is in this zone%s", e.name.Value, oneOf(e.name.Value, keysOf(used)))
-			continue
-		}
-		z.Place = r.place(e.name)
-		if isNull(e.body) {
-			continue
-		}
-		if body := r.fields(e.body, zoneObject); body != nil {
-			z.Trust = body.number("trust", 0, 100, 0)
-			z.Trusted = body.values["trust"] != nil
 		}
 	}
 }
@@ -307,9 +293,7 @@ func (r *reader) readHostServes(h *network.Host, body *fields) {
 func (r *reader) finishHost(n hostNode) {
 	h, f := n.host, n.f
 	if node, ok := f.scalar("gateway"); ok {
-		if h.Gateway = r.net.Gateway(node.Value); h.Gateway == nil {
-			r.fail(node, "%s: no such gateway%s", node.Value, oneOf(node.Value, r.gatewayNames()))
-		}
+		r.defaultGateway(h, node)
 	}
 	if node, ok := f.scalar("segment"); ok && !slices.ContainsFunc(r.net.Segments, func(s *network.Segment) bool { return s.Name == node.Value }) {
 		r.fail(node, "%s: no interface names this segment", node.Value)
@@ -342,6 +326,46 @@ func (r *reader) checkOwners(h *network.Host, f *fields) {
 	}
 }
 
+// defaultGateway reads a host's default gateway: a gateway's name, one of its addresses
+// on a segment of the host, or that of the provider's router on an uplink's segment.
+func (r *reader) defaultGateway(h *network.Host, n *yaml.Node) {
+	if !header.LooksLikeAddress(n.Value) {
+		if h.Gateway = r.net.Gateway(n.Value); h.Gateway == nil {
+			r.fail(n, "%s: no such gateway%s", n.Value, oneOf(n.Value, r.gatewayNames()))
+		}
+		return
+	}
+	a, err := header.ParseAddress(n.Value)
+	if err != nil {
+		r.fail(n, "%s", err)
+		return
+	}
+	for _, s := range segmentsOf(h) {
+		if i := s.OwnerOn(a); i != nil {
+			h.Gateway, h.By = i.Gateway, i
+			return
+		}
+		for _, i := range s.Interfaces {
+			if slices.ContainsFunc(i.Gateway.Upstreams(), func(u network.Route) bool { return u.Via == a && u.Out == i }) {
+				h.Upstream = s
+				return
+			}
+		}
+	}
+	r.fail(n, "%s: no gateway on a segment of %s has this address", n.Value, h.Name)
+}
+
+// segmentsOf returns the segments that a host has addresses on.
+func segmentsOf(h *network.Host) []*network.Segment {
+	var list []*network.Segment
+	for _, a := range h.Addresses {
+		if s := h.Segment(a); s != nil && !slices.Contains(list, s) {
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
 // checkDefaultGateway asks for the gateway where a host could use several.
 func (r *reader) checkDefaultGateway(h *network.Host, f *fields) {
 	if h.Gateway != nil {
@@ -353,29 +377,46 @@ func (r *reader) checkDefaultGateway(h *network.Host, f *fields) {
 		r.fail(f.values["gateway"], "%s: this gateway is on none of the segments of %s", h.Gateway.Name, h.Name)
 		return
 	}
-	if f.values["gateway"] != nil {
+	if f.values["gateway"] != nil || h.Upstream != nil {
 		return
 	}
-	for _, a := range h.Addresses {
-		s := h.Segment(a)
-		if s == nil {
+	// On an uplink's segment that is the provider's router; where that and a gateway
+	// are to choose from, it is named by its address.
+	var names []string
+	segments := segmentsOf(h)
+	for _, s := range segments {
+		provider := false
+		for _, a := range h.Addresses {
+			provider = provider || h.Segment(a) == s && s.IsUplink(a.Is6())
+		}
+		if provider {
+			names = append(names, routerOn(s))
 			continue
 		}
-		var names []string
 		for _, i := range s.Interfaces {
-			if i.FacesInternet(a.Is6()) {
-				names = nil
-				break
-			}
-			if !slices.Contains(names, i.Gateway.Name) {
-				names = append(names, i.Gateway.Name)
-			}
-		}
-		if len(names) > 1 {
-			r.failAt(h.Place, len(h.Name), "%s: its segment has several gateways; say which it uses with gateway: %s", h.Name, strings.Join(names, " or "))
-			return
+			names = append(names, i.Gateway.Name)
 		}
 	}
+	slices.Sort(names)
+	if names = slices.Compact(names); len(names) > 1 {
+		what := "its segment has"
+		if len(segments) > 1 {
+			what = "its segments have"
+		}
+		r.failAt(h.Place, len(h.Name), "%s: %s several gateways; say which it uses with gateway: %s", h.Name, what, strings.Join(names, " or "))
+	}
+}
+
+// routerOn returns the address of the provider's router on an uplink's segment.
+func routerOn(s *network.Segment) string {
+	for _, i := range s.Interfaces {
+		for _, u := range i.Gateway.Upstreams() {
+			if u.Out == i && u.Via.IsValid() {
+				return u.Via.String()
+			}
+		}
+	}
+	return "the provider's router"
 }
 
 func (r *reader) hostRule(f *fields) (network.HostRule, bool) {

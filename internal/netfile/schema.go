@@ -28,6 +28,7 @@ const (
 	natRule                     // a rule of `nat`
 	filterRule                  // a rule of `filter`
 	hostServe                   // a service, or a service bound to an address
+	order                       // texts in order, those in brackets alike
 )
 
 // A key is one key of an object.
@@ -71,14 +72,9 @@ var fileObject = &object{"network file", []key{
 	{"network", is(text), true, "name of the network", ""},
 	{"groups", is(groupBody), false, "named sets of addresses: addresses, prefixes, ranges, hosts, other groups, files", ""},
 	{"services", shape{kind: anyNames}, false, "named services: protocol and ports, or other services", ""},
-	{"zones", of(named, zoneObject), false, "zones that need more than their name", ""},
 	{"hosts", of(named, hostObject), false, "machines that serve something", ""},
 	{"gateways", of(named, gatewayObject), true, "edge routers and firewalls", ""},
 	{"expect", of(list, expectObject), false, "what must hold", ""},
-}}
-
-var zoneObject = &object{"zone", []key{
-	{"trust", is(number), false, "0 to 100, compared by gateways with `unmatched: by-trust`", ""},
 }}
 
 var listFileObject = &object{"list", []key{
@@ -91,7 +87,7 @@ var hostObject = &object{"host", []key{
 	{"serves", of(hostServe, boundServiceObject), false, "what it listens on", ""},
 	{"firewall", of(list, hostRuleObject), false, "its own firewall; first match decides, no match is dropped; absent is open", ""},
 	{"relays", of(list, relayObject), false, "listeners that hand on to another port or machine", ""},
-	{"gateway", is(text), false, "its default gateway, where the segment has several", ""},
+	{"gateway", is(text), false, "its default gateway, by name or address, where its segments have several", ""},
 	{"segment", is(text), false, "the segment it is on, where prefixes overlap", ""},
 	{"answers-ping", is(flagShape), false, "whether it answers pings; true where absent", ""},
 }}
@@ -144,6 +140,7 @@ var vlanObject = &object{"vlan", []key{
 var upstreamObject = &object{"upstream", []key{
 	{"blocks", is(service), false, "services it does not let pass", ""},
 	{"carrier-nat", is(flagShape), false, "whether it translates addresses itself, so that nothing gets in", ""},
+	{"routes", is(texts), false, "further prefixes that the provider sends here", ""},
 }}
 
 var routeObject = &object{"route", []key{
@@ -153,15 +150,18 @@ var routeObject = &object{"route", []key{
 	{"distance", is(number), false, "administrative distance, 1 to 255; 1 where absent", ""},
 }}
 
+const trustKey = "trust"
+
 var handlingObject = func() *object {
 	o := &object{name: "handling"}
 	for _, k := range network.HandlingKeys {
-		s := shape{kind: oneWord, words: k.Words[:]}
+		s := shape{kind: oneWord, words: k.Words}
 		if k.Words[1] == "true" {
 			s = is(flagShape)
 		}
 		o.keys = append(o.keys, key{name: k.Key, shape: s, meaning: k.Meaning})
 	}
+	o.keys = append(o.keys, key{name: trustKey, shape: is(order), meaning: "with `unmatched: by-trust`, the gateway's zones, most trusted first, those in brackets alike"})
 	return o
 }()
 
@@ -248,7 +248,7 @@ var natObjects = []*object{
 		key{"from", is(expression), false, "whose source", ""},
 		key{"to", is(expression), false, "on the way to whom", ""},
 		key{"as", is(texts), true, "interface, an address, or a range", ""},
-		key{"ports", is(text), false, "ports to choose from; where absent the source's own is kept if free", ""},
+		key{"ports", is(text), false, "ports to choose from; " + network.WithoutPorts, ""},
 		key{"destination", is(text), false, "rewrites the destination too: address or host, with :port where it differs", ""}),
 	network.NoNAT: ruleObject("no-nat",
 		key{"on", is(texts), false, "interfaces or zones it leaves by; any where absent", ""},

@@ -54,6 +54,8 @@ func schemaOf(root *object) *schema {
 			return listOf(&schema{Enum: s.words})
 		case expression:
 			return &schema{AnyOf: []*schema{{Type: "string"}, listOf(&schema{})}}
+		case order:
+			return listOf(oneOrMore(&schema{Type: "string"}))
 		case service, texts:
 			return oneOrMore(anyText)
 		case block:
@@ -267,7 +269,7 @@ func TestTheJSONSchemaAcceptsTheExamples(t *testing.T) {
 		t.Error("the base of the errors is refused")
 	}
 	for _, change := range [][2]string{
-		{"zones:", "zone:"}, {"trust: 50", "trust: much"}, {"on: fibre\n        service", "service"}, {"- allow:", "- alow:"},
+		{"hosts:", "host:"}, {"198.51.100.17}", "198.51.100.17, distance: far}"}, {"on: fibre\n        service", "service"}, {"- allow:", "- alow:"},
 		{"as: interface", "as: interface\n        log: perhaps"}, {"ssh: [yard]}", "ssh: [yard]}\n    handling: {turn-back: maybe}"},
 		{"network: cottage\n", ""}, {"zone: outside}", "zone: outside, state: sideways}"}, {"via: 198.51.100.17}", "via: 198.51.100.17, metric: 1}"},
 	} {

@@ -1,0 +1,69 @@
+package reach
+
+import (
+	"slices"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// An Example is one connection of many, and how a person asks about it.
+type Example struct {
+	engine.Connection
+	Sender string             // who sends it: an address, or a host's name where others have its address too
+	In     *network.Interface // where it enters, set where the sender does not tell
+	Timed  bool               // it is so at its moment, but not at any time
+}
+
+// exampleFrom returns a packet as an example, from where its sender is in the first of some
+// networks: on a segment, where that is given because the address is elsewhere too. Where
+// rules with hours count as active, it is of a moment at which the same becomes of it in all.
+func exampleFrom(on *network.Segment, p header.Packet, moment network.Moment, networks ...*engine.Engine) Example {
+	x := Example{Connection: engine.Connection{Packet: p, Moment: moment}, Sender: p.Source.String()}
+	e := networks[0]
+	switch {
+	case on == nil:
+		x.From, _ = e.Locate(p.Source)
+	default:
+		if x.From = e.On(on, p.Source); x.From.Host != nil {
+			x.Sender = x.From.Host.Name
+		} else {
+			x.In = on.Interfaces[0]
+		}
+	}
+	if moment == network.Always {
+		x.choose(networks)
+	}
+	return x
+}
+
+// choose finds a moment at which the same becomes of the example as with all rules with
+// hours active.
+func (x *Example) choose(networks []*engine.Engine) {
+	var moments []network.Moment
+	for _, e := range networks {
+		moments = append(moments, e.Network().Moments()...)
+	}
+	slices.Sort(moments)
+	moments = slices.Compact(moments)
+	so := func(at network.Moment) bool {
+		return !slices.ContainsFunc(networks, func(e *engine.Engine) bool {
+			c := x.Connection
+			if e != networks[0] { // the places of another network are its own
+				var err error
+				if c.From, err = e.Locate(c.Packet.Source); err != nil {
+					return false
+				}
+			}
+			always := e.NewWalk().Verdict(c)
+			c.Moment = at
+			now := e.NewWalk().Verdict(c)
+			return now.Outcome != always.Outcome || now.Host != always.Host || now.Delivered != always.Delivered
+		})
+	}
+	first := slices.IndexFunc(moments, so)
+	if first >= 0 && slices.ContainsFunc(moments, func(m network.Moment) bool { return !so(m) }) {
+		x.Moment, x.Timed = moments[first], true
+	}
+}
