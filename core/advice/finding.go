@@ -116,9 +116,10 @@ type exam struct {
 	found   []Finding
 	kind    *findingKind
 
-	samples  map[*network.NATRule]*engine.Trace
-	gateways map[*network.Rule]*network.Gateway // whose rule it is
-	hosts    map[netip.Addr]*network.Host
+	walk      *engine.Walk
+	ruleNames map[*network.Gateway]map[string]bool // of filter rules
+	gateways  map[*network.Rule]*network.Gateway   // whose rule it is
+	hosts     map[netip.Addr]*network.Host
 }
 
 // An origin is a region and where its connections begin.
@@ -132,7 +133,7 @@ type origin struct {
 func Examine(e *engine.Engine) (found []Finding, err error) {
 	defer header.CatchTooLarge(&err)
 	x := &exam{net: e.Network(), engine: e, atlas: e.NewAtlas(network.Always, reach.MostPieces), names: reach.NewNamer(e.Network()),
-		through: map[*network.Rule][]*origin{}, samples: map[*network.NATRule]*engine.Trace{}, gateways: map[*network.Rule]*network.Gateway{}, hosts: map[netip.Addr]*network.Host{}}
+		through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, gateways: map[*network.Rule]*network.Gateway{}, hosts: map[netip.Addr]*network.Host{}}
 	for _, g := range x.net.Gateways {
 		for _, r := range g.NAT {
 			x.gateways[&r.Rule] = g
@@ -146,6 +147,10 @@ func Examine(e *engine.Engine) (found []Finding, err error) {
 			x.hosts[a] = h
 		}
 	}
+	internet := network.Expression{Text: "internet", Terms: []network.Term{{Set: e.Network().Internet()}}}
+	if x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always}); err != nil {
+		return nil, err
+	}
 	x.hidden = x.atlas.Hidden()
 	for _, b := range x.atlas.Beginnings(nil) {
 		err := x.atlas.Explore(b.From, b.Set, func(r *engine.Region) {
@@ -158,10 +163,6 @@ func Examine(e *engine.Engine) (found []Finding, err error) {
 		if err != nil {
 			return nil, err
 		}
-	}
-	internet := network.Expression{Text: "internet", Terms: []network.Term{{Set: e.Network().Internet()}}}
-	if x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always}); err != nil {
-		return nil, err
 	}
 	looked := map[string]bool{}
 	for i := range findingKinds {

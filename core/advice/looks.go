@@ -136,12 +136,13 @@ func lookForwards(x *exam) {
 			case len(through) == 0:
 			case filtered == len(through):
 				p := PermissionFor(g, r)
-				add := allowEdit(g, r.Name, p)
-				if t := x.sample(r); t != nil && t.At == g.Name && t.Rule != nil {
-					add.Before = t.Rule.Name
+				add := allowEdit(x.filterNames(g), g, r.Name, p)
+				verdict, wrong := x.sample(r)
+				if verdict.At == g.Name && verdict.Rule != nil {
+					add.Before = verdict.Rule.Name
 				}
 				mends := []Mend{{add}}
-				if wrong := x.wrongSide(r, g.Name); wrong != nil {
+				if wrong != nil && verdict.At == g.Name {
 					right := x.change(wrong.Rule, Setting{"to", p.To}, Setting{"service", p.Service})
 					x.rule("wrong-side", wrong.Rule, fmt.Sprintf("%s needs it: %s", r.Name, wrong.Text), right)
 					mends = append([]Mend{right}, mends...)
@@ -154,28 +155,23 @@ func lookForwards(x *exam) {
 	}
 }
 
-// wrongSide returns the filter rule that would let a forward through if it named the
-// other side of the translation, or nil.
-func (x *exam) wrongSide(r *network.NATRule, gateway string) *engine.Near {
-	t := x.sample(r)
-	for i := 0; t != nil && i < len(t.Near); i++ {
-		if t.At == gateway && t.Near[i].Differs == "side of the translation" {
-			return &t.Near[i]
-		}
+// sample walks a connection that a forward is meant for. It returns also the filter rule
+// that would let it through if it named the other side of the translation, or nil.
+func (x *exam) sample(r *network.NATRule) (v engine.Verdict, wrong *engine.Near) {
+	if c, ok := Sample(x.engine, r, network.Always); ok {
+		return x.walk.WrongSide(c)
 	}
-	return nil
+	return v, nil
 }
 
-// sample traces a connection that a forward is meant for, nil where there is none.
-func (x *exam) sample(r *network.NATRule) *engine.Trace {
-	t, known := x.samples[r]
-	if !known {
-		if c, ok := Sample(x.engine, r, network.Always); ok {
-			t = x.engine.NewWalk().Trace(c)
-		}
-		x.samples[r] = t
+// filterNames returns the names of a gateway's filter rules.
+func (x *exam) filterNames(g *network.Gateway) map[string]bool {
+	names := x.ruleNames[g]
+	if names == nil {
+		names = filterNames(g)
+		x.ruleNames[g] = names
 	}
-	return t
+	return names
 }
 
 // lookHalfHidden finds filter rules that cross one in front of them with another verb.

@@ -137,16 +137,24 @@ func Allow(t *engine.Trace, n *network.Network) Edit {
 	if h := hostAt(n, seen.Destination); h != nil {
 		to = h.Name
 	}
-	e := allowEdit(g, name, Permission{from, to, serviceOf(seen)})
+	e := allowEdit(filterNames(g), g, name, Permission{from, to, serviceOf(seen)})
 	if t.Rule != nil {
 		e.Before = t.Rule.Name
 	}
 	return e
 }
 
+func filterNames(g *network.Gateway) map[string]bool {
+	names := make(map[string]bool, len(g.Filter))
+	for _, r := range g.Filter {
+		names[r.Name] = true
+	}
+	return names
+}
+
 // allowEdit adds a filter rule, under a name that is free.
-func allowEdit(g *network.Gateway, name string, p Permission) Edit {
-	for slices.ContainsFunc(g.Filter, func(r *network.FilterRule) bool { return r.Name == name }) {
+func allowEdit(taken map[string]bool, g *network.Gateway, name string, p Permission) Edit {
+	for taken[name] {
 		name += "-too"
 	}
 	settings := []Setting{{"from", p.From}, {"to", p.To}}

@@ -29,7 +29,7 @@ type Atlas struct {
 
 	walk    *Walk  // the one that is used for every region
 	found   Region // the last one
-	waiting []header.Set
+	waiting []remainder
 }
 
 // A Region is a set of connections that go one way.
@@ -76,11 +76,11 @@ func (a *Atlas) Moment() network.Moment { return a.moment }
 // header.TooLarge where the atlas outgrows its limit, or Unfollowed: then nothing is claimed.
 func (a *Atlas) Explore(from Place, set header.Set, do func(*Region)) (err error) {
 	defer header.CatchTooLarge(&err)
-	waiting := append(a.waiting[:0], set)
+	waiting := append(a.waiting[:0], remainder{set: set})
 	for len(waiting) > 0 {
 		next := waiting[len(waiting)-1]
 		waiting = waiting[:len(waiting)-1]
-		example, ok := a.example(next)
+		example, ok := a.example(next.set)
 		if !ok {
 			continue
 		}
@@ -106,10 +106,10 @@ const mostTries = 200
 
 // followAnother follows a random connection of a set. It returns false, and the last it
 // tried, where each leads a machine back to itself.
-func (a *Atlas) followAnother(from Place, set header.Set, waiting []header.Set) (p header.Packet, ok bool) {
+func (a *Atlas) followAnother(from Place, set remainder, waiting []remainder) (p header.Packet, ok bool) {
 	random := rand.New(rand.NewPCG(1, 1))
 	for range mostTries {
-		if p, _ = a.Space.Sample(set, random.Uint64); a.follow(from, set, p, waiting) {
+		if p, _ = a.Space.Sample(set.set, random.Uint64); a.follow(from, set, p, waiting) {
 			return p, true
 		}
 	}
@@ -125,7 +125,7 @@ func (u Unfollowed) Error() string {
 
 // follow walks one connection of a set. It returns false where by this one a machine
 // meets itself and the others of the set can't be told apart from it.
-func (a *Atlas) follow(from Place, set header.Set, example header.Packet, waiting []header.Set) (ok bool) {
+func (a *Atlas) follow(from Place, set remainder, example header.Packet, waiting []remainder) (ok bool) {
 	if example.Source == example.Destination {
 		return false
 	}
@@ -140,7 +140,7 @@ func (a *Atlas) follow(from Place, set header.Set, example header.Packet, waitin
 	w := a.walk
 	r := w.region
 	*r = region{
-		atlas: a, set: set, terms: header.OriginalTerms(), aside: waiting,
+		atlas: a, set: set.set, known: set.known, terms: header.OriginalTerms(), aside: waiting,
 		rules: r.rules[:0], meetings: r.meetings[:0], legs: r.legs[:0], sessions: r.sessions[:0], passages: r.passages[:0], carriers: r.carriers[:0],
 	}
 	r.terms[header.FieldProtocol] = header.ConstantPort(uint16(example.Protocol))

@@ -31,6 +31,8 @@ type Engine struct {
 	sent      []sentPrefix                                    // what providers send besides, the longest prefix first
 	uplinked  [2]bool                                         // whether there is an uplink, of each family
 	stranger  func() [2]netip.Addr
+	moments   func() []network.Moment
+	named     func() map[netip.Addr][]*network.Host // hosts by address, wherever they are
 
 	clientSets map[*network.Interface]header.Addresses
 }
@@ -117,6 +119,16 @@ func Compile(n *network.Network) *Engine {
 	}
 	e.sent = sentBy(n)
 	e.stranger = sync.OnceValue(e.findStrangers)
+	e.moments = sync.OnceValue(n.Moments)
+	e.named = sync.OnceValue(func() map[netip.Addr][]*network.Host {
+		named := make(map[netip.Addr][]*network.Host, len(n.Hosts))
+		for _, h := range n.Hosts {
+			for _, a := range h.Addresses {
+				named[a] = append(named[a], h)
+			}
+		}
+		return named
+	})
 	e.internet = quick(n.Internet().Union(e.abroadSet))
 	e.unsent = quick(header.AddressesOf(unsent...).Minus(e.abroadSet))
 	e.uncarried = quick(network.NotCarried())
@@ -232,6 +244,9 @@ func (m *byAddress[T]) addresses() header.Addresses {
 	}
 	return header.AddressesOf(ranges...)
 }
+
+// Moments returns the moments that Network.Moments does.
+func (e *Engine) Moments() []network.Moment { return e.moments() }
 
 // Network returns the network the engine was compiled from.
 func (e *Engine) Network() *network.Network { return e.net }

@@ -83,11 +83,7 @@ func (w *Walk) nearForwards(s standing) []Near {
 func (w *Walk) nearFilterRules(s standing) []Near {
 	var found []Near
 	q := w.filterQuery(s.gateway, s.in, s.out, &s.before, &s.after)
-	other := s.after
-	if !s.gateway.Handling.FilterSeesOriginal {
-		other.Destination, other.DestinationPort = s.before.Destination, s.before.DestinationPort
-	}
-	otherSide := newQuery(&other, q.fromZone, q.toZone, q.moment)
+	otherSide := s.otherSide(&q)
 	for i := range s.gateway.filter.conditions {
 		c := &s.gateway.filter.conditions[i]
 		r := s.gateway.Filter[c.index]
@@ -104,6 +100,33 @@ func (w *Walk) nearFilterRules(s standing) []Near {
 		}
 	}
 	return found
+}
+
+// WrongSide walks a connection and, where the filter of its last gateway stops it because
+// no rule lets it through, returns the rule that would if it named the other side of the
+// translation, or nil.
+func (w *Walk) WrongSide(c Connection) (Verdict, *Near) {
+	w.Verdict(c)
+	s, v := w.stood, w.verdict
+	if s.gateway == nil || v.At != s.gateway.Name || v.Step != StepFilter || s.before == s.after {
+		return v, nil
+	}
+	q := w.filterQuery(s.gateway, s.in, s.out, &s.before, &s.after)
+	other := s.otherSide(&q)
+	found := s.gateway.filter.find(&other)
+	if found == noMatch || s.gateway.filter.conditions[found].verb != network.Allow || s.gateway.filter.conditions[found].meets(&q) {
+		return v, nil
+	}
+	return v, &Near{s.gateway.filter.conditions[found].rule, "side of the translation", sideText(s)}
+}
+
+// otherSide returns what the filter would see if it saw the other side of the translation.
+func (s *standing) otherSide(q *query) query {
+	other := s.after
+	if !s.gateway.Handling.FilterSeesOriginal {
+		other.Destination, other.DestinationPort = s.before.Destination, s.before.DestinationPort
+	}
+	return newQuery(&other, q.fromZone, q.toZone, q.moment)
 }
 
 func sideText(s standing) string {

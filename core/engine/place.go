@@ -62,10 +62,8 @@ func (e *Engine) Locate(a netip.Addr) (Place, error) {
 	}
 	var hosts []string
 	var found Place
-	for _, h := range e.net.Hosts {
-		if h.Has(a) {
-			hosts, found = append(hosts, h.Name), At(h, a)
-		}
+	for _, h := range e.named()[a] {
+		hosts, found = append(hosts, h.Name), At(h, a)
 	}
 	switch {
 	case len(hosts) == 1:

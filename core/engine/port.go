@@ -134,7 +134,7 @@ func (w *Walk) distinct(g *gateway, rule *network.Rule, ports header.Ports, p *h
 	before := p.From()
 	p.SourcePort = port
 	if w.trace != nil {
-		w.note(g.Name, StepSource, "source", "", before+" -> "+p.From()+": an earlier session leaves just so; another gateway may choose another port")
+		w.note(g.Name, StepSource, "source", "", before+" -> "+p.From()+": an earlier session leaves just so"+otherChoice(p.Protocol))
 	}
 	return true
 }

@@ -13,7 +13,9 @@ import (
 type region struct {
 	atlas  *Atlas
 	set    header.Set
-	aside  []header.Set
+	aside  []remainder
+	made   int          // how many decisions the walk has asked for
+	known  int          // how many of them are known to be the same for the whole set
 	terms  header.Terms // what the packet is now, in terms of the connection
 	before header.Terms // as it arrived at the gateway
 
@@ -31,6 +33,23 @@ type legTerms struct{ sent, delivered header.Terms }
 
 type sessionTerms struct{ before, after header.Terms }
 
+// A remainder is connections that were set aside, and how many decisions of their walk
+// are known: those before they were, and the one by which.
+type remainder struct {
+	set   header.Set
+	known int
+}
+
+// settled counts a decision, and reports whether the whole set is known to decide it as
+// the walked connection does.
+func (r *region) settled() bool {
+	r.made++
+	return r.made <= r.known
+}
+
+// put sets connections aside.
+func (r *region) put(set header.Set) { r.aside = append(r.aside, remainder{set, r.made}) }
+
 // keep goes on with the connections for which a condition is as it was for the one
 // walked, and sets the others aside.
 func (r *region) keep(inside, outside header.Set, holds bool) {
@@ -39,7 +58,7 @@ func (r *region) keep(inside, outside header.Set, holds bool) {
 	}
 	r.set = inside
 	if outside != header.Nothing {
-		r.aside = append(r.aside, outside)
+		r.put(outside)
 	}
 }
 
@@ -50,6 +69,9 @@ func (r *region) spans(f header.Field, spans []header.Span, holds bool) {
 
 // where decides by a set over the packet as it is now.
 func (r *region) where(now header.Set, holds bool) {
+	if r.settled() {
+		return
+	}
 	space := r.atlas.Space
 	if _, agreed := space.Agreed(r.set, now, &r.terms, false); agreed {
 		return
@@ -61,6 +83,9 @@ func (r *region) where(now header.Set, holds bool) {
 // choose decides by the value that a set gives to the packet, by its terms: those with
 // the value found go on, 0 where there is none, and each other value is set aside by itself.
 func (r *region) choose(now header.Set, terms *header.Terms, turned bool, found int) {
+	if r.settled() {
+		return
+	}
 	space := r.atlas.Space
 	if _, agreed := space.Agreed(r.set, now, terms, turned); agreed {
 		return
@@ -70,13 +95,13 @@ func (r *region) choose(now header.Set, terms *header.Terms, turned bool, found 
 	if found == 0 {
 		kept = unmet
 	} else if unmet != header.Nothing {
-		r.aside = append(r.aside, unmet)
+		r.put(unmet)
 	}
 	for _, p := range space.Parts(pulled) {
 		if p.Value == found {
 			kept = p.Set
 		} else {
-			r.aside = append(r.aside, p.Set)
+			r.put(p.Set)
 		}
 	}
 	r.set = kept
@@ -333,7 +358,12 @@ func (r *region) prefix(f header.Field, a netip.Addr, rule *network.NATRule, m h
 		known = append(known, m.Alike())
 		r.atlas.moves[key] = known
 	}
-	if r.address(f, a, known[at], true); m.To.IsValid() {
+	aside := len(r.aside)
+	r.address(f, a, known[at], true)
+	if len(r.aside) > aside { // the others may be moved in several ways
+		r.aside[aside].known--
+	}
+	if m.To.IsValid() {
 		r.shift(f, a, m.To)
 	}
 }

@@ -200,11 +200,20 @@ func (w *Walk) hide(g *gateway, way *route, rule *network.Rule, pool *network.Po
 	if w.trace != nil {
 		text := before.From() + " -> " + p.From()
 		if before.SourcePort != p.SourcePort {
-			text += "; another gateway may choose another port"
+			text += otherChoice(p.Protocol)
 		}
 		w.note(g.Name, StepSource, "source", rule.Name, text)
 	}
 	return way
+}
+
+// otherChoice says that a port that was chosen need not be the one another gateway takes.
+func otherChoice(p header.Protocol) string {
+	what := "port"
+	if p == header.ICMP {
+		what = "identifier"
+	}
+	return "; another gateway may choose another " + what
 }
 
 func (w *Walk) exhausted(g *gateway, rule *network.Rule, why string) {

@@ -184,14 +184,29 @@ type Part struct {
 
 // Parts returns the connections of each value but 0, by ascending value.
 func (s *Space) Parts(a Set) []Part {
-	p := parter{Space: s, memo: map[Set][]Part{}}
+	if s.taken.count > mostParts {
+		s.taken = taken{}
+	}
+	if s.taken.parts == nil {
+		s.taken.parts = map[Set][]Part{}
+	}
+	p := parter{Space: s, whole: map[Set][]Part{}}
 	return p.parts(a)
+}
+
+// mostParts is how many parts of nodes a space remembers: about 100 MB.
+const mostParts = 1 << 22
+
+// Taken are the nodes for ports and sources that were taken apart before.
+type taken struct {
+	parts map[Set][]Part
+	count int
 }
 
 type parter struct {
 	*Space
-	memo   map[Set][]Part
-	pieces []piece // of nodes that are being taken apart
+	whole  map[Set][]Part // of nodes for protocols and destinations
+	pieces []piece        // of nodes that are being taken apart
 }
 
 // A piece is the part of one value behind an edge.
@@ -209,11 +224,15 @@ func (p *parter) parts(a Set) []Part {
 	case p.isFlat(a):
 		return []Part{{1, a}}
 	}
-	if known, ok := p.memo[a]; ok {
+	field, edges := p.nodes[a].field, p.nodes[a].edges
+	memo := p.taken.parts
+	if field <= FieldDestination { // large, and hardly met again
+		memo = p.whole
+	}
+	if known, ok := memo[a]; ok {
 		return known
 	}
 	base := len(p.pieces)
-	field, edges := p.nodes[a].field, p.nodes[a].edges
 	for i, e := range edges {
 		for _, q := range p.parts(e.child) {
 			p.pieces = append(p.pieces, piece{q.Value, i, q.Set})
@@ -231,7 +250,10 @@ func (p *parter) parts(a Set) []Part {
 		pieces = pieces[count:]
 	}
 	p.pieces = p.pieces[:base]
-	p.memo[a] = found
+	memo[a] = found
+	if field > FieldDestination {
+		p.taken.count += len(found)
+	}
 	return found
 }
 

@@ -98,6 +98,7 @@ type Space struct {
 	room  []setEdge // where the edges of the next nodes go
 	stack []setEdge // of nodes that are being put together
 
+	taken     taken
 	diagonals map[uint16]Set
 	most      int // edges
 	edges     int

@@ -43,7 +43,10 @@ func exampleFrom(on *network.Segment, p header.Packet, moment network.Moment, ne
 func (x *Example) choose(networks []*engine.Engine) {
 	var moments []network.Moment
 	for _, e := range networks {
-		moments = append(moments, e.Network().Moments()...)
+		moments = append(moments, e.Moments()...)
+	}
+	if len(moments) == 0 {
+		return
 	}
 	slices.Sort(moments)
 	moments = slices.Compact(moments)

@@ -47,7 +47,8 @@ type Access struct {
 func Find(e *engine.Engine, q Question) (found []Access, err error) {
 	defer header.CatchTooLarge(&err)
 	atlas := e.NewAtlas(q.Moment, MostPieces)
-	ways := map[string]*way{}
+	defer catchTooMany(&err)
+	ways, most := map[string]*way{}, mostWays+4*e.Network().RuleCount()
 	var order []string
 	for _, b := range atlas.Beginnings(q.among()) {
 		on := sharedOn(&b)
@@ -61,6 +62,9 @@ func Find(e *engine.Engine, q Question) (found []Access, err error) {
 			}
 			key := wayKey(r, on)
 			w := ways[key]
+			if w == nil && len(ways) == most {
+				panic(TooMany{most})
+			}
 			if w == nil {
 				w = &way{region: r.Kept(), on: on}
 				ways[key] = w
@@ -74,12 +78,36 @@ func Find(e *engine.Engine, q Question) (found []Access, err error) {
 		}
 	}
 	for _, key := range order {
-		found = append(found, ways[key].accesses(e, atlas, q)...)
+		if found = append(found, ways[key].accesses(e, atlas, q)...); len(found) > most {
+			return nil, TooMany{most}
+		}
 	}
 	slices.SortStableFunc(found, func(a, b Access) int {
 		return cmp.Or(compareBool(a.Gateway, b.Gateway), strings.Compare(a.Host, b.Host), compareService(a.Services[0], b.Services[0]))
 	})
 	return merge(found), nil
+}
+
+// mostWays is how many ways in are listed, and four more for each rule. Where there are
+// more, rules are so entangled that nobody could read the list.
+const mostWays = 20000
+
+// TooMany is the error where there are more ways in than can be listed.
+type TooMany struct{ Most int }
+
+func (t TooMany) Error() string {
+	return fmt.Sprintf("there are more than %d ways in, too many to list; ask about fewer sources, destinations or services", t.Most)
+}
+
+// catchTooMany, deferred, makes an error of the panic that breaks off an exploration.
+func catchTooMany(err *error) {
+	switch reason := recover().(type) {
+	case nil:
+	case TooMany:
+		*err = reason
+	default:
+		panic(reason)
+	}
 }
 
 // isNamed reports whether a verdict's host is a gateway or host of the file.

@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -14,8 +15,11 @@ import (
 type Namer struct {
 	internet header.Addresses
 	unused   header.Addresses
-	names    []named // groups and zones
+	names    []named // groups, zones and segments, the largest first
+	starts   []start // where they begin, sorted
+	said     map[string]string
 	hosts    map[netip.Addr]named
+	here     map[string]map[netip.Addr]named // hosts by the name of their segment
 }
 
 type named struct {
@@ -23,9 +27,15 @@ type named struct {
 	set  header.Addresses
 }
 
+// A start is the first address of a name's set, of one family.
+type start struct {
+	at   netip.Addr
+	name int // in names
+}
+
 // NewNamer returns a namer that knows the groups, hosts and zones of a network.
 func NewNamer(n *network.Network) *Namer {
-	m := &Namer{unused: n.Unused(), hosts: map[netip.Addr]named{}}
+	m := &Namer{unused: n.Unused(), said: map[string]string{}, hosts: map[netip.Addr]named{}, here: map[string]map[netip.Addr]named{}}
 	m.internet = n.Internet().Minus(m.unused)
 	add := func(name string, set header.Addresses) {
 		if set = set.Minus(m.unused); !set.Empty() {
@@ -43,6 +53,7 @@ func NewNamer(n *network.Network) *Namer {
 			add(segmentName(n, s), header.AddressesOfPrefixes(s.Prefixes...))
 		}
 	}
+	m.index()
 	for _, h := range n.Hosts {
 		var ranges []header.Range
 		for _, a := range h.Addresses {
@@ -51,10 +62,45 @@ func NewNamer(n *network.Network) *Namer {
 		if set := header.AddressesOf(ranges...).Minus(m.unused); !set.Empty() {
 			for _, a := range h.Addresses {
 				m.hosts[a] = named{h.Name, set}
+				if s := h.Segment(a); s != nil {
+					if m.here[s.Name] == nil {
+						m.here[s.Name] = map[netip.Addr]named{}
+					}
+					m.here[s.Name][a] = named{h.Name, header.Single(a)}
+				}
 			}
 		}
 	}
 	return m
+}
+
+// index sorts the names.
+func (m *Namer) index() {
+	slices.SortStableFunc(m.names, func(a, b named) int { return cmp.Compare(b.set.Size(), a.set.Size()) })
+	for i, n := range m.names {
+		for _, v6 := range []bool{false, true} {
+			if a, has := n.set.FirstOf(v6); has {
+				m.starts = append(m.starts, start{a, i})
+			}
+		}
+	}
+	slices.SortFunc(m.starts, func(a, b start) int { return cmp.Or(a.at.Compare(b.at), a.name-b.name) })
+}
+
+// begunIn returns the names whose sets begin in another one, the largest first.
+func (m *Namer) begunIn(set header.Addresses) []int {
+	var found []int
+	for _, r := range set.Ranges() {
+		from, _ := slices.BinarySearchFunc(m.starts, r.First, func(s start, a netip.Addr) int { return s.at.Compare(a) })
+		for _, s := range m.starts[from:] {
+			if r.Last.Less(s.at) {
+				break
+			}
+			found = append(found, s.name)
+		}
+	}
+	slices.Sort(found)
+	return slices.Compact(found)
 }
 
 // segmentName returns a zone for a segment that is all there is of it, else the segment.
@@ -73,6 +119,22 @@ func segmentName(n *network.Network, s *network.Segment) string {
 // Who names sources: everybody, groups, zones and hosts, everybody except some of
 // these, or ranges.
 func (m *Namer) Who(from header.Addresses) string {
+	if len(from.Ranges()) > mostSaid {
+		return m.who(from)
+	}
+	key := from.String()
+	text, known := m.said[key]
+	if !known {
+		text = m.who(from)
+		m.said[key] = text
+	}
+	return text
+}
+
+// mostSaid is how many ranges a set has at most whose name is remembered.
+const mostSaid = 32
+
+func (m *Namer) who(from header.Addresses) string {
 	families := familiesOf(from)
 	internet := m.internet.Intersect(families)
 	if m.Open(from) {
@@ -87,6 +149,21 @@ func (m *Namer) Who(from header.Addresses) string {
 		return text
 	}
 	return m.list(from, families)
+}
+
+// WhoOn names sources on a segment whose addresses are elsewhere too, nil where they are not.
+func (m *Namer) WhoOn(from header.Addresses, on *network.Segment) string {
+	if on == nil {
+		return m.Who(from)
+	}
+	prefixes := header.AddressesOfPrefixes(on.Prefixes...).Minus(on.Unused())
+	there := Namer{internet: m.internet, unused: m.unused, hosts: m.here[on.Name], names: []named{{"machines on " + on.Name, prefixes}}}
+	there.index()
+	text := there.list(from, familiesOf(from))
+	if strings.Contains(text, on.Name) {
+		return text
+	}
+	return text + " on " + on.Name
 }
 
 func familiesOf(set header.Addresses) header.Addresses {
@@ -110,28 +187,24 @@ func (m *Namer) Open(from header.Addresses) bool {
 	return false
 }
 
-// list names a set by the fewest large names that make it up, hosts, and ranges for the rest.
+// list names a set by large names that make it up, hosts, and ranges for the rest.
 func (m *Namer) list(set, families header.Addresses) string {
 	var texts []string
 	left := set
+	for _, i := range m.begunIn(set) {
+		if members := m.names[i].set.Intersect(families); !members.Intersect(left).Empty() && members.Minus(set).Empty() {
+			texts, left = append(texts, m.names[i].name), left.Minus(members)
+		}
+	}
 	for !left.Empty() {
-		best, size := -1, 0.0
-		for i, candidate := range m.names {
-			members := candidate.set.Intersect(families)
-			if covered := members.Intersect(left).Size(); covered > size && members.Minus(set).Empty() {
-				best, size = i, covered
-			}
+		name, covered := m.allBut(set, left, families)
+		if name == "" {
+			break
 		}
-		if best < 0 {
-			name, covered := m.allBut(set, left, families)
-			if name == "" {
-				break
-			}
-			texts, left = append(texts, name), left.Minus(covered)
-			continue
-		}
-		texts = append(texts, m.names[best].name)
-		left = left.Minus(m.names[best].set)
+		texts, left = append(texts, name), left.Minus(covered)
+	}
+	if more := len(texts) - mostNames; more > 0 {
+		texts = append(texts[:mostNames:mostNames], fmt.Sprintf("%d more names", more))
 	}
 	for _, h := range m.hostsIn(left) {
 		if members := h.set.Intersect(families); members.Minus(set).Empty() {
@@ -177,7 +250,7 @@ func (m *Namer) hostsIn(set header.Addresses) []named {
 // allBut finds a name for part of what is left that fits but for what another name
 // stands for, or one or two hosts.
 func (m *Namer) allBut(set, left, families header.Addresses) (string, header.Addresses) {
-	for _, candidate := range m.names {
+	for _, candidate := range m.names[:min(len(m.names), mostLarge)] {
 		members := candidate.set.Intersect(families)
 		missing := members.Minus(set)
 		if members.Intersect(left).Size() <= missing.Size() {
@@ -192,9 +265,9 @@ func (m *Namer) allBut(set, left, families header.Addresses) (string, header.Add
 
 // exactly names a set among the members of another: by one name, or by one or two hosts.
 func (m *Namer) exactly(set, among header.Addresses) string {
-	for _, n := range m.names {
-		if n.set.Intersect(among).Equal(set) {
-			return n.name
+	for _, i := range slices.Concat(m.large(), m.begunIn(set)) {
+		if m.names[i].set.Intersect(among).Equal(set) {
+			return m.names[i].name
 		}
 	}
 	var hosts []string
@@ -209,5 +282,18 @@ func (m *Namer) exactly(set, among header.Addresses) string {
 	return ""
 }
 
-// mostRanges is how many ranges are written out.
-const mostRanges = 4
+// large returns the largest names.
+func (m *Namer) large() []int {
+	list := make([]int, min(len(m.names), mostLarge))
+	for i := range list {
+		list[i] = i
+	}
+	return list
+}
+
+// How much is written out, and how many of the largest names are tried with exceptions.
+const (
+	mostRanges = 4
+	mostNames  = 12
+	mostLarge  = 64
+)

@@ -81,11 +81,14 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 		return nil, nil, err
 	}
 	repairs = make([][]repairJSON, len(found))
+	tries := mostFindingsTried / max(1, n.RuleCount())
+	if tries == 0 {
+		return found, repairs, nil
+	}
 	bench, err := repair.NewBench(c.path(), n, mostRulesRepaired)
 	if err != nil { // it can't be read twice, so it can't be edited either
 		return found, repairs, nil
 	}
-	tries := mostFindingsTried / max(1, n.RuleCount())
 	for i := range found {
 		if len(found[i].Mends) == 0 || tries <= 0 {
 			continue

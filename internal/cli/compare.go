@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
@@ -45,10 +46,10 @@ func runCompare(c *call) int {
 	}
 	var engines []*engine.Engine
 	var done []func()
-	for _, path := range c.args {
-		n, err := netfile.Read(path)
+	networks, failures := readAll(c.args)
+	for i, n := range networks {
 		var wrongs netfile.Errors
-		switch {
+		switch err := failures[i]; {
 		case errors.As(err, &wrongs):
 			printErrors(c.Err, wrongs, "Nothing was compared.")
 			return wrong
@@ -79,6 +80,17 @@ func runCompare(c *call) int {
 	return yes
 }
 
+// readAll reads several network files at once.
+func readAll(paths []string) (networks []*network.Network, failures []error) {
+	networks, failures = make([]*network.Network, len(paths)), make([]error, len(paths))
+	var reading sync.WaitGroup
+	for i, path := range paths {
+		reading.Go(func() { networks[i], failures[i] = netfile.Read(path) })
+	}
+	reading.Wait()
+	return networks, failures
+}
+
 // momentOrAlways reads -at; without it every rule with hours counts as active.
 func (c *call) momentOrAlways() (network.Moment, error) {
 	if c.options.at == "" {
@@ -107,7 +119,7 @@ func (c *call) printDifferences(names *reach.Namer, found []reach.Difference) {
 }
 
 func (c *call) printDifference(names *reach.Namer, d *reach.Difference) {
-	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", names.Who(d.From), differenceTo(names, d)), widest-4), "\n    "))
+	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", names.WhoOn(d.From, d.On), differenceTo(names, d)), widest-4), "\n    "))
 	printLabelled(c.Out, "  was", fateText(d.Old))
 	printLabelled(c.Out, "  is", fateText(d.New))
 	fmt.Fprintf(c.Out, "    try   %s\n", c.traceLine(d.Example))

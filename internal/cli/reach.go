@@ -136,7 +136,7 @@ func portList(list []header.Ports) string {
 }
 
 func accessWho(names *reach.Namer, a *reach.Access) string {
-	text := names.Who(a.From)
+	text := names.WhoOn(a.From, a.On)
 	if !a.AllPorts {
 		text += ", from some ports only"
 	}
