@@ -1,6 +1,7 @@
 package advice
 
 import (
+	"slices"
 	"strings"
 )
 
@@ -12,6 +13,7 @@ type Edit struct {
 	Gateway  string // of a rule or route
 	Settings []Setting
 	Before   string // add and move: the rule it goes in front of
+	Corrects bool   // it puts right a rule that says what was not meant, so what that allowed may close
 }
 
 // A Setting is a key and the value it gets; without a value it goes away.
@@ -19,6 +21,9 @@ type Setting struct{ Key, Value string }
 
 // A Mend is edits that are made together.
 type Mend []Edit
+
+// Corrects reports whether an edit puts right a rule that says what was not meant.
+func (m Mend) Corrects() bool { return slices.ContainsFunc(m, func(e Edit) bool { return e.Corrects }) }
 
 // Command returns the edit as it is typed.
 func (e Edit) Command() string {

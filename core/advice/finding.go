@@ -62,6 +62,7 @@ func init() {
 		{"not-served", Mistake, "The host does not listen on the port that the forward leads to.", lookTargets},
 		{"host-refuses", Mistake, "The host's own firewall lets nobody in whom the forward sends there.", lookForwards},
 		{"upstream-blocks", Mistake, "The uplink's network does not let these connections in, so the forward can't be reached from outside.", lookUplinks},
+		{"not-sent-here", Mistake, "Packets for an outside address come only if it is in a prefix of the uplink, or if the provider sends them here.", lookSent},
 		{"tls-to-plain", Mistake, "Clients speak TLS to this port; a plain page can't answer them, and they see an error.", lookTLS},
 		{"one-to-one-wide", Danger, "More is let through to the host than it serves today; whatever it starts tomorrow is open at once.", lookOneToOne},
 		{"leaking-source", Mistake, "A private source that leaves untranslated can never be answered.", lookLeaks},
@@ -126,6 +127,11 @@ type exam struct {
 type origin struct {
 	engine.Region
 	from engine.Place
+}
+
+// isOutside reports whether connections begin on the internet, or beside an uplink.
+func (o *origin) isOutside() bool {
+	return o.from.Internet || o.from.Segment != nil && o.from.Segment.IsUplink(o.Example.Source.Is6())
 }
 
 // Examine returns everything check has to say about a network, the gravest first,

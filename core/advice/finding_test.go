@@ -95,6 +95,7 @@ func TestEachFindingHasANetworkThatShowsItAndATwinThatDoesNot(t *testing.T) {
 		{"host-refuses", "serves: [https]}", "serves: [https], firewall: [{allow: https, from: yard}]}", "serves: [https], firewall: [{allow: https, from: fronts}]}", "the firewall of archive itself"},
 		{"upstream-blocks", "zone: outside}", "zone: outside, upstream: {blocks: [tcp/443]}}", "zone: outside, upstream: {blocks: [tcp/25]}}", "the upstream of fibre blocks tcp/443"},
 		{"upstream-blocks", "zone: outside}", "zone: outside, upstream: {carrier-nat: true}}", "zone: outside, upstream: {carrier-nat: false}}", "behind a carrier's NAT"},
+		{"not-sent-here", "outside: 198.51.100.20", "outside: 203.0.113.20", "outside: 198.51.100.21", "203.0.113.20 is in no prefix of rim:fibre"},
 		{"tls-to-plain", "from: lapsed, service: http, to: notice}", "from: lapsed, service: https, to: \"notice:80\"}", "from: lapsed, service: https, to: notice}", "tcp/443 goes to port 80 of notice"},
 		{"one-to-one-wide", "to: notice, service: https}", "to: notice, service: [https, ssh]}", "to: notice, service: [https, http]}", "which does not serve it"},
 		{"leaking-source", "{source-nat: out, on: fibre, as: interface}", "{source-nat: out, on: fibre, from: yard, as: interface}", "{source-nat: out, on: fibre, from: [yard, visitors], as: interface}", "gets out untranslated"},

@@ -124,9 +124,11 @@ func lookForwards(x *exam) {
 			}
 			through := x.meant(r)
 			filtered, refused := 0, 0
+			var shut []header.Range // who is stopped by the filter
 			for _, o := range through {
 				if o.Verdict.At == g.Name && o.Verdict.Step == engine.StepFilter {
 					filtered++
+					shut = append(shut, x.atlas.Space.Sources(o.Set).Ranges()...)
 				}
 				if o.Verdict.Outcome == engine.HostFirewall {
 					refused++
@@ -136,6 +138,11 @@ func lookForwards(x *exam) {
 			case len(through) == 0:
 			case filtered == len(through):
 				p := PermissionFor(g, r)
+				who := ""
+				if others := len(x.through[&r.Rule]) - len(through); others > 0 || g.Handling.UnmatchedByTrust {
+					who = " from " + x.names.Who(header.AddressesOf(shut...))
+					p.From = strings.Join(x.shutZones(g, r), ",")
+				}
 				add := allowEdit(x.filterNames(g), g, r.Name, p)
 				verdict, wrong := x.sample(r)
 				if verdict.At == g.Name && verdict.Rule != nil {
@@ -143,16 +150,38 @@ func lookForwards(x *exam) {
 				}
 				mends := []Mend{{add}}
 				if wrong != nil && verdict.At == g.Name {
-					right := x.change(wrong.Rule, Setting{"to", p.To}, Setting{"service", p.Service})
+					right := corrected(wrong.Rule, g, p)
 					x.rule("wrong-side", wrong.Rule, fmt.Sprintf("%s needs it: %s", r.Name, wrong.Text), right)
 					mends = append([]Mend{right}, mends...)
 				}
-				x.rule("forward-not-permitted", &r.Rule, fmt.Sprintf("no filter rule lets it through; it needs one from %s to %s, %s", p.From, p.To, p.Service), mends...)
+				x.rule("forward-not-permitted", &r.Rule, fmt.Sprintf("no filter rule lets it through%s; it needs one from %s to %s, %s", who, strings.ReplaceAll(p.From, ",", ", "), p.To, p.Service), mends...)
 			case refused > 0 && filtered+refused == len(through):
 				x.rule("host-refuses", &r.Rule, fmt.Sprintf("the firewall of %s itself lets nobody in", r.TargetIs))
 			}
 		}
 	}
+}
+
+// shutZones returns the sources that a filter rule for a forward has to name, where some
+// who may use it get through already: those it is for, or the zones that are stopped.
+func (x *exam) shutZones(g *network.Gateway, r *network.NATRule) []string {
+	if !r.From.IsAny() {
+		return []string{r.From.Text}
+	}
+	var zones []string
+	for _, i := range r.On {
+		stopped := slices.ContainsFunc(x.through[&r.Rule], func(o *origin) bool {
+			in := o.Verdict.At == g.Name && o.Verdict.Step == engine.StepFilter
+			return in && (o.isOutside() && (i.FacesInternet(false) || i.FacesInternet(true)) || o.from.Segment != nil && o.from.Segment == i.Segment || o.from.Clients == i && i != nil)
+		})
+		if stopped && !slices.Contains(zones, i.Zone) {
+			zones = append(zones, i.Zone)
+		}
+	}
+	if len(zones) == 0 {
+		return []string{PermissionFor(g, r).From}
+	}
+	return zones
 }
 
 // sample walks a connection that a forward is meant for. It returns also the filter rule
@@ -211,7 +240,7 @@ func (x *exam) meant(r *network.NATRule) []*origin {
 	if !slices.ContainsFunc(r.On, uplink) {
 		return through
 	}
-	return slices.DeleteFunc(slices.Clone(through), func(o *origin) bool { return !o.from.Internet })
+	return slices.DeleteFunc(slices.Clone(through), func(o *origin) bool { return !o.isOutside() })
 }
 
 // lookUnused finds filter rules that no connection ever comes to.
@@ -228,7 +257,8 @@ func lookUnused(x *exam) {
 	}
 	for _, g := range x.net.Gateways {
 		for _, r := range g.Filter {
-			if !used[&r.Rule] && !hidden[&r.Rule] && !r.Disabled {
+			wrong := slices.ContainsFunc(x.found, func(f Finding) bool { return f.Name == "wrong-side" && f.Place == r.Place })
+			if !used[&r.Rule] && !hidden[&r.Rule] && !r.Disabled && !wrong {
 				x.rule("unused-rule", &r.Rule, "no connection ever comes to it", x.remove(&r.Rule))
 			}
 		}
@@ -308,7 +338,30 @@ func lookUplinks(x *exam) {
 					x.rule("upstream-blocks", &r.Rule, fmt.Sprintf("%s is behind a carrier's NAT", i.Name))
 				case blocked != "":
 					x.rule("upstream-blocks", &r.Rule, fmt.Sprintf("the upstream of %s blocks %s", i.Name, blocked))
+				case r.Does == network.PortForward && r.AtOwn && privateUplink(i):
+					x.rule("upstream-blocks", &r.Rule, fmt.Sprintf("%s has a private or shared address, to which nobody on the internet can send: whoever is in front of it has to forward it here", i.Name))
 				}
+			}
+		}
+	}
+}
+
+// privateUplink reports whether an interface leads to the internet, but has no address that
+// the internet carries.
+func privateUplink(i *network.Interface) bool {
+	leads := func(p netip.Prefix) bool { return i.FacesInternet(p.Addr().Is6()) }
+	return slices.ContainsFunc(i.Addresses, leads) &&
+		!slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return leads(p) && network.Carried(p.Addr()) })
+}
+
+// lookSent finds outside addresses of rules on uplinks for which no packets come.
+func lookSent(x *exam) {
+	for _, g := range x.net.Gateways {
+		sent := g.Sent()
+		for _, r := range g.NAT {
+			uplink := slices.IndexFunc(r.On, func(i *network.Interface) bool { return i.FacesInternet(false) || i.FacesInternet(true) })
+			if lost := r.Claims().Minus(sent); uplink >= 0 && !lost.Empty() {
+				x.rule("not-sent-here", &r.Rule, fmt.Sprintf("%s is in no prefix of %s; if the provider sends it here, say so there: upstream: {routes: [...]}", lost, r.On[uplink]))
 			}
 		}
 	}
@@ -347,7 +400,8 @@ func lookOneToOne(x *exam) {
 			}
 			for _, o := range x.through[&r.Rule] {
 				if o.from.Internet && o.Verdict.Outcome == engine.Refused {
-					x.rule("one-to-one-wide", &r.Rule, fmt.Sprintf("%s gets to %s too, which does not serve it", portText(o.Example.Protocol, o.Example.DestinationPort), o.Verdict.At), x.narrowed(o)...)
+					p := x.usual(o)
+					x.rule("one-to-one-wide", &r.Rule, fmt.Sprintf("%s gets to %s too, which does not serve it", portText(p.Protocol, p.DestinationPort), o.Verdict.At), x.narrowed(o)...)
 					break
 				}
 			}
@@ -386,8 +440,15 @@ func lookLeaks(x *exam) {
 		}
 		told[o.from.Segment] = true
 		i := o.from.Segment.Interfaces[0]
-		x.report("leaking-source", i.Place, "interface "+i.String(), fmt.Sprintf("%s gets out untranslated, to %s for one; add a source-nat", o.Example.Source, o.Example.Destination), nil, x.hiding(o)...)
+		p := x.usual(o)
+		x.report("leaking-source", i.Place, "interface "+i.String(), fmt.Sprintf("%s gets out untranslated, to %s for one; add a source-nat", p.Source, p.Destination), nil, x.hiding(o)...)
 	}
+}
+
+// usual returns a connection of a region that a person would take for an example.
+func (x *exam) usual(o *origin) header.Packet {
+	p, _ := x.atlas.Space.Usual(o.Set)
+	return p
 }
 
 // hiding is a mend that translates the sources of a region where they get out.

@@ -15,15 +15,16 @@ import (
 const mostMends = 4
 
 // Mends lists edits that may make a stopped connection reach its service, judged by
-// where its trace ended. They still have to be tried.
-func Mends(t *engine.Trace, n *network.Network) []Mend {
+// where its trace ended; where it stands for those of everybody on the internet, edits for
+// all of them too. They still have to be tried.
+func Mends(t *engine.Trace, n *network.Network, everybody bool) []Mend {
 	var list, wider []Mend
 	for _, near := range t.Near {
 		switch near.Differs {
 		case "from", "port", "to": // it may be meant as it is, for others
-			wider = append(wider, nearMends(t, near)...)
+			wider = append(wider, nearMends(t, near, everybody)...)
 		default:
-			list = append(list, nearMends(t, near)...)
+			list = append(list, nearMends(t, near, everybody)...)
 		}
 	}
 	switch t.Outcome {
@@ -31,7 +32,11 @@ func Mends(t *engine.Trace, n *network.Network) []Mend {
 		switch t.Step {
 		case engine.StepFilter:
 			list = append(list, strayMends(t, n)...)
-			list = append(list, Mend{Allow(t, n)})
+			allow := Allow(t, n)
+			list = append(list, Mend{allow})
+			if f := t.Stood.Forward; everybody && (f == nil || f.From.IsAny()) {
+				list = append(list, Mend{allow.with("from", "internet")})
+			}
 		case engine.StepTurnBack:
 			list = append(list, wayMends(t, n)...)
 		}
@@ -57,7 +62,7 @@ func change(kind, name, gateway string, settings ...Setting) Mend {
 }
 
 // nearMends mends the one field in which a rule differs.
-func nearMends(t *engine.Trace, near engine.Near) []Mend {
+func nearMends(t *engine.Trace, near engine.Near, everybody bool) []Mend {
 	g, r := t.Stood.Gateway, near.Rule
 	to := func(settings ...Setting) []Mend { return []Mend{change(r.Kind, r.Name, g.Name, settings...)} }
 	for _, nat := range g.NAT {
@@ -74,7 +79,11 @@ func nearMends(t *engine.Trace, near engine.Near) []Mend {
 	case "order":
 		return []Mend{{{Verb: "move", Kind: r.Kind, Name: r.Name, Gateway: g.Name, Before: t.Rule.Name}}}
 	case "side of the translation":
-		return to(Setting{"to", seen.Destination.String()}, Setting{"service", serviceOf(seen)})
+		right := Permission{To: seen.Destination.String(), Service: serviceOf(seen)}
+		if t.Stood.Forward != nil && t.Stood.Forward.Does.Permits() {
+			right = PermissionFor(g, t.Stood.Forward)
+		}
+		return []Mend{corrected(r, g, right)}
 	}
 	var from *network.Expression
 	for _, nat := range g.NAT {
@@ -96,9 +105,31 @@ func nearMends(t *engine.Trace, near engine.Near) []Mend {
 		}
 	}
 	if near.Differs == "from" && from != nil && !strings.Contains(from.Text, "except") {
-		return to(Setting{"from", strings.ReplaceAll(from.Text, ", ", ",") + "," + seen.Source.String()})
+		list := to(Setting{"from", strings.ReplaceAll(from.Text, ", ", ",") + "," + seen.Source.String()})
+		if everybody {
+			list = append(list, to(Setting{"from", strings.ReplaceAll(from.Text, ", ", ",") + ",internet"})...)
+		}
+		return list
 	}
 	return nil
+}
+
+// corrected is a mend that makes a filter rule name the right side of the translation.
+func corrected(r *network.Rule, g *network.Gateway, p Permission) Mend {
+	m := change(r.Kind, r.Name, g.Name, Setting{"to", p.To}, Setting{"service", p.Service})
+	m[0].Corrects = true
+	return m
+}
+
+// with returns the edit with another value for a key.
+func (e Edit) with(key, value string) Edit {
+	e.Settings = slices.Clone(e.Settings)
+	for i := range e.Settings {
+		if e.Settings[i].Key == key {
+			e.Settings[i].Value = value
+		}
+	}
+	return e
 }
 
 func interfaceNames(list []*network.Interface) []string {

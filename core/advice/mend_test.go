@@ -107,7 +107,7 @@ func TestMissingRoutesLeadToTheNextGateway(t *testing.T) {
 		}
 		trace := e.NewWalk().Trace(engine.Connection{Packet: p, From: from, Moment: network.Always})
 		var commands []string
-		for _, m := range advice.Mends(trace, n) {
+		for _, m := range advice.Mends(trace, n, false) {
 			commands = append(commands, m.Command())
 		}
 		if !slices.Contains(commands, c.want) {

@@ -92,7 +92,7 @@ func compareNetwork(t *testing.T, seed uint64, n *network.Network, outcomes *[16
 		if remember {
 			got = walk.Remember(c)
 			earlier = append(earlier, c)
-			if got.Outcome == engine.Reached { // what answers it, and what might
+			if got.Outcome == engine.Reached && got.Answered.Source.IsValid() { // what answers it, and what might
 				if back, err := e.Locate(got.Answered.Source); err == nil {
 					earlier = append(earlier, engine.Connection{Packet: got.Answered, From: back, Moment: c.Moment})
 				}

@@ -118,7 +118,7 @@ func (w *Walk) route(g *gateway, p *header.Packet) *route {
 		case r.via.IsValid():
 			text = "by " + r.via.String()
 		}
-		w.note(g.Name, StepRoute, "route", prefixText(r.prefix), text+", leaves by "+r.out.Name)
+		w.trace.Steps = append(w.trace.Steps, Step{At: g.Name, Kind: StepRoute, Label: "route", Route: prefixText(r.prefix), Text: text + ", leaves by " + r.out.Name})
 	}
 	return r
 }

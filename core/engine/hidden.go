@@ -117,7 +117,7 @@ func (a *Atlas) crossingsIn(v tableView) []Crossing {
 			}
 			first := a.condition(&v.table.conditions[p.Value-1], 1, v)
 			if a.Space.Minus(first, second) != header.Nothing && a.Space.Minus(second, first) != header.Nothing {
-				example, _ := a.Space.Example(p.Set)
+				example, _ := a.Space.Usual(p.Set)
 				found = append(found, Crossing{v.table.conditions[p.Value-1].rule, v.table.conditions[i].rule, example})
 			}
 		}

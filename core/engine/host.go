@@ -32,6 +32,7 @@ func (w *Walk) atHost(at Place, p header.Packet) (next *header.Packet, taken boo
 		if w.trace != nil {
 			w.note(at.Name(), StepHost, "takes", "", "the answer it waits for")
 		}
+		w.settled = true
 		return nil, true
 	}
 	if h == nil {

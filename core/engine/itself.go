@@ -35,7 +35,11 @@ func (w *Walk) itself(g *gateway, in *network.Interface, before header.Packet, p
 	if w.trace != nil {
 		w.note(g.Name, StepItself, "itself", "", "for "+g.Name+" itself: nothing redirects it")
 		w.why("No NAT rule matched, so nothing was redirected and nothing left by another interface: the packet was for %s itself.", g.Name)
-		w.why("%s", g.servesText(in, p))
+		if g.own.of(p.Destination) != nil {
+			w.why("%s", g.servesText(in, p))
+		} else {
+			w.why("%s is only the outside address of a rule: %s itself serves nothing there.", p.Destination, g.Name)
+		}
 	}
 	return position{}
 }

@@ -124,13 +124,6 @@ func (e *Engine) Stranger(v6 bool) (netip.Addr, bool) {
 	return found, found.IsValid()
 }
 
-// documentation are the prefixes that strangers are taken from where they can
-// (RFC 5737, RFC 3849), the preferred first.
-var documentation = []netip.Prefix{
-	netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("198.51.100.0/24"),
-	netip.MustParsePrefix("2001:db8:ffff::/48"), netip.MustParsePrefix("2001:db8::/32"),
-}
-
 // findStrangers returns a stranger of each family, where there is one.
 func (e *Engine) findStrangers() [2]netip.Addr {
 	outside := e.net.Internet().Minus(e.unsent.Addresses)
@@ -144,47 +137,13 @@ func (e *Engine) findStrangers() [2]netip.Addr {
 	var found [2]netip.Addr
 	for i, v6 := range []bool{false, true} {
 		for _, set := range []header.Addresses{strangers, outside} {
-			if a, ok := Usual(set, v6); ok {
+			if a, ok := set.Usual(v6); ok {
 				found[i] = a
 				break
 			}
 		}
 	}
 	return found
-}
-
-// Usual returns an address of a set that a person would take for an example: a
-// documentation address where there is one, and one that looks like a machine's.
-func Usual(set header.Addresses, v6 bool) (netip.Addr, bool) {
-	for _, p := range documentation {
-		if p.Addr().Is6() == v6 {
-			if a, ok := machineLike(set.Intersect(header.AddressesOfPrefixes(p)), v6); ok {
-				return a, true
-			}
-		}
-	}
-	if a, ok := machineLike(set, v6); ok {
-		return a, true
-	}
-	return set.FirstOf(v6)
-}
-
-// machineLike returns the first address of a family that ends in neither 0 nor 255.
-func machineLike(set header.Addresses, v6 bool) (netip.Addr, bool) {
-	for _, r := range set.Ranges() {
-		if r.First.Is6() != v6 {
-			continue
-		}
-		for a, tries := r.First, 0; tries < 3; a, tries = a.Next(), tries+1 {
-			if last := a.AsSlice()[a.BitLen()/8-1]; last != 0 && last != 255 {
-				return a, true
-			}
-			if a == r.Last {
-				break
-			}
-		}
-	}
-	return netip.Addr{}, false
 }
 
 // On returns the place of the machine on a segment that has the address.

@@ -120,6 +120,11 @@ func (r *reference) whole(c engine.Connection) (v engine.Verdict, legs []refLeg)
 			v.Outcome, v.At, v.Rule = end.outcome, end.at, end.rule
 		} else {
 			handed := v.Handed
+			if v.Handed = handed; r.waitsFor(*end.machine, p) {
+				r.met["answer to an earlier connection"]++
+				at := end.machine.Name()
+				return engine.Verdict{Outcome: engine.Reached, At: at, Host: at, Delivered: p, Handed: handed}, legs
+			}
 			v, onward, taken = r.machine(*end.machine, p)
 			v.Handed = handed
 		}
@@ -1096,10 +1101,6 @@ func (r *reference) tellApart(g *network.Gateway, allowed header.Ports, p *heade
 func (r *reference) machine(at engine.Place, p header.Packet) (v engine.Verdict, onward *header.Packet, done bool) {
 	v = engine.Verdict{Outcome: engine.Reached, At: at.Name(), Host: at.Name(), Delivered: p}
 	h := at.Host
-	if r.waitsFor(at, p) {
-		r.met["answer to an earlier connection"]++
-		return v, nil, true
-	}
 	if h == nil {
 		return v, nil, true
 	}

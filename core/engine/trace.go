@@ -29,7 +29,8 @@ type Step struct {
 	At    string // gateway or host
 	Kind  StepKind
 	Label string // what happened, in a word
-	Rule  string // the rule, or the prefix of a route
+	Rule  string // the rule that did it, or empty
+	Route string // the prefix of the route that was taken, or default
 	Text  string
 	Back  bool // on the way back
 }

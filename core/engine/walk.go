@@ -50,6 +50,7 @@ type Walk struct {
 	teller   netip.Addr    // its outer source, until a translation changes it
 	seen     header.Packet // by the filter, where that differs
 	stood    standing      // at the last gateway on the way in
+	settled  bool          // the machine waits for the packet: nothing answers it
 	region   *region       // what goes the same way; nil for a walk of one connection
 	trace    *Trace        // where steps are written down; nil for a bare verdict
 }
@@ -156,7 +157,7 @@ func (w *Walk) Remember(c Connection) Verdict {
 func (w *Walk) run(c Connection) {
 	w.sessions = w.sessions[:w.earlier]
 	w.moment, w.verdict = c.Moment, Verdict{}
-	w.stood = standing{}
+	w.stood, w.settled = standing{}, false
 	w.legs, w.carriers = w.legs[:0], w.carriers[:0]
 	w.refusal, w.telling, w.teller = refusal{}, nothing, netip.Addr{}
 	var answered header.Packet
@@ -165,6 +166,9 @@ func (w *Walk) run(c Connection) {
 		next, taken := w.there(from, p)
 		if !taken {
 			w.stopped()
+			return
+		}
+		if w.settled {
 			return
 		}
 		onward := w.region.now()

@@ -271,3 +271,25 @@ func (n number) wide() netip.Addr {
 	}
 	return netip.AddrFrom16(b)
 }
+
+// Sources returns the sources of a set's connections.
+func (s *Space) Sources(a Set) Addresses {
+	seen := map[Set]bool{}
+	var ranges []Range
+	var walk func(a Set)
+	walk = func(a Set) {
+		if a == Nothing || seen[a] {
+			return
+		}
+		seen[a] = true
+		if s.fieldOf(a) >= FieldSource {
+			s.eachEdge(a, FieldSource, func(span Span, _ Set) { ranges = append(ranges, span.ranges()...) })
+			return
+		}
+		for _, e := range s.nodes[a].edges {
+			walk(e.child)
+		}
+	}
+	walk(a)
+	return AddressesOf(ranges...)
+}

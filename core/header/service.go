@@ -108,6 +108,9 @@ func (p Ports) String() string {
 // ParsePorts reads PORT or FIRST-LAST, each 1 to 65535.
 func ParsePorts(text string) (Ports, error) {
 	first, last, isRange := strings.Cut(text, "-")
+	if isRange && (first == "" || last == "") {
+		return Ports{}, fmt.Errorf("%s: not a port or a range; ports go from 1 to 65535", text)
+	}
 	a, err := parsePort(first)
 	if err != nil {
 		return Ports{}, err

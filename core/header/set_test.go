@@ -310,9 +310,8 @@ func TestEqualTerms(t *testing.T) {
 			t.Errorf("%v and %v", c.a, c.b)
 		}
 	}
-	ports, _ := s.Equal(FieldPort, Original(FieldPort), Original(FieldSourcePort).ShiftedPort(1, 0))
-	if got := modelOf(func(p Packet) bool { return s.Contains(ports, p) }); !got.equal(modelOf(func(p Packet) bool { return p.DestinationPort == p.SourcePort-1 })) {
-		t.Error("ports against ports")
+	if _, ok := s.Equal(FieldPort, Original(FieldPort), Original(FieldSourcePort).ShiftedPort(1, 0)); ok {
+		t.Error("ports against ports are told one by one")
 	}
 	if _, ok := s.Equal(FieldSource, Original(FieldSource), Original(FieldDestination).Shifted(tinyAddress(0), tinyAddress(1))); ok {
 		t.Error("sources against destinations are no small set")

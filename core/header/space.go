@@ -98,10 +98,9 @@ type Space struct {
 	room  []setEdge // where the edges of the next nodes go
 	stack []setEdge // of nodes that are being put together
 
-	taken     taken
-	diagonals map[uint16]Set
-	most      int // edges
-	edges     int
+	taken taken
+	most  int // edges
+	edges int
 }
 
 type setNode struct {
@@ -161,7 +160,7 @@ const (
 // NewSpace returns a space that may hold as many edges. An operation that needs
 // more panics with TooLarge.
 func NewSpace(most int) *Space {
-	return &Space{slots: make([]Set, firstSlots), calls: make([]setCall, firstSlots), diagonals: map[uint16]Set{}, most: most}
+	return &Space{slots: make([]Set, firstSlots), calls: make([]setCall, firstSlots), most: most}
 }
 
 func (s *Space) fieldOf(a Set) Field {

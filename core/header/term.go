@@ -45,7 +45,8 @@ func (t Term) ConstantValue() uint16 { return uint16(t.number.low) }
 // Equal returns the connections for which two terms of one field are equal. A
 // connection from an address to itself never leaves its machine, and is not among
 // those that Equal is right about. It returns false where there is no small set of them:
-// the source against the destination, each changed by some amount.
+// one end against the other, the source's address or port against the destination's, each
+// changed by some amount.
 func (s *Space) Equal(f Field, a, b Term) (equal Set, ok bool) {
 	switch {
 	case a.constant && b.constant, !a.constant && !b.constant && a.Field == b.Field:
@@ -61,23 +62,24 @@ func (s *Space) Equal(f Field, a, b Term) (equal Set, ok bool) {
 			value = number{low: value.low & limit.low}
 		}
 		return s.Where(a.Field, []Span{{value, value}}, Everything), true
-	case a.Field == FieldSourcePort:
-		return s.diagonal(uint16(b.number.low - a.number.low)), true
-	case a.Field == FieldPort:
-		return s.diagonal(uint16(a.number.low - b.number.low)), true
+	case a.Field == FieldSourcePort || a.Field == FieldPort:
+		return Nothing, false
 	}
 	return Nothing, a.number == b.number
 }
 
 // mostDiagonal is how many addresses are compared one by one.
-const mostDiagonal = 1 << 14
+const mostDiagonal = 1 << 10
 
-// EqualWithin is Equal for the members of a set, all of one protocol. It can also compare the source with
-// the destination, each changed by some amount, where the set holds few destinations; else
-// it returns false.
+// EqualWithin is Equal for the members of a set, all of one protocol. It can also compare
+// one end with the other, each changed by some amount, where the set holds few destinations,
+// or ports of one of the ends; else it returns false.
 func (s *Space) EqualWithin(set Set, f Field, a, b Term) (equal Set, ok bool) {
 	if equal, ok = s.Equal(f, a, b); ok {
 		return s.Restrict(equal, set), true
+	}
+	if f == FieldPort || f == FieldSourcePort {
+		return s.equalPorts(set, a, b)
 	}
 	if a.Field == FieldSource {
 		a, b = b, a
@@ -108,19 +110,72 @@ func (s *Space) EqualWithin(set Set, f Field, a, b Term) (equal Set, ok bool) {
 	return s.Restrict(set, s.make(FieldDestination, slices.CompactFunc(edges, func(x, y setEdge) bool { return x.last == y.last }))), true
 }
 
-// diagonal returns the connections whose source port is their port and distance more.
-func (s *Space) diagonal(distance uint16) Set {
-	if known, ok := s.diagonals[distance]; ok {
-		return known
+// equalPorts is EqualWithin for the source port against the destination's.
+func (s *Space) equalPorts(set Set, a, b Term) (equal Set, ok bool) {
+	if a.Field == FieldSourcePort {
+		a, b = b, a
 	}
-	edges := make([]setEdge, 1<<16)
-	for port := range edges {
-		other := PortSpan(uint16(port)+distance, uint16(port)+distance)
-		edges[port] = setEdge{number{low: uint64(port)}, s.Where(FieldSourcePort, []Span{other}, Everything)}
+	// port + a = source port + b
+	few, from := s.valuesIn(set, FieldPort), FieldPort
+	if few == nil {
+		few, from = s.valuesIn(set, FieldSourcePort), FieldSourcePort
 	}
-	made := s.make(FieldPort, edges)
-	s.diagonals[distance] = made
-	return made
+	if few == nil {
+		return Nothing, false
+	}
+	equal = Nothing
+	for value := range few {
+		port, source := value, uint16(uint64(value)+a.number.low-b.number.low)
+		if from == FieldSourcePort {
+			port, source = uint16(uint64(value)+b.number.low-a.number.low), value
+		}
+		one := s.Where(FieldPort, []Span{PortSpan(port, port)}, s.Where(FieldSourcePort, []Span{PortSpan(source, source)}, Everything))
+		equal = s.Overlay(equal, one)
+	}
+	return s.Restrict(equal, set), true
+}
+
+// mostPorts is how many ports are compared one by one, and mostLooked at how many nodes
+// it is looked which they are.
+const (
+	mostPorts  = 64
+	mostLooked = 1 << 12
+)
+
+// valuesIn returns the values that a field of ports has in a set, or nil where there are
+// many.
+func (s *Space) valuesIn(set Set, f Field) map[uint16]bool {
+	found, seen := map[uint16]bool{}, map[Set]bool{}
+	var look func(a Set) bool
+	look = func(a Set) bool {
+		if a == Nothing || seen[a] {
+			return true
+		}
+		seen[a] = true
+		if len(seen) > mostLooked {
+			return false
+		}
+		few := true
+		if s.fieldOf(a) >= f {
+			s.eachEdge(a, f, func(span Span, _ Set) {
+				for v := span.first.low; few && v <= span.last.low; v++ {
+					found[uint16(v)] = true
+					few = len(found) <= mostPorts
+				}
+			})
+			return few
+		}
+		for _, e := range s.nodes[a].edges {
+			if few = few && look(e.child); !few {
+				break
+			}
+		}
+		return few
+	}
+	if !look(set) {
+		return nil
+	}
+	return found
 }
 
 // Terms are what each field of a packet is in terms of the connection at first.

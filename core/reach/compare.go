@@ -32,8 +32,7 @@ type Difference struct {
 	On        *network.Segment // the segment the sources are on, set only where their addresses are elsewhere too
 	From      header.Addresses
 	To        header.Addresses
-	Protocol  header.Protocol
-	Ports     []header.Ports
+	Services  header.Services // as the sources send them
 	AllPorts  bool
 	FromPorts []header.Ports // where not all, the sources' own ports
 	Example   Example        // in the new network, or in the old one where it can't begin there
@@ -289,7 +288,7 @@ func (c *comparison) differences() []Difference {
 			set = c.space.Minus(set, equalTerms(c.space, d.Old.terms, d.New.terms))
 		}
 		for _, box := range c.space.Boxes(set) {
-			d.Protocol, d.From, d.To, d.Ports, d.AllPorts, d.FromPorts = box.Protocol, box.From, box.To, box.Ports, box.AllPorts, box.SourcePorts
+			d.Services, d.From, d.To, d.AllPorts, d.FromPorts = sentTo(&box), box.From, box.To, box.AllPorts, box.SourcePorts
 			networks := []*engine.Engine{c.new, c.old}
 			if x.begins == c.old {
 				networks = networks[1:]
@@ -306,14 +305,7 @@ func (c *comparison) differences() []Difference {
 func compareDifferences(x, y Difference) int {
 	a, _ := x.To.First()
 	b, _ := y.To.First()
-	protocols := header.Protocols()
-	port := func(d *Difference) uint16 {
-		if len(d.Ports) == 0 {
-			return 0
-		}
-		return d.Ports[0].First
-	}
-	return cmp.Or(slices.Index(Changes, x.Change)-slices.Index(Changes, y.Change), a.Compare(b), slices.Index(protocols, x.Protocol)-slices.Index(protocols, y.Protocol), cmp.Compare(port(&x), port(&y)))
+	return cmp.Or(slices.Index(Changes, x.Change)-slices.Index(Changes, y.Change), a.Compare(b), compareService(x.Services[0], y.Services[0]))
 }
 
 func equalTerms(space *header.Space, a, b header.Terms) header.Set {
@@ -380,20 +372,37 @@ func changeOf(old, new *Fate) Change {
 }
 
 // Summary puts differences together that are about the same destinations and hosts,
-// whatever rules stopped their sources before.
+// whatever rules stopped their sources before, and then those that are about the same
+// sources and destinations, whatever the services.
 func Summary(list []Difference) []Difference {
+	bySource := join(list, func(d *Difference) string { return fmt.Sprint(d.Services) }, func(into, d *Difference) bool {
+		if !into.To.Equal(d.To) {
+			return false
+		}
+		into.From = into.From.Union(d.From)
+		return true
+	})
+	return join(bySource, func(*Difference) string { return "" }, func(into, d *Difference) bool {
+		if !into.To.Equal(d.To) || !into.From.Equal(d.From) {
+			return false
+		}
+		into.Services = slices.Concat(into.Services, d.Services)
+		return true
+	})
+}
+
+// join puts differences of the same change and hosts together, and of the same key, where
+// one takes up another.
+func join(list []Difference, key func(*Difference) string, takeUp func(into, d *Difference) bool) []Difference {
 	var merged []Difference
 	alike := map[string][]int{} // by what is quickly compared
-	for _, d := range list {
-		key := fmt.Sprint(d.Change, d.Old.Host, d.New.Host, d.Protocol, d.Ports, d.AllPorts, d.FromPorts, d.On == nil)
-		same := slices.IndexFunc(alike[key], func(i int) bool { return merged[i].On == d.On && merged[i].To.Equal(d.To) })
-		if same < 0 {
-			alike[key] = append(alike[key], len(merged))
+	for i := range list {
+		d := list[i]
+		k := fmt.Sprintf("%s %s %s %p %v %v %s", d.Change, d.Old.Host, d.New.Host, d.On, d.AllPorts, d.FromPorts, key(&d))
+		if !slices.ContainsFunc(alike[k], func(i int) bool { return takeUp(&merged[i], &d) }) {
+			alike[k] = append(alike[k], len(merged))
 			merged = append(merged, d)
-			continue
 		}
-		into := &merged[alike[key][same]]
-		into.From = into.From.Union(d.From)
 	}
 	return merged
 }

@@ -240,12 +240,11 @@ func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas, q Question) []Acce
 			Host: w.region.Verdict.Host, Gateway: e.Network().Gateway(w.region.Verdict.Host) != nil,
 			To: box.To, From: box.From, On: w.on, AllPorts: box.AllPorts, Ports: box.SourcePorts, Rules: w.region.Rules,
 		}
+		a.Sent = sentTo(&box)
 		if len(box.Ports) == 0 {
-			a.Services = header.Services{{Protocol: box.Protocol}}
-			a.Sent = a.Services
+			a.Services = a.Sent
 		}
 		for _, p := range box.Ports {
-			a.Sent = append(a.Sent, header.Service{Protocol: box.Protocol, Ports: p})
 			served := header.Service{Protocol: box.Protocol}
 			served.Ports.First = w.region.Terms.Apply(header.Packet{DestinationPort: p.First}).DestinationPort
 			served.Ports.Last = w.region.Terms.Apply(header.Packet{DestinationPort: p.Last}).DestinationPort
@@ -259,6 +258,18 @@ func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas, q Question) []Acce
 	return found
 }
 
+// sentTo returns the services of a box, as the sources send them.
+func sentTo(b *header.Box) header.Services {
+	if len(b.Ports) == 0 {
+		return header.Services{{Protocol: b.Protocol}}
+	}
+	services := make(header.Services, len(b.Ports))
+	for i, p := range b.Ports {
+		services[i] = header.Service{Protocol: b.Protocol, Ports: p}
+	}
+	return services
+}
+
 // usualPort is the source port of examples where any will do; it is that of trace.
 const usualPort = 40000
 
@@ -266,11 +277,11 @@ const usualPort = 40000
 // meets itself.
 func exampleOf(s *header.Space, set header.Set, b *header.Box, meetings []engine.Meeting) header.Packet {
 	p := header.Packet{Protocol: b.Protocol}
-	p.Destination, _ = engine.Usual(b.To, false)
+	p.Destination, _ = b.To.Usual(false)
 	if !p.Destination.IsValid() {
-		p.Destination, _ = engine.Usual(b.To, true)
+		p.Destination, _ = b.To.Usual(true)
 	}
-	p.Source, _ = engine.Usual(b.From, p.Destination.Is6())
+	p.Source, _ = b.From.Usual(p.Destination.Is6())
 	if b.Protocol.HasPorts() || b.Protocol == header.ICMP {
 		p.SourcePort = usualPort
 	}
@@ -283,7 +294,7 @@ func exampleOf(s *header.Space, set header.Set, b *header.Box, meetings []engine
 	only := s.Where(header.FieldDestination, header.AddressSpans(b.To), s.Where(header.FieldSource, header.AddressSpans(b.From), header.Everything))
 	only = s.Restrict(only, set)
 	random := rand.New(rand.NewPCG(1, 1))
-	p, _ = s.Example(only)
+	p, _ = s.Usual(only)
 	for tries := 0; tries < mostTries && !engine.Claims(meetings, p); tries++ {
 		p, _ = s.Sample(only, random.Uint64)
 	}

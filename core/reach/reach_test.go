@@ -144,15 +144,6 @@ func listed(found []reach.Access, on *network.Segment, p *header.Packet) bool {
 	return false
 }
 
-func hasPort(list []header.Ports, port uint16) bool {
-	for _, p := range list {
-		if p.Contains(port) {
-			return true
-		}
-	}
-	return false
-}
-
 // packetsOf returns members of an access at its borders.
 func packetsOf(random *rand.Rand, a *reach.Access) []header.Packet {
 	var found []header.Packet
@@ -213,7 +204,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 		for _, d := range found {
 			differing++
 			if x, y, ok := fares(d.On, d.Example.Packet); !ok || x == y {
-				t.Fatalf("seed %d: compare says %s -> %s %s is %s, traces say %s and %s", seed, d.Example.Packet.From(), d.Example.Packet.To(), d.Protocol, d.Change, x, y)
+				t.Fatalf("seed %d: compare says %s -> %s %s is %s, traces say %s and %s", seed, d.Example.Packet.From(), d.Example.Packet.To(), d.Services, d.Change, x, y)
 			}
 			for _, source := range append(members(random, d.From), borders(random, d.From)...) {
 				p := d.Example.Packet
@@ -265,7 +256,7 @@ func covered(found []reach.Difference, on *network.Segment, p *header.Packet) (y
 	sure = true
 	for _, d := range found {
 		here := d.On == nil && on == nil || d.On != nil && on != nil && d.On.Name == on.Name
-		if here && d.Protocol == p.Protocol && d.From.Contains(p.Source) && d.To.Contains(p.Destination) && (len(d.Ports) == 0 || hasPort(d.Ports, p.DestinationPort)) {
+		if here && d.From.Contains(p.Source) && d.To.Contains(p.Destination) && d.Services.Matches(p.Protocol, p.DestinationPort) {
 			yes, sure = true, sure && d.AllPorts
 		}
 	}

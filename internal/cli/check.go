@@ -66,7 +66,7 @@ func runCheck(c *call) int {
 	for _, f := range found {
 		rows = append(rows, []string{string(f.Severity), fmt.Sprint(f.Place.Line), f.Subject, f.Name, f.Text})
 	}
-	printTableWithin(c.Out, []string{"", "line", "about", "finding", ""}, rows, []int{0, 0, 22, 0, 0})
+	c.printTableWithin([]string{"", "line", "about", "finding", ""}, rows, []int{0, 0, 22, 0, 0})
 	c.printMends(found, repairs)
 	fmt.Fprintln(c.Out, "\nhollowbridge check -explain FINDING says why one matters")
 	return no
@@ -114,9 +114,9 @@ func (c *call) printMends(found []advice.Finding, repairs [][]repairJSON) {
 				fmt.Fprintln(c.Out, "\nEdits that mend these. Each was tried on a copy: the finding was gone, and nothing new was wrong.")
 				first = false
 			}
-			fmt.Fprintf(c.Out, "\n  %s, line %d\n    %s\n", found[i].Name, found[i].Place.Line, commandText(r.Command, 4))
+			fmt.Fprintf(c.Out, "\n  %s, line %d\n    %s\n", found[i].Name, found[i].Place.Line, c.commandText(r.Command, 4))
 			for _, line := range r.Opens {
-				fmt.Fprintf(c.Out, "      %s\n", strings.Join(wrap(line, widest-6), "\n      "))
+				fmt.Fprintf(c.Out, "      %s\n", strings.Join(wrap(line, c.Width-6), "\n      "))
 			}
 		}
 	}

@@ -2,12 +2,17 @@
 package cli
 
 import (
+	"bufio"
 	"errors"
 	"flag"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
+	"os/signal"
 	"strings"
+	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/term"
@@ -30,6 +35,7 @@ type Environment struct {
 	Out, Err io.Writer
 	Color    bool // results may be coloured
 	Progress bool // long work may say how far it is
+	Width    int  // columns that outputs may take
 	Getenv   func(string) string
 	Now      func() time.Time
 }
@@ -39,8 +45,25 @@ func System() *Environment {
 	return &Environment{
 		Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Now: time.Now,
 		Progress: os.Getenv("TERM") != "dumb" && term.IsTerminal(int(os.Stderr.Fd())),
+		Width:    screenWidth(),
 		Color:    os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(os.Stdout.Fd())),
 	}
+}
+
+// The columns that outputs take: those of the terminal, within these limits, or usual
+// ones where there is none.
+const (
+	leastWidth = 60
+	usualWidth = 100
+	mostWidth  = 140
+)
+
+func screenWidth() int {
+	width, _, err := term.GetSize(int(os.Stdout.Fd()))
+	if err != nil || width <= 0 {
+		return usualWidth
+	}
+	return min(max(width, leastWidth), mostWidth)
 }
 
 // A command is one of the program's commands.
@@ -108,8 +131,77 @@ func find(name string) *command {
 	return nil
 }
 
-// Run runs the command that args name and returns the exit status.
+// Run runs the command that args name and returns the exit status. Output that is lost,
+// on a full disk or to a closed file, is an error of the command.
 func Run(args []string, env *Environment) int {
+	if env.Width == 0 {
+		env.Width = usualWidth
+	}
+	results := bufio.NewWriterSize(env.Out, 1<<16)
+	buffered := *env
+	buffered.Out, buffered.Err = results, behind{results, env.Err}
+	defer buffered.restoreOnInterrupt()()
+	status := runCommand(args, &buffered)
+	if err := results.Flush(); err != nil {
+		fmt.Fprintf(env.Err, "hollowbridge: the output is lost: %s\n", reason(err))
+		return wrong
+	}
+	return status
+}
+
+// Behind writes what stands behind results that are still to be written.
+type behind struct {
+	results *bufio.Writer
+	to      io.Writer
+}
+
+func (b behind) Write(p []byte) (int, error) {
+	b.results.Flush() // an error stays until Run looks
+	return b.to.Write(p)
+}
+
+// reason returns an error without the names of files that it is about.
+func reason(err error) error {
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		return at.Err
+	}
+	return err
+}
+
+// restoreOnInterrupt makes an interrupt leave a clean line and plain colours on a terminal,
+// until the function it returns is called.
+func (env *Environment) restoreOnInterrupt() (stop func()) {
+	if !env.Progress && !env.Color {
+		return func() {}
+	}
+	signals, done := make(chan os.Signal, 1), make(chan struct{})
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	var watching sync.WaitGroup
+	watching.Go(func() {
+		select {
+		case <-done:
+		case <-signals:
+			if env.Progress {
+				fmt.Fprint(env.Err, "\r\x1b[K")
+			}
+			if env.Color {
+				fmt.Fprint(os.Stdout, plain)
+			}
+			os.Exit(interrupted)
+		}
+	})
+	return func() {
+		signal.Stop(signals)
+		close(done)
+		watching.Wait()
+	}
+}
+
+// interrupted is the exit status after ^C, as shells have it.
+const interrupted = 128 + int(syscall.SIGINT)
+
+func runCommand(args []string, env *Environment) int {
 	if len(args) == 0 {
 		printOverview(env.Err)
 		return wrong
@@ -134,7 +226,7 @@ func Run(args []string, env *Environment) int {
 	call := &call{Environment: env, command: c}
 	switch err := call.parse(args[1:]); {
 	case errors.Is(err, flag.ErrHelp):
-		printHelp(env.Out, c)
+		printHelp(env, c)
 		return yes
 	case err != nil:
 		return call.misused("%s", err)
@@ -200,7 +292,7 @@ func (c *call) misused(format string, args ...any) int {
 // failed reports what went wrong apart from the call.
 func (c *call) failed(err error) int {
 	text := fmt.Sprintf("hollowbridge %s: %s", c.command.name, err)
-	fmt.Fprintln(c.Err, strings.Join(wrap(text, widest), "\n  "))
+	fmt.Fprintln(c.Err, strings.Join(wrap(text, c.Width), "\n  "))
 	return wrong
 }
 
@@ -230,7 +322,7 @@ func (c *call) readFailed(err error) int {
 	var wrongs netfile.Errors
 	switch {
 	case errors.As(err, &wrongs):
-		printErrors(c.Err, wrongs, "Nothing was read.")
+		c.printErrors(wrongs, "Nothing was read.")
 	case errors.Is(err, os.ErrNotExist) && c.path() == defaultFile:
 		fmt.Fprintf(c.Err, "hollowbridge %s: there is no %s here; name a network file with -f FILE, or run hollowbridge demo for an example\n", c.command.name, defaultFile)
 	default:

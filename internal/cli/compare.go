@@ -51,7 +51,7 @@ func runCompare(c *call) int {
 		var wrongs netfile.Errors
 		switch err := failures[i]; {
 		case errors.As(err, &wrongs):
-			printErrors(c.Err, wrongs, "Nothing was compared.")
+			c.printErrors(wrongs, "Nothing was compared.")
 			return wrong
 		case err != nil:
 			return c.failed(err)
@@ -119,18 +119,14 @@ func (c *call) printDifferences(names *reach.Namer, found []reach.Difference) {
 }
 
 func (c *call) printDifference(names *reach.Namer, d *reach.Difference) {
-	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", names.WhoOn(d.From, d.On), differenceTo(names, d)), widest-4), "\n    "))
-	printLabelled(c.Out, "  was", fateText(d.Old))
-	printLabelled(c.Out, "  is", fateText(d.New))
+	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", names.WhoOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d)), c.Width-4), "\n    "))
+	c.printLabelled("  was", fateText(d.Old))
+	c.printLabelled("  is", fateText(d.New))
 	fmt.Fprintf(c.Out, "    try   %s\n", c.traceLine(d.Example))
 }
 
 func differenceTo(names *reach.Namer, d *reach.Difference) string {
-	var services header.Services
-	for _, p := range d.Ports {
-		services = append(services, header.Service{Protocol: d.Protocol, Ports: p})
-	}
-	return throughText(names, d.To, services) + " " + d.Protocol.String()
+	return throughText(names, d.To, d.Services)
 }
 
 func fateText(f *reach.Fate) string {
@@ -160,15 +156,17 @@ type fateJSON struct {
 }
 
 type differenceJSON struct {
-	Change   string   `json:"change"`
-	Protocol string   `json:"protocol"`
-	From     []string `json:"from"`
-	AllPorts bool     `json:"all-source-ports"`
-	To       []string `json:"to"`
-	Ports    string   `json:"ports"`
-	Old      fateJSON `json:"old"`
-	New      fateJSON `json:"new"`
-	Example  string   `json:"example"`
+	Change    string   `json:"change"`
+	Protocol  string   `json:"protocol"`
+	On        string   `json:"on"`
+	From      []string `json:"from"`
+	AllPorts  bool     `json:"all-source-ports"`
+	FromPorts []string `json:"source-ports"`
+	To        []string `json:"to"`
+	Ports     string   `json:"ports"`
+	Old       fateJSON `json:"old"`
+	New       fateJSON `json:"new"`
+	Example   string   `json:"example"`
 }
 
 type compareJSON struct {
@@ -181,11 +179,22 @@ func (c *call) compareResult(found []reach.Difference) compareJSON {
 	result := compareJSON{Old: c.args[0], New: c.args[1], Differences: []differenceJSON{}}
 	for _, d := range found {
 		result.Differences = append(result.Differences, differenceJSON{
-			string(d.Change), d.Protocol.String(), rangeTexts(d.From), d.AllPorts, rangeTexts(d.To), portList(d.Ports),
+			string(d.Change), d.Services[0].Protocol.String(), segmentText(d.On), rangeTexts(d.From), d.AllPorts, portTexts(d.FromPorts), rangeTexts(d.To), portList(d.Services),
 			fateEntry(d.Old), fateEntry(d.New), c.traceLine(d.Example),
 		})
 	}
 	return result
+}
+
+// portList writes the ports of services, with commas between them.
+func portList(services header.Services) string {
+	var texts []string
+	for _, s := range services {
+		if s.Protocol.HasPorts() {
+			texts = append(texts, s.Ports.String())
+		}
+	}
+	return strings.Join(texts, ",")
 }
 
 func fateEntry(f *reach.Fate) fateJSON {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"hollowbridge/examples"
+	"hollowbridge/internal/netfile"
 )
 
 var demoCommand = &command{
@@ -74,23 +75,39 @@ func runDemo(c *call) int {
 	}
 	file := filepath.Join(folder, defaultFile)
 	for _, s := range scenes {
-		fmt.Fprintf(c.Out, "\n%s\n%s\n", strings.Repeat("-", widest), c.bold(s.question))
+		fmt.Fprintf(c.Out, "\n%s\n%s\n", strings.Repeat("-", c.Width), c.bold(s.question))
 		fmt.Fprintf(c.Out, "$ hollowbridge %s -f %s\n\n", strings.Join(s.args, " "), file)
-		if Run(append(s.args[:len(s.args):len(s.args)], "-f", file), c.Environment) == wrong {
+		c.Err.Write(nil) // what is printed so far can be read meanwhile
+		if runCommand(append(s.args[:len(s.args):len(s.args)], "-f", file), c.Environment) == wrong {
 			return wrong
 		}
 	}
 	fmt.Fprintf(c.Out, "\n%s\nGo on: cd %s, change hollowbridge.yaml, and ask again. hollowbridge help lists the commands.\n",
-		strings.Repeat("-", widest), folder)
+		strings.Repeat("-", c.Width), folder)
 	return yes
 }
 
-// writeExample writes the example's files, and leaves those that exist.
-func (c *call) writeExample(folder string) error {
+// writeExample writes the example's files, and leaves those that exist. Each is there
+// whole or not at all; where one can't be written, those before it are taken away again.
+func (c *call) writeExample(folder string) (err error) {
+	_, err = os.Stat(folder)
+	fresh := errors.Is(err, fs.ErrNotExist)
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return err
 	}
-	return fs.WalkDir(examples.Fernhollow, "fernhollow", func(path string, entry fs.DirEntry, err error) error {
+	var written []string
+	defer func() {
+		if err == nil {
+			return
+		}
+		for _, path := range written {
+			os.Remove(path)
+		}
+		if fresh {
+			os.Remove(folder)
+		}
+	}()
+	err = fs.WalkDir(examples.Fernhollow, "fernhollow", func(path string, entry fs.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return err
 		}
@@ -99,19 +116,21 @@ func (c *call) writeExample(folder string) error {
 			return err
 		}
 		target := filepath.Join(folder, entry.Name())
-		f, err := os.OpenFile(target, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-		switch {
+		switch err := netfile.WriteNew(target, data); {
 		case errors.Is(err, fs.ErrExist):
 			fmt.Fprintf(c.Out, "%s is there already and is left as it is\n", target)
 			return nil
 		case err != nil:
 			return err
 		}
-		if _, err := f.Write(data); err != nil {
-			f.Close()
-			return err
-		}
-		fmt.Fprintf(c.Out, "wrote %s\n", target)
-		return f.Close()
+		written = append(written, target)
+		return nil
 	})
+	if err != nil {
+		return err
+	}
+	for _, path := range written {
+		fmt.Fprintf(c.Out, "wrote %s\n", path)
+	}
+	return nil
 }

@@ -367,6 +367,7 @@ type editJSON struct {
 	Difference []string `json:"difference"`
 	Remarks    []string `json:"remarks"`
 	Effects    []string `json:"effects"`
+	Text       string   `json:"text,omitempty"` // of a file that came from standard input
 }
 
 // remark keeps a line to be printed below the difference.
@@ -392,7 +393,7 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 	var wrongs netfile.Errors
 	switch {
 	case errors.As(err, &wrongs):
-		printErrors(c.Err, wrongs, "The file would have become so; nothing was written.")
+		c.printErrors(wrongs, "The file would have become so; nothing was written.")
 		return wrong
 	case err != nil:
 		return c.failed(err)
@@ -402,13 +403,22 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 	if len(changes) > 0 {
 		consequences = append(consequences, c.consequences(e)...)
 	}
-	if !c.options.dryRun && len(changes) > 0 {
+	printed := c.path() == netfile.StandardInput && !c.options.dryRun
+	if !c.options.dryRun && !printed && len(changes) > 0 {
 		if err := e.Save(); err != nil {
 			return c.failed(err)
 		}
 	}
+	if printed && !c.options.json { // the edited file is the result; what is said about it goes elsewhere
+		c.Out.Write(e.Text())
+		c.Environment = &Environment{Out: c.Err, Err: c.Err, Width: c.Width, Getenv: c.Getenv, Now: c.Now}
+	}
 	if c.options.json {
-		c.printJSON(editJSON{c.path(), !c.options.dryRun && len(changes) > 0, append([]string{}, changes...), append([]string{}, c.remarks...), consequences})
+		result := editJSON{File: c.path(), Written: !c.options.dryRun && !printed && len(changes) > 0, Difference: append([]string{}, changes...), Remarks: append([]string{}, c.remarks...), Effects: consequences}
+		if printed {
+			result.Text = string(e.Text())
+		}
+		c.printJSON(result)
 		return yes
 	}
 	for _, line := range changes {
@@ -425,16 +435,17 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 	}
 	for _, line := range c.remarks {
 		if command, is := strings.CutPrefix(line, "  "); is { // a command can be copied over several lines
-			line = "  " + commandText(command, 2)
+			line = "  " + c.commandText(command, 2)
 		} else {
-			line = strings.Join(wrap(line, widest), "\n  ")
+			line = strings.Join(wrap(line, c.Width), "\n  ")
 		}
 		fmt.Fprintln(c.Out, line)
 	}
 	for _, line := range consequences {
-		fmt.Fprintln(c.Out, strings.Join(wrap(line, widest), "\n          "))
+		fmt.Fprintln(c.Out, strings.Join(wrap(line, c.Width), "\n          "))
 	}
 	switch {
+	case printed:
 	case len(changes) == 0:
 		fmt.Fprintf(c.Out, "%s is so already; nothing was written\n", c.path())
 	case c.options.dryRun:

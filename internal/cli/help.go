@@ -37,7 +37,7 @@ func runHelp(c *call) int {
 		if asked == nil {
 			return c.misused("%s: no such command", c.args[0])
 		}
-		printHelp(c.Out, asked)
+		printHelp(c.Environment, asked)
 		return yes
 	}
 	return c.misused("one command at a time")
@@ -81,8 +81,9 @@ func usage(c *command) string {
 	return strings.Join(parts, " ")
 }
 
-func printHelp(w io.Writer, c *command) {
-	fmt.Fprintf(w, "hollowbridge %s: %s\n\nusage: %s\n\n%s\n", c.name, c.summary, usage(c), c.help)
+func printHelp(env *Environment, c *command) {
+	w := env.Out
+	fmt.Fprintf(w, "hollowbridge %s: %s\n\nusage: %s\n\n%s\n", c.name, c.summary, usage(c), fitted(c.help, env.Width))
 	first := true
 	flagSet(c, &options{}).VisitAll(func(f *flag.Flag) {
 		if first {
@@ -95,7 +96,7 @@ func printHelp(w io.Writer, c *command) {
 			fmt.Fprintf(w, "  %s\n", head)
 			head = ""
 		}
-		for _, line := range wrap(text, widest-24) {
+		for _, line := range wrap(text, env.Width-24) {
 			fmt.Fprintf(w, "  %-20s  %s\n", head, line)
 			head = ""
 		}
@@ -106,6 +107,17 @@ func printHelp(w io.Writer, c *command) {
 			fmt.Fprintln(w, "  "+e)
 		}
 	}
+}
+
+// fitted breaks the paragraphs of a text anew where they are wider than the screen.
+func fitted(text string, width int) string {
+	paragraphs := strings.Split(text, "\n\n")
+	for i, p := range paragraphs {
+		if width < usualWidth && !strings.Contains(p, "\n ") {
+			paragraphs[i] = strings.Join(wrap(p, width), "\n")
+		}
+	}
+	return strings.Join(paragraphs, "\n\n")
 }
 
 // version is set when a release is built.

@@ -57,8 +57,8 @@ func facesInternet(i *network.Interface) bool {
 // line writes a line, cut to the screen.
 func (p picture) line(indent, text string) {
 	line := []rune(strings.TrimRight(indent+text, " "))
-	if len(line) > widest && !strings.Contains(text, "\x1b") {
-		line = append(line[:widest-3], []rune("...")...)
+	if len(line) > p.Width && !strings.Contains(text, "\x1b") {
+		line = append(line[:p.Width-3], []rune("...")...)
 	}
 	fmt.Fprintln(p.Out, string(line))
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"io"
 	"strings"
 	"unicode/utf8"
 )
@@ -28,10 +27,10 @@ func (c *call) paint(color, text string) string {
 }
 
 // printLabelled writes a word and behind it text, wrapped to the screen.
-func printLabelled(w io.Writer, label, text string) {
+func (c *call) printLabelled(label, text string) {
 	const indent = 10
-	for _, line := range wrap(text, widest-indent) {
-		fmt.Fprintf(w, "  %-*s%s\n", indent-2, label, line)
+	for _, line := range wrap(text, c.Width-indent) {
+		fmt.Fprintf(c.Out, "  %-*s%s\n", indent-2, label, line)
 		label = ""
 	}
 }
@@ -55,13 +54,13 @@ func wrap(text string, width int) []string {
 
 // printTable writes rows in columns as wide as their widest cell. The last column
 // is wrapped to the screen.
-func printTable(w io.Writer, heads []string, rows [][]string) {
-	printTableWithin(w, heads, rows, make([]int, len(heads)))
+func (c *call) printTable(heads []string, rows [][]string) {
+	c.printTableWithin(heads, rows, make([]int, len(heads)))
 }
 
 // printTableWithin is printTable with columns that are at most so wide, where not 0;
 // what is longer is wrapped within its column.
-func printTableWithin(w io.Writer, heads []string, rows [][]string, most []int) {
+func (c *call) printTableWithin(heads []string, rows [][]string, most []int) {
 	rows = append([][]string{heads}, rows...)
 	widths := make([]int, len(heads))
 	for _, row := range rows {
@@ -73,7 +72,7 @@ func printTableWithin(w io.Writer, heads []string, rows [][]string, most []int) 
 		}
 	}
 	last := len(heads) - 1
-	left := widest - 2
+	left := c.Width - 2
 	for _, width := range widths[:last] {
 		left -= width + 2
 	}
@@ -94,7 +93,7 @@ func printTableWithin(w io.Writer, heads []string, rows [][]string, most []int) 
 				}
 				line += fmt.Sprintf("%-*s  ", widths[i], text)
 			}
-			fmt.Fprintln(w, strings.TrimRight(line, " "))
+			fmt.Fprintln(c.Out, strings.TrimRight(line, " "))
 		}
 	}
 }

@@ -116,7 +116,7 @@ func (c *call) printReach(n *network.Network, found []reach.Access) {
 		rows = append(rows, []string{mark, accessHost(&a), a.Services.String(), accessWho(names, &a), throughText(names, a.To, a.Sent), ruleNames(a.Rules)})
 	}
 	fmt.Fprintf(c.Out, "what can be reached from %s\n\n", c.options.from)
-	printTableWithin(c.Out, []string{"", "host", "service", "who", "through", "rules"}, rows, []int{1, 12, 14, 19, 23, 0})
+	c.printTableWithin([]string{"", "host", "service", "who", "through", "rules"}, rows, []int{1, 12, 14, 19, 23, 0})
 	fmt.Fprintf(c.Out, "\n%s in, %d of them (*) open to the internet at large\n", count(len(found), "way"), open)
 }
 
@@ -127,23 +127,30 @@ func accessHost(a *reach.Access) string {
 	return a.Host
 }
 
-func portList(list []header.Ports) string {
+func accessWho(names *reach.Namer, a *reach.Access) string {
+	return names.WhoOn(a.From, a.On) + portsOnly(a.AllPorts, a.Ports)
+}
+
+// portsOnly says from which ports of their own sources get through, where not from all.
+func portsOnly(all bool, ports []header.Ports) string {
+	if all {
+		return ""
+	}
 	var texts []string
-	for _, p := range list {
+	for _, p := range ports[:min(len(ports), mostPortsSaid)] {
 		texts = append(texts, p.String())
 	}
-	return strings.Join(texts, ",")
-}
-
-func accessWho(names *reach.Namer, a *reach.Access) string {
-	text := names.WhoOn(a.From, a.On)
-	if !a.AllPorts {
-		text += ", from some ports only"
+	text := strings.Join(texts, ", ")
+	if more := len(ports) - mostPortsSaid; more > 0 {
+		text += fmt.Sprintf(" and %d more ranges", more)
 	}
-	return text
+	return ", from source port " + text + " only"
 }
 
-// throughText says what the sources connect to: addresses and ports.
+// mostPortsSaid is how many ranges of source ports are written out.
+const mostPortsSaid = 4
+
+// throughText says what the sources connect to: addresses and services.
 func throughText(names *reach.Namer, to header.Addresses, services header.Services) string {
 	text := to.String()
 	switch {
@@ -152,19 +159,20 @@ func throughText(names *reach.Namer, to header.Addresses, services header.Servic
 	case len(to.Ranges()) > 3:
 		text = fmt.Sprintf("%s and %d more", to.Ranges()[0], len(to.Ranges())-1)
 	}
-	var ports []string
-	for _, s := range services {
-		if s.Protocol.HasPorts() && s.Ports != header.AllPorts && !slices.Contains(ports, s.Ports.String()) {
-			ports = append(ports, s.Ports.String())
+	return text + " " + servicesText(services)
+}
+
+// servicesText writes services; all there are as any service.
+func servicesText(services header.Services) string {
+	for _, p := range header.Protocols() {
+		whole := slices.ContainsFunc(services, func(s header.Service) bool {
+			return s.Protocol == p && (!p.HasPorts() || s.Ports == header.AllPorts)
+		})
+		if !whole {
+			return services.String()
 		}
 	}
-	if len(ports) == 0 {
-		return text
-	}
-	if strings.Contains(text, ":") && !strings.Contains(text, " ") {
-		text = "[" + text + "]"
-	}
-	return text + ":" + strings.Join(ports, ", ")
+	return "any service"
 }
 
 func ruleNames(rules []*network.Rule) string {
@@ -183,8 +191,10 @@ type accessJSON struct {
 	Service  string   `json:"service"`
 	Who      string   `json:"who"`
 	Open     bool     `json:"open"`
+	On       string   `json:"on"`
 	From     []string `json:"from"`
 	AllPorts bool     `json:"all-source-ports"`
+	Ports    []string `json:"source-ports"`
 	To       []string `json:"to"`
 	Sent     string   `json:"sent"`
 	Rules    []string `json:"rules"`
@@ -202,7 +212,7 @@ func (c *call) reachResult(n *network.Network, from string, found []reach.Access
 	for _, a := range found {
 		entry := accessJSON{
 			Host: a.Host, Gateway: a.Gateway, Service: a.Services.String(), Who: accessWho(names, &a), Open: names.Open(a.From),
-			From: rangeTexts(a.From), AllPorts: a.AllPorts, To: rangeTexts(a.To), Sent: a.Sent.String(), Rules: []string{}, Example: c.traceLine(a.Example),
+			On: segmentText(a.On), From: rangeTexts(a.From), AllPorts: a.AllPorts, Ports: portTexts(a.Ports), To: rangeTexts(a.To), Sent: a.Sent.String(), Rules: []string{}, Example: c.traceLine(a.Example),
 		}
 		for _, r := range a.Rules {
 			entry.Rules = append(entry.Rules, r.Name)
@@ -210,6 +220,21 @@ func (c *call) reachResult(n *network.Network, from string, found []reach.Access
 		result.Accesses = append(result.Accesses, entry)
 	}
 	return result
+}
+
+func segmentText(s *network.Segment) string {
+	if s == nil {
+		return ""
+	}
+	return s.Name
+}
+
+func portTexts(list []header.Ports) []string {
+	texts := []string{}
+	for _, p := range list {
+		texts = append(texts, p.String())
+	}
+	return texts
 }
 
 func rangeTexts(set header.Addresses) []string {

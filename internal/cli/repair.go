@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"io"
 	"strings"
 
 	"hollowbridge/core/network"
@@ -39,7 +38,7 @@ func (c *call) repairEntries(n *network.Network, list []repair.Repair) []repairJ
 
 // commandText writes a command over several lines, so that it can be copied as it is: each
 // of several on lines of its own, and what is too long with its rest further in.
-func commandText(command string, indent int) string {
+func (c *call) commandText(command string, indent int) string {
 	var b strings.Builder
 	column := 0
 	for i, w := range shellWords(command) {
@@ -48,7 +47,7 @@ func commandText(command string, indent int) string {
 			b.WriteString(" && \\\n" + strings.Repeat(" ", indent))
 			column = 0
 			continue
-		case column > 0 && indent+column+len(w)+len(" && \\") >= widest:
+		case column > 0 && indent+column+len(w)+len(" && \\") >= c.Width:
 			b.WriteString(" \\\n" + strings.Repeat(" ", indent+2))
 			column = 2
 		case i > 0 && column > 0:
@@ -78,16 +77,16 @@ func shellWords(command string) []string {
 	return words
 }
 
-func printRepairs(w io.Writer, list []repairJSON) {
+func (c *call) printRepairs(list []repairJSON) {
 	for i, r := range list {
 		label := ""
 		if i == 0 {
 			label = "repair"
 		}
-		fmt.Fprintf(w, "  %-8s%d  %s\n", label, i+1, commandText(r.Command, 13))
+		fmt.Fprintf(c.Out, "  %-8s%d  %s\n", label, i+1, c.commandText(r.Command, 13))
 		for _, line := range r.Opens {
-			for _, part := range wrap(line, widest-16) {
-				fmt.Fprintf(w, "               %s\n", part)
+			for _, part := range wrap(line, c.Width-16) {
+				fmt.Fprintf(c.Out, "               %s\n", part)
 			}
 		}
 	}

@@ -70,7 +70,7 @@ func TestCompareSaysWhatAChangeOpens(t *testing.T) {
 	must(t, folder, "hollowbridge change remote-observers members=203.0.113.64/27,192.0.2.9")
 	r := shell(t, folder, "hollowbridge compare old.yaml hollowbridge.yaml")
 	wantStatus(t, r, 1)
-	wantIn(t, r.out, "newly reached", "192.0.2.9 to 198.51.100.18:15900 tcp", "is    reached night-desk, through night-desk", "no longer reached", "203.0.113.130 to 198.51.100.20:7624 tcp", "hollowbridge trace 192.0.2.9 198.51.100.18 tcp/15900")
+	wantIn(t, r.out, "newly reached", "192.0.2.9 to 198.51.100.18 tcp/15900", "is    reached night-desk, through night-desk", "no longer reached", "203.0.113.130 to 198.51.100.20 tcp/7624", "hollowbridge trace 192.0.2.9 198.51.100.18 tcp/15900")
 	if x := shell(t, folder, "hollowbridge trace 192.0.2.9 198.51.100.18 tcp/15900"); x.status != 0 {
 		t.Errorf("the example does not reach: %s", x.out)
 	}

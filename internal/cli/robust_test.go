@@ -7,8 +7,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -104,7 +106,7 @@ func TestHostileFiles(t *testing.T) {
 func TestJSONShapes(t *testing.T) {
 	folder := demoFolder(t)
 	for line, fields := range map[string]string{
-		"trace internet rim:fibre https -json": "answered at connection delivered host near next outcome repairs rule steps told why",
+		"trace internet rim:fibre https -json": "after answered at connection delivered host near next outcome repairs rule steps told why",
 		"show -json":                           "gateways groups hosts network services",
 		"check -json":                          "errors file findings",
 		"disable weather-page -dry-run -json":  "difference effects file remarks written",
@@ -218,6 +220,110 @@ func TestAFileThroughAPipe(t *testing.T) {
 		}
 		if len(out) == 0 || strings.Contains(string(out), "tried on a copy") {
 			t.Errorf("%v: %s", args, out)
+		}
+	}
+}
+
+// A command whose output is lost says so and fails, whatever it prints.
+func TestLostOutputIsAnError(t *testing.T) {
+	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+	if err != nil {
+		t.Skip(err)
+	}
+	defer full.Close()
+	readOnly, err := os.Open("/dev/null")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer readOnly.Close()
+	folder := demoFolder(t)
+	for _, line := range []string{"help", "help trace", "trace -h", "version", "show -json", "check", "reach -csv", "trace fronts rim:fibre https -json", "expect -tap"} {
+		for _, out := range []*os.File{full, readOnly} {
+			command := exec.Command(program, strings.Fields(line)...)
+			command.Dir, command.Stdout = folder, out
+			var stderr strings.Builder
+			command.Stderr = &stderr
+			command.Run()
+			if command.ProcessState.ExitCode() != 2 || !strings.Contains(stderr.String(), "the output is lost") {
+				t.Errorf("%s to %s: status %d, %q", line, out.Name(), command.ProcessState.ExitCode(), stderr.String())
+			}
+		}
+	}
+}
+
+// Edits are made only to a regular file that may be written and has one name, and keep its
+// mode; what comes by standard input is printed as edited.
+func TestEditsKeepToRegularFiles(t *testing.T) {
+	folder := demoFolder(t)
+	path := filepath.Join(folder, "hollowbridge.yaml")
+	before := read(t, folder)
+	refused := func(file, reason string) {
+		t.Helper()
+		r := run(t, folder, "disable", "allow", "clock", "-f", file)
+		wantStatus(t, r, 2)
+		wantIn(t, strings.Join(strings.Fields(r.err), " "), reason)
+		if read(t, folder) != before {
+			t.Errorf("%s: the file has changed", reason)
+		}
+	}
+	if err := syscall.Mkfifo(filepath.Join(folder, "pipe"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	refused("pipe", "this is no regular file")
+	if info, err := os.Stat(filepath.Join(folder, "pipe")); err != nil || info.Mode()&os.ModeNamedPipe == 0 {
+		t.Error("the pipe is gone")
+	}
+	refused("/dev/stdin", "this is no regular file")
+	refused(folder, "this is a folder")
+	if err := os.Link(path, filepath.Join(folder, "other.yaml")); err != nil {
+		t.Fatal(err)
+	}
+	refused(path, "the file has 2 names (hard links)")
+	os.Remove(filepath.Join(folder, "other.yaml"))
+	os.Chmod(path, 0o440)
+	refused(path, "the file is read-only")
+	os.Chmod(path, 0o640)
+	wantStatus(t, run(t, folder, "disable", "allow", "clock"), 0)
+	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o640 {
+		t.Errorf("the mode is %v: %v", info.Mode(), err)
+	}
+	command := exec.Command(program, "enable", "allow", "clock", "-f", "-")
+	command.Dir, command.Stdin = folder, strings.NewReader(read(t, folder))
+	out, err := command.Output()
+	if err != nil || string(out) != before {
+		t.Errorf("standard input: %v\n%s", err, out)
+	}
+}
+
+// The demo's folder is there whole or not at all.
+func TestATornDemoLeavesNothing(t *testing.T) {
+	folder := t.TempDir()
+	command := exec.Command("/bin/sh", "-c", "ulimit -f 4; exec "+program+" demo there")
+	command.Dir, command.Env = folder, []string{"HOME=" + folder}
+	out, _ := command.CombinedOutput()
+	if _, err := os.Stat(filepath.Join(folder, "there")); err == nil || command.ProcessState.ExitCode() == 0 {
+		t.Errorf("a torn folder is left: %s", out)
+	}
+	wantStatus(t, run(t, folder, "demo", "there"), 0)
+}
+
+// Every flag that a help text names is one of the command's.
+func TestHelpNamesOnlyFlagsThereAre(t *testing.T) {
+	flag := regexp.MustCompile(`(?:^|[\s("])-([a-z0-9][a-z0-9-]*)`)
+	for _, name := range strings.Fields("demo init show add change move enable disable remove check trace reach expect compare version help") {
+		text := run(t, t.TempDir(), "help", name).out
+		prose, flags, _ := strings.Cut(text, "\nflags:\n")
+		_, prose, _ = strings.Cut(prose, "\nusage:")
+		known := map[string]bool{}
+		for _, line := range strings.Split(flags, "\n") {
+			if word, found := strings.CutPrefix(line, "  -"); found {
+				known[strings.Fields(word)[0]] = true
+			}
+		}
+		for _, found := range flag.FindAllStringSubmatch(prose, -1) {
+			if !known[found[1]] {
+				t.Errorf("help %s names -%s, which is no flag of it", name, found[1])
+			}
 		}
 	}
 }

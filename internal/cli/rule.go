@@ -55,7 +55,7 @@ func (c *call) showRule(n *network.Network, name string) int {
 		}
 		fmt.Fprintln(c.Out, c.bold(r.Rule.Kind+" "+r.Rule.Name))
 		for _, f := range r.Facts {
-			for j, line := range wrap(f.Text, widest-20) {
+			for j, line := range wrap(f.Text, c.Width-20) {
 				what := f.What
 				if j > 0 {
 					what = ""

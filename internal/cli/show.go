@@ -90,14 +90,14 @@ func (c *call) showGateways(n *network.Network) {
 		for _, i := range g.Interfaces {
 			rows = append(rows, []string{i.Name, i.Zone, joinPrefixes(i.Addresses), interfaceNotes(i)})
 		}
-		printTable(c.Out, []string{"interface", "zone", "address", ""}, rows)
+		c.printTable([]string{"interface", "zone", "address", ""}, rows)
 		if len(g.Routes) > 0 {
 			rows = nil
 			for _, r := range g.Routes {
 				rows = append(rows, routeRow(r))
 			}
 			fmt.Fprintln(c.Out)
-			printTable(c.Out, []string{"route to", "via", "leaves by", ""}, rows)
+			c.printTable([]string{"route to", "via", "leaves by", ""}, rows)
 		}
 		if len(g.Serves) > 0 {
 			rows = nil
@@ -105,7 +105,7 @@ func (c *call) showGateways(n *network.Network) {
 				rows = append(rows, []string{s.Name, interfaceList(s.On)})
 			}
 			fmt.Fprintln(c.Out)
-			printTable(c.Out, []string{"answers itself", "on"}, rows)
+			c.printTable([]string{"answers itself", "on"}, rows)
 		}
 		if unusual := unusualHandling(g); len(unusual) > 0 {
 			fmt.Fprintf(c.Out, "\n  handling: %s\n", strings.Join(unusual, ", "))
@@ -242,7 +242,7 @@ func (c *call) showExpectations(n *network.Network) {
 	for _, e := range n.Expect {
 		rows = append(rows, []string{fmt.Sprint(e.Place.Line), e.Say, expectationText(e)})
 	}
-	printTable(c.Out, []string{"line", "that", "means"}, rows)
+	c.printTable([]string{"line", "that", "means"}, rows)
 }
 
 func expectationText(e *network.Expectation) string {
@@ -275,7 +275,7 @@ func (c *call) showHosts(n *network.Network) {
 		}
 		rows = append(rows, []string{h.Name, joinAddresses(h.Addresses), where, strings.Join(append(serves, hostNotes(h)...), ", ")})
 	}
-	printTable(c.Out, []string{"host", "address", "segment", "serves"}, rows)
+	c.printTable([]string{"host", "address", "segment", "serves"}, rows)
 }
 
 // hostSegment returns where a host's first address is, "" for the internet.
@@ -316,7 +316,7 @@ func (c *call) showGroups(n *network.Network) {
 	for _, g := range n.Groups {
 		rows = append(rows, []string{g.Name, sizeText(g.Members), g.Text})
 	}
-	printTable(c.Out, []string{"group", "addresses", "members"}, rows)
+	c.printTable([]string{"group", "addresses", "members"}, rows)
 }
 
 // sizeText counts addresses; IPv6 prefixes are too large to count and are named
@@ -339,7 +339,7 @@ func (c *call) showServices(n *network.Network) {
 	for _, s := range n.Services {
 		rows = append(rows, []string{s.Name, s.Services.String()})
 	}
-	printTable(c.Out, []string{"service", "protocol and ports"}, rows)
+	c.printTable([]string{"service", "protocol and ports"}, rows)
 }
 
 func (c *call) showRules(n *network.Network) {
@@ -350,7 +350,7 @@ func (c *call) showRules(n *network.Network) {
 		}
 		if len(rows) > 0 {
 			c.heading("nat rules of %s", g.Name)
-			printTable(c.Out, []string{"line", "kind", "name", "does"}, rows)
+			c.printTable([]string{"line", "kind", "name", "does"}, rows)
 		}
 		c.heading("filter rules of %s", g.Name)
 		rows = nil
@@ -358,7 +358,7 @@ func (c *call) showRules(n *network.Network) {
 			rows = append(rows, []string{fmt.Sprint(r.Place.Line), string(r.Verb), r.Name, filterText(r) + ruleNotes(&r.Rule)})
 		}
 		if len(rows) > 0 {
-			printTable(c.Out, []string{"line", "verb", "name", "what"}, rows)
+			c.printTable([]string{"line", "verb", "name", "what"}, rows)
 		}
 		unmatched := "dropped"
 		if g.Handling.UnmatchedByTrust {

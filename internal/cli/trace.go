@@ -15,8 +15,8 @@ var traceCommand = &command{
 	summary: "follows one connection, step by step, there and back",
 	help: `Follows one connection through the gateways to the host, and its answer back to the client. It
 says whether the service is reached; if not, where the connection ends, which step and which
-rule ended it, and which rules nearly matched. -repairs offers edits that mend it: each was tried
-on a copy of the file, and what else it would open is said with it. -repair N makes the edit.
+rule ended it, which rules nearly matched, and which edits would mend it: each was tried on a copy
+of the file, and what else it would open is said with it. -repair N makes the edit.
 
 FROM is a host, an address, ADDRESS:PORT, a group (its first address), or internet: a stranger
 who is in no group. TO is a host, an address, or GATEWAY:INTERFACE for an interface's own
@@ -69,19 +69,21 @@ func runTrace(c *call) int {
 		return c.failed(err)
 	}
 	walk := e.NewWalk()
+	var before []afterJSON
 	for _, text := range c.options.after {
 		earlier, err := q.earlier(e, text)
 		if err != nil {
 			return c.failed(fmt.Errorf("-after: %w", err))
 		}
-		walk.Remember(earlier)
+		v := walk.Remember(earlier)
+		before = append(before, afterJSON{text, v.Outcome.String(), v.At, v.Outcome == engine.Reached || v.Outcome == engine.Unanswered})
 	}
 	t := walk.Trace(connection)
 	var repairs []repair.Repair
 	if t.Outcome != engine.Reached && len(c.options.after) == 0 {
 		switch bench, err := repair.NewBench(c.path(), n, mostRulesRepaired); {
 		case err == nil:
-			repairs = bench.ForTrace(t)
+			repairs = bench.ForTrace(t, q.from == "internet")
 		case c.options.repair != 0:
 			return c.failed(err)
 		} // else it can't be read twice, so it can't be edited either
@@ -90,8 +92,11 @@ func runTrace(c *call) int {
 		return c.applyRepair(repairs)
 	}
 	if c.options.json {
-		c.printJSON(traceResult(t, c.repairEntries(n, repairs)))
+		result := traceResult(t, c.repairEntries(n, repairs))
+		result.After = append(result.After, before...)
+		c.printJSON(result)
 	} else {
+		c.printAfter(before)
 		c.printTrace(t, c.repairEntries(n, repairs))
 	}
 	if t.Outcome != engine.Reached {
@@ -117,6 +122,16 @@ func (q question) earlier(e *engine.Engine, text string) (engine.Connection, err
 	return before.connection(e)
 }
 
+// printAfter says which earlier connections left no session.
+func (c *call) printAfter(list []afterJSON) {
+	for _, a := range list {
+		if !a.Session {
+			text := fmt.Sprintf("The earlier connection %q leaves no session: it is %s at %s.", a.Connection, a.Outcome, a.At)
+			fmt.Fprintf(c.Out, "%s\n\n", strings.Join(wrap(text, c.Width), "\n"))
+		}
+	}
+}
+
 func (c *call) printTrace(t *engine.Trace, repairs []repairJSON) {
 	p := t.Connection.Packet
 	head := fmt.Sprintf("%s -> %s %s", p.From(), p.To(), protocolText(p))
@@ -126,7 +141,7 @@ func (c *call) printTrace(t *engine.Trace, repairs []repairJSON) {
 		fmt.Fprintln(c.Out)
 	}
 	if len(t.Why) > 0 {
-		printLabelled(c.Out, "why", strings.Join(t.Why, " "))
+		c.printLabelled("why", strings.Join(t.Why, " "))
 	}
 	for i, near := range t.Near {
 		label := ""
@@ -137,11 +152,11 @@ func (c *call) printTrace(t *engine.Trace, repairs []repairJSON) {
 		if !strings.HasPrefix(text, "it ") {
 			text = fmt.Sprintf("only its %s differs: %s", near.Differs, text)
 		}
-		printLabelled(c.Out, label, fmt.Sprintf("%s (%s, line %d): %s", near.Rule.Name, near.Rule.Kind, near.Rule.Place.Line, text))
+		c.printLabelled(label, fmt.Sprintf("%s (%s, line %d): %s", near.Rule.Name, near.Rule.Kind, near.Rule.Place.Line, text))
 	}
 	if remedy := t.Outcome.Remedy(); remedy != "" {
-		printLabelled(c.Out, "next", remedy)
-		printRepairs(c.Out, repairs)
+		c.printLabelled("next", remedy)
+		c.printRepairs(repairs)
 		fmt.Fprintln(c.Out)
 	}
 	fmt.Fprintln(c.Out, c.verdictLine(t))
@@ -161,8 +176,8 @@ func (c *call) printSteps(steps []engine.Step) {
 	widestAt, widestRule := 6, 0
 	for _, s := range steps {
 		widestAt = max(widestAt, len(s.At))
-		if s.Rule != "" && s.Text != "" {
-			widestRule = max(widestRule, len(s.Rule))
+		if by := s.Rule + s.Route; by != "" && s.Text != "" {
+			widestRule = max(widestRule, len(by))
 		}
 	}
 	widestRule = min(widestRule, 30)
@@ -177,18 +192,18 @@ func (c *call) printSteps(steps []engine.Step) {
 			shown = ""
 		}
 		before = at
-		text := s.Text
+		text, by := s.Text, s.Rule+s.Route
 		if s.Back && s.Kind != engine.StepSession {
-			text = strings.TrimSpace(s.Label + " " + strings.TrimSpace(s.Rule+" "+text))
-		} else if s.Rule != "" {
-			text = strings.TrimRight(fmt.Sprintf("%-*s  %s", widestRule, s.Rule, s.Text), " ")
+			text = strings.TrimSpace(s.Label + " " + strings.TrimSpace(by+" "+text))
+		} else if by != "" {
+			text = strings.TrimRight(fmt.Sprintf("%-*s  %s", widestRule, by, s.Text), " ")
 		}
 		indent := widestAt + 2 + 9 + 2
-		if s.Rule != "" && !(s.Back && s.Kind != engine.StepSession) && s.Text != "" {
+		if by != "" && !(s.Back && s.Kind != engine.StepSession) && s.Text != "" {
 			indent += widestRule + 2
 		}
 		head := fmt.Sprintf("%-*s  %-9s  ", widestAt, shown, label)
-		for i, line := range wrapWithin(head+text, indent, widest-2) {
+		for i, line := range wrapWithin(head+text, indent, c.Width-2) {
 			if i > 0 {
 				line = strings.Repeat(" ", indent) + line
 			}
@@ -240,6 +255,14 @@ type traceJSON struct {
 	Told       bool           `json:"told"`
 	Next       string         `json:"next"`
 	Repairs    []repairJSON   `json:"repairs"`
+	After      []afterJSON    `json:"after"`
+}
+
+type afterJSON struct {
+	Connection string `json:"connection"`
+	Outcome    string `json:"outcome"`
+	At         string `json:"at"`
+	Session    bool   `json:"session"`
 }
 
 type connectionJSON struct {
@@ -254,11 +277,12 @@ type endsJSON struct {
 }
 
 type stepJSON struct {
-	At   string `json:"at"`
-	Step string `json:"step"`
-	Rule string `json:"rule"`
-	Text string `json:"text"`
-	Back bool   `json:"back"`
+	At    string `json:"at"`
+	Step  string `json:"step"`
+	Rule  string `json:"rule"`
+	Route string `json:"route"`
+	Text  string `json:"text"`
+	Back  bool   `json:"back"`
 }
 
 type nearJSON struct {
@@ -275,7 +299,7 @@ func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
 		Connection: connectionJSON{p.From(), p.To(), p.Protocol.String()},
 		Outcome:    t.Outcome.String(), Host: t.Host, At: t.At,
 		Delivered: ends(t.Delivered), Answered: ends(t.Answered),
-		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told, Next: t.Outcome.Remedy(), Repairs: append([]repairJSON{}, repairs...),
+		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told, Next: t.Outcome.Remedy(), Repairs: append([]repairJSON{}, repairs...), After: []afterJSON{},
 	}
 	if t.Rule != nil {
 		result.Rule = t.Rule.Name
@@ -285,7 +309,7 @@ func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
 		if s.Label != "" {
 			text = strings.TrimSpace(s.Label + " " + s.Text)
 		}
-		result.Steps = append(result.Steps, stepJSON{s.At, string(s.Kind), s.Rule, text, s.Back})
+		result.Steps = append(result.Steps, stepJSON{s.At, string(s.Kind), s.Rule, s.Route, text, s.Back})
 	}
 	for _, near := range t.Near {
 		result.Near = append(result.Near, nearJSON{near.Rule.Name, near.Rule.Kind, near.Rule.Place.String(), near.Differs, near.Text})

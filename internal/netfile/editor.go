@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/sys/unix"
@@ -29,10 +30,19 @@ type Editor struct {
 
 // Edit opens a network file for editing and locks its folder against other edits
 // until Close. The file must be right: what is wrong is returned as Errors.
+//
+// Only a regular file that may be written and has no other names is edited: an edit puts
+// a new file in its place. What is read from standard input is edited, but not saved.
 func Edit(path string) (*Editor, error) {
-	lock, err := lockFolder(path)
-	if err != nil {
-		return nil, err
+	var lock *os.File
+	if path != StandardInput {
+		if err := editable(path); err != nil {
+			return nil, err
+		}
+		var err error
+		if lock, err = lockFolder(path); err != nil {
+			return nil, err
+		}
 	}
 	data, err := readBounded(path)
 	if err == nil {
@@ -44,10 +54,30 @@ func Edit(path string) (*Editor, error) {
 		err = e.set(e.before)
 	}
 	if err != nil {
-		lock.Close()
+		e.Close()
 		return nil, err
 	}
 	return e, nil
+}
+
+// editable reports why a file can't be replaced by an edited one.
+func editable(path string) error {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil // reading it says so
+	}
+	status, known := info.Sys().(*syscall.Stat_t)
+	switch {
+	case info.IsDir():
+		return fmt.Errorf("%s: this is a folder; name the network file in it", path)
+	case !info.Mode().IsRegular():
+		return fmt.Errorf("%s: this is no regular file, and an edit would put one in its place; with -f - a network is read from standard input, and the edited one is printed", path)
+	case info.Mode().Perm()&0o222 == 0 || unix.Access(path, unix.W_OK) != nil:
+		return fmt.Errorf("%s: the file is read-only; make it writable first", path)
+	case known && status.Nlink > 1:
+		return fmt.Errorf("%s: the file has %d names (hard links), and the others would keep the old text; edit a copy that has one", path, status.Nlink)
+	}
+	return nil
 }
 
 // Sketch returns an editor of a copy: edits are tried on it and cannot be saved.
@@ -98,7 +128,20 @@ func lockFolder(path string) (*os.File, error) {
 }
 
 // Close gives the lock back. Edits that were not saved are lost.
-func (e *Editor) Close() error { return e.lock.Close() }
+func (e *Editor) Close() error {
+	if e.lock == nil {
+		return nil
+	}
+	return e.lock.Close()
+}
+
+// Text returns the edited file.
+func (e *Editor) Text() []byte {
+	if e.crlf {
+		return bytes.ReplaceAll(e.text, []byte("\n"), []byte("\r\n"))
+	}
+	return e.text
+}
 
 // Network returns the network as edited; what an edit made wrong is returned as Errors.
 func (e *Editor) Network() (*network.Network, error) {
@@ -143,8 +186,8 @@ func (e *Editor) set(text []byte) error {
 }
 
 // Save writes the edited file, unless it would not be right: to a temporary file
-// beside it that then takes its place, so that there is always a whole file. The
-// mode of the file is kept.
+// beside it that then takes its place, so that there is always a whole file. Its mode,
+// owner and group are kept, or nothing is written.
 func (e *Editor) Save() error {
 	if e.lock == nil {
 		return errors.New("a sketch is not saved")
@@ -156,28 +199,78 @@ func (e *Editor) Save() error {
 	if real, err := filepath.EvalSymlinks(path); err == nil {
 		path = real
 	}
-	mode := os.FileMode(0o644)
-	if info, err := os.Stat(path); err == nil {
-		mode = info.Mode().Perm()
-	}
-	temporary, err := os.CreateTemp(filepath.Dir(path), ".hollowbridge-*")
+	info, _ := os.Stat(path)
+	temporary, err := writeBeside(path, e.Text(), info)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(temporary.Name())
-	text := e.text
-	if e.crlf {
-		text = bytes.ReplaceAll(text, []byte("\n"), []byte("\r\n"))
-	}
-	_, err = temporary.Write(text)
-	err = errors.Join(err, temporary.Chmod(mode), temporary.Sync(), temporary.Close())
-	if err != nil {
-		return err
-	}
-	if err := os.Rename(temporary.Name(), path); err != nil {
-		return err
+	defer os.Remove(temporary)
+	if err := os.Rename(temporary, path); err != nil {
+		return fmt.Errorf("%s: cannot be written: %w", path, cause(err))
 	}
 	return e.lock.Sync()
+}
+
+// writeBeside writes data to a temporary file in the folder of another one, with the mode,
+// owner and group that info has, the usual ones where that is nil.
+func writeBeside(path string, data []byte, info os.FileInfo) (temporary string, err error) {
+	f, err := os.CreateTemp(filepath.Dir(path), ".hollowbridge-*")
+	if err != nil {
+		return "", fmt.Errorf("%s: cannot be written, because its folder takes no new file: %w", path, cause(err))
+	}
+	defer func() {
+		if err != nil {
+			os.Remove(f.Name())
+			err = fmt.Errorf("%s: cannot be written: %w", path, err)
+		}
+	}()
+	mode := os.FileMode(0o644)
+	if info != nil {
+		mode = info.Mode().Perm()
+		if status, known := info.Sys().(*syscall.Stat_t); known {
+			if err := f.Chown(int(status.Uid), int(status.Gid)); err != nil {
+				f.Close()
+				return "", fmt.Errorf("its owner and group can't be kept: %w", cause(err))
+			}
+		}
+	}
+	_, err = f.Write(data)
+	for _, next := range []error{f.Chmod(mode), f.Sync(), f.Close()} {
+		if err == nil {
+			err = next
+		}
+	}
+	return f.Name(), cause(err)
+}
+
+// cause returns an error without the name of the file it is about, which may be a temporary one.
+func cause(err error) error {
+	var at *os.PathError
+	var link *os.LinkError
+	switch {
+	case errors.As(err, &at):
+		return at.Err
+	case errors.As(err, &link):
+		return link.Err
+	}
+	return err
+}
+
+// WriteNew writes a file that is not there yet, whole or not at all. The error is
+// fs.ErrExist where there is one already.
+func WriteNew(path string, data []byte) error {
+	if _, err := os.Lstat(path); err == nil {
+		return fmt.Errorf("%s: %w", path, os.ErrExist)
+	}
+	temporary, err := writeBeside(path, data, nil)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(temporary)
+	if err := os.Link(temporary, path); err != nil {
+		return fmt.Errorf("%s: cannot be written: %w", path, cause(err))
+	}
+	return nil
 }
 
 // Difference returns the lines that the edits took out and put in, each with its

@@ -224,6 +224,16 @@ func (p *expressionParser) resolve(word string, start int) (network.Term, bool) 
 	if p.net.Zone(word) != nil {
 		return network.Term{Zone: word, Set: p.net.ZoneAddresses(word)}, true
 	}
+	if address, _, scoped := strings.Cut(word, "%"); scoped {
+		if _, err := header.ParseAddress(address); err == nil {
+			return fail("%s: an address stands without its interface here; write %s", word, address)
+		}
+	}
+	if i, err := p.interfaceNamed(word); err != nil {
+		return fail("%s", err)
+	} else if i != nil {
+		return network.Term{Set: interfaceAddresses(i)}, true
+	}
 	if g, i, found := strings.Cut(word, ":"); found {
 		if gateway := p.net.Gateway(g); gateway != nil {
 			found := gateway.Interface(i)
@@ -245,6 +255,25 @@ func (p *expressionParser) resolve(word string, start int) (network.Term, bool) 
 		return fail("%s: no such gateway%s", g, oneOf(g, p.gatewayNames()))
 	}
 	return fail("%s: no such host, group, zone or address%s", word, DidYouMean(word, p.addressNames()))
+}
+
+// interfaceNamed returns the interface that a bare name stands for: that of the one gateway
+// there is. With several, the error offers the whole names.
+func (r *reader) interfaceNamed(name string) (*network.Interface, error) {
+	var found []*network.Interface
+	var names []string
+	for _, g := range r.net.Gateways {
+		if i := g.Interface(name); i != nil {
+			found, names = append(found, i), append(names, i.String())
+		}
+	}
+	switch {
+	case len(found) == 0:
+		return nil, nil
+	case len(r.net.Gateways) > 1:
+		return nil, errorf("%s: say of which gateway the interface is, as %s", name, strings.Join(names, " or "))
+	}
+	return found[0], nil
 }
 
 func firstOf(names []string) string {

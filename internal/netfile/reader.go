@@ -12,8 +12,12 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
+	"syscall"
+	"time"
 
 	"go.yaml.in/yaml/v3"
+	"golang.org/x/sys/unix"
 
 	"hollowbridge/core/network"
 )
@@ -61,7 +65,22 @@ func (r *reader) read(root *yaml.Node) (*network.Network, error) {
 	return n, nil
 }
 
+// StandardInput is the path that stands for standard input.
+const StandardInput = "-"
+
+// standardInput is what comes in there, read once.
+var standardInput = sync.OnceValues(func() ([]byte, error) { return readAll("standard input", os.Stdin) })
+
+// patience is how long a named pipe may say nothing.
+var patience = 5 * time.Second
+
 func readBounded(path string) ([]byte, error) {
+	if path == StandardInput {
+		return standardInput()
+	}
+	if info, err := os.Stat(path); err == nil && info.Mode()&os.ModeNamedPipe != 0 {
+		return readPipe(path)
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		var at *os.PathError
@@ -71,9 +90,37 @@ func readBounded(path string) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
+	return readAll(path, f)
+}
+
+// readPipe reads a named pipe to its end. It waits for somebody to write, but not for ever.
+func readPipe(path string) ([]byte, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, cause(err))
+	}
+	defer f.Close()
+	waiting := []unix.PollFd{{Fd: int32(f.Fd()), Events: unix.POLLIN}}
+	for until := time.Now().Add(patience); ; {
+		n, err := unix.Poll(waiting, int(max(0, time.Until(until).Milliseconds())))
+		if errors.Is(err, unix.EINTR) {
+			continue
+		}
+		if err != nil || n == 0 {
+			return nil, fmt.Errorf("%s: nobody writes to this pipe", path)
+		}
+		break
+	}
+	if err := syscall.SetNonblock(int(f.Fd()), false); err != nil {
+		return nil, fmt.Errorf("%s: cannot be read: %w", path, err)
+	}
+	return readAll(path, f)
+}
+
+func readAll(path string, f io.Reader) ([]byte, error) {
 	data, err := io.ReadAll(io.LimitReader(f, MostBytes+1))
 	if err != nil {
-		return nil, fmt.Errorf("%s: cannot be read: %w", path, errors.Unwrap(err))
+		return nil, fmt.Errorf("%s: cannot be read: %w", path, cause(err))
 	}
 	if len(data) > MostBytes {
 		return nil, fmt.Errorf("%s: larger than %d MiB, which is more than this program reads", path, MostBytes>>20)
@@ -159,10 +206,8 @@ func (r *reader) parseYAML(data []byte) *yaml.Node {
 		message := err.Error()
 		if m := yamlLine.FindStringSubmatch(message); m != nil {
 			message = m[2]
-			if line, err := strconv.Atoi(m[1]); err == nil {
-				at.Line = line
-				at.Column = r.firstColumn(line)
-			}
+			line, _ := strconv.Atoi(m[1])
+			at = r.yamlPlace(message, line)
 		}
 		r.failAt(at, 0, "not YAML: %s", message)
 		return nil
@@ -172,6 +217,46 @@ func (r *reader) parseYAML(data []byte) *yaml.Node {
 		return nil
 	}
 	return root
+}
+
+// yamlPlace returns where a YAML error is. The library tells the line only of some, and for
+// what it did not find that before where it began to look.
+func (r *reader) yamlPlace(message string, line int) network.Place {
+	place := func(line, column int) network.Place { return network.Place{File: r.file, Line: line, Column: column} }
+	find := func(from int, is func(line string) int) (network.Place, bool) {
+		for n := max(from, 1); n <= len(r.lines); n++ {
+			text := string(r.lines[n-1])
+			if at := is(text); at >= 0 {
+				return place(n, len([]rune(text[:at]))+1), true
+			}
+		}
+		return network.Place{}, false
+	}
+	var at network.Place
+	found := false
+	switch name, anchor := strings.CutPrefix(message, "unknown anchor '"); {
+	case anchor:
+		name, _, _ = strings.Cut(name, "'")
+		at, found = find(1, func(text string) int { return strings.Index(text, "*"+name) })
+	case strings.HasPrefix(message, "control characters"):
+		at, found = find(1, func(text string) int {
+			return strings.IndexFunc(text, func(c rune) bool { return c < ' ' && c != '\t' && c != '\r' || c == 0x7f })
+		})
+	case strings.Contains(message, "tab character"):
+		at, found = find(line, func(text string) int {
+			return strings.IndexByte(text[:len(text)-len(strings.TrimLeft(text, " \t"))], '\t')
+		})
+	case strings.HasPrefix(message, "mapping values are not allowed"):
+		at, found = find(line, func(text string) int { return strings.LastIndex(text, ":") })
+	case strings.Contains(message, "cannot start any token"):
+		at, found = find(line, func(text string) int { return strings.IndexAny(text, "@`%") })
+	case strings.HasPrefix(message, "did not find expected"):
+		line++
+	}
+	if found {
+		return at
+	}
+	return place(max(line, 1), r.firstColumn(line))
 }
 
 func (r *reader) firstColumn(line int) int {

@@ -141,6 +141,9 @@ type target struct {
 // target reads a host or address, with ports behind it.
 func (r *reader) target(n *yaml.Node) (target, bool) {
 	text := n.Value
+	if strings.HasPrefix(text, "[") && strings.HasSuffix(text, "]") { // as before a port
+		text = text[1 : len(text)-1]
+	}
 	if t, ok := r.targetAddress(text); ok {
 		return target{name: text, address: t}, true
 	}

@@ -52,8 +52,9 @@ func NewBench(path string, n *network.Network, mostRules int) (*Bench, error) {
 // ForTrace returns the fewest edits that make the traced connection reach a host, those
 // that change least first. Where an edit lets it get further, but not there, edits for
 // what stops it then are tried with it. What closes something is returned only where
-// nothing else helps.
-func (b *Bench) ForTrace(t *engine.Trace) []Repair {
+// nothing else helps, or where it corrects a rule. Where the connection stands for those of
+// everybody on the internet, edits for all of them are among the repairs.
+func (b *Bench) ForTrace(t *engine.Trace, everybody bool) []Repair {
 	var found []Repair
 	type attempt struct {
 		mend advice.Mend
@@ -62,7 +63,7 @@ func (b *Bench) ForTrace(t *engine.Trace) []Repair {
 	var waiting []attempt
 	add := func(t *engine.Trace, n *network.Network, before attempt) {
 		from := append(slices.Clone(before.from), standsAt(t))
-		for _, m := range advice.Mends(t, n) {
+		for _, m := range advice.Mends(t, n, everybody) {
 			waiting = append(waiting, attempt{slices.Concat(before.mend, m), from})
 		}
 	}
@@ -98,13 +99,21 @@ func (b *Bench) ForTrace(t *engine.Trace) []Repair {
 }
 
 func sorted(list []Repair) []Repair {
-	slices.SortStableFunc(list, func(a, b Repair) int { return len(a.Opens) - len(b.Opens) })
+	slices.SortStableFunc(list, func(a, b Repair) int {
+		if a.Mend.Corrects() != b.Mend.Corrects() {
+			if a.Mend.Corrects() {
+				return -1
+			}
+			return 1
+		}
+		return len(a.Opens) - len(b.Opens)
+	})
 	return list
 }
 
-// closes reports whether something that was reached is not any more.
+// closes reports whether something that was reached, and meant to be, is not any more.
 func (r Repair) closes() bool {
-	return slices.ContainsFunc(r.Opens, func(d reach.Difference) bool { return d.Change == reach.NoLonger })
+	return !r.Mend.Corrects() && slices.ContainsFunc(r.Opens, func(d reach.Difference) bool { return d.Change == reach.NoLonger })
 }
 
 // tries returns how many edits are tried for a trace.
@@ -150,7 +159,8 @@ func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m advice.Mend) (_
 			return nil, nil
 		}
 		worse := slices.IndexFunc(left, func(l advice.Finding) bool {
-			return l.Severity != advice.Note && !slices.ContainsFunc(all, l.Same)
+			exposes := m.Corrects() && l.Severity == advice.Danger // what the rule was meant to open is said with the edit
+			return l.Severity != advice.Note && !exposes && !slices.ContainsFunc(all, l.Same)
 		})
 		if worse < 0 {
 			return m, after

@@ -1,0 +1,107 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// A story is a text file of what somebody does, and what must come of it:
+//
+//	file NAME          a file is written; its lines follow, each behind a bar
+//	| text
+//	change NAME: OLD => NEW
+//	$ hollowbridge ... a command is run
+//	> text             comes in what it prints, in this order, whatever the spaces and line ends
+//	! text             does not come in what it prints
+//	status N           is its exit status; 0 where nothing is said
+//
+// Every other line is for the reader.
+type story struct {
+	t       *testing.T
+	folder  string
+	line    int
+	file    string
+	ran     string
+	result  result
+	printed string // what is left of it
+	status  int
+}
+
+func TestStories(t *testing.T) {
+	files, err := filepath.Glob("testdata/stories/*.txt")
+	if err != nil || len(files) == 0 {
+		t.Fatal("there are no stories", err)
+	}
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {
+			text, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			s := &story{t: t, folder: t.TempDir()}
+			for i, line := range strings.Split(string(text), "\n") {
+				s.line = i + 1
+				s.tell(line)
+			}
+			s.finish()
+		})
+	}
+}
+
+func (s *story) tell(line string) {
+	s.t.Helper()
+	word, rest, _ := strings.Cut(line, " ")
+	switch word {
+	case "file":
+		s.finish()
+		s.file = rest
+		write(s.t, s.folder, s.file, "")
+	case "|":
+		path := filepath.Join(s.folder, s.file)
+		before, err := os.ReadFile(path)
+		if err != nil {
+			s.t.Fatalf("line %d: %v", s.line, err)
+		}
+		write(s.t, s.folder, s.file, string(before)+rest+"\n")
+	case "change":
+		s.finish()
+		name, change, _ := strings.Cut(rest, ": ")
+		old, new, _ := strings.Cut(change, " => ")
+		before, err := os.ReadFile(filepath.Join(s.folder, name))
+		if err != nil || !strings.Contains(string(before), old) {
+			s.t.Fatalf("line %d: %q is not in %s: %v", s.line, old, name, err)
+		}
+		write(s.t, s.folder, name, strings.Replace(string(before), old, new, 1))
+	case "$":
+		s.finish()
+		s.ran, s.status = rest, 0
+		s.result = shell(s.t, s.folder, rest)
+		s.printed = spaced(s.result.out + s.result.err)
+	case ">":
+		_, after, found := strings.Cut(s.printed, spaced(rest))
+		if !found {
+			s.t.Errorf("line %d: %q does not come in what %s prints:\n%s%s", s.line, rest, s.ran, s.result.out, s.result.err)
+		}
+		s.printed = after
+	case "!":
+		if strings.Contains(spaced(s.result.out+s.result.err), spaced(rest)) {
+			s.t.Errorf("line %d: %q comes in what %s prints:\n%s%s", s.line, rest, s.ran, s.result.out, s.result.err)
+		}
+	case "status":
+		s.status, _ = strconv.Atoi(rest)
+	}
+}
+
+// finish looks at the exit status of the last command.
+func (s *story) finish() {
+	if s.ran != "" && s.result.status != s.status {
+		s.t.Errorf("line %d: %s: exit status %d, want %d\n%s%s", s.line, s.ran, s.result.status, s.status, s.result.out, s.result.err)
+	}
+	s.ran = ""
+}
+
+// spaced returns a text with one space for any space and line ends.
+func spaced(text string) string { return strings.Join(strings.Fields(text), " ") }
