@@ -442,33 +442,63 @@ func poolFamilies(pool *network.Pool, out *network.Interface) header.Addresses {
 }
 
 // sortSpecificFirst puts conditions for fewer destinations first, then those for
-// fewer ports, then for fewer sources; else the list's order stays.
+// fewer ports, then for fewer sources; else the list's order stays. What a rule does not
+// say counts as everything, in the families that it is for.
 func (c *gateway) sortSpecificFirst(conditions []condition) {
-	size := func(m *matcher) float64 {
-		most := 0.0
-		for _, set := range m.sets() {
-			most = max(most, set.Breadth())
-		}
-		return most
+	type breadth struct {
+		to, from float64
+		ports    int
+	}
+	known := make(map[*network.Rule]breadth, len(conditions))
+	for i := range conditions {
+		k := &conditions[i]
+		families := k.from.families().Intersect(k.to.families())
+		known[k.rule] = breadth{k.to.breadth(families), k.from.breadth(families), portCount(k.services)}
 	}
 	slices.SortStableFunc(conditions, func(a, b condition) int {
-		return cmp.Or(cmp.Compare(size(&a.to), size(&b.to)), cmp.Compare(portCount(a.services), portCount(b.services)),
-			cmp.Compare(size(&a.from), size(&b.from)))
+		x, y := known[a.rule], known[b.rule]
+		return cmp.Or(cmp.Compare(x.to, y.to), cmp.Compare(x.ports, y.ports), cmp.Compare(x.from, y.from))
 	})
 }
 
-// portCount returns how many ports services have together; everything counts as
-// more than all ports.
-func portCount(services header.Services) int {
-	if len(services) == 0 {
-		return 1 << 30
+// breadth returns how many addresses of some families a matcher holds, in the zone in
+// which they are most.
+func (m *matcher) breadth(families header.Addresses) float64 {
+	most := 0.0
+	for _, set := range m.sets() {
+		most = max(most, set.Intersect(families).Breadth())
 	}
-	count := 0
-	for _, s := range services {
-		if s.Protocol == header.AnyProtocol {
-			return 1 << 30
+	return most
+}
+
+// families returns all addresses of the families of which a matcher holds some.
+func (m *matcher) families() header.Addresses {
+	var families header.Addresses
+	for _, v6 := range []bool{false, true} {
+		if slices.ContainsFunc(m.sets(), func(set header.Addresses) bool { _, has := set.FirstOf(v6); return has }) {
+			families = families.Union(header.Family(v6))
 		}
-		count += s.Ports.Count()
+	}
+	return families
+}
+
+// portCount returns how many ports of all protocols services have together; a protocol
+// without ports counts as one, and no services as all.
+func portCount(services header.Services) int {
+	count := 0
+	for _, protocol := range header.Protocols() {
+		ports, any, ok := portsOf(services, protocol)
+		switch {
+		case !ok:
+		case !protocol.HasPorts():
+			count++
+		case any:
+			count += header.AllPorts.Count()
+		default:
+			for _, p := range merged(ports) {
+				count += p.Count()
+			}
+		}
 	}
 	return count
 }

@@ -823,15 +823,57 @@ func hostPrefixes(i *network.Interface) []netip.Prefix {
 	return list
 }
 
+// ports counts the ports of a rule, each protocol's once; those without ports count as one.
 func ports(rule *network.NATRule) int {
-	if len(rule.Ports) == 0 {
-		return 1 << 30
-	}
 	count := 0
-	for _, m := range rule.Ports {
-		count += m.Ports.Count()
+	for _, protocol := range header.Protocols() {
+		var list []header.Ports
+		for _, m := range rule.Ports {
+			if m.Protocol == protocol || m.Protocol == header.AnyProtocol {
+				p := m.Ports
+				if m.Protocol == header.AnyProtocol {
+					p = header.AllPorts
+				}
+				list = append(list, p)
+			}
+		}
+		if len(rule.Ports) == 0 {
+			list = append(list, header.AllPorts)
+		}
+		switch {
+		case len(list) == 0:
+		case !protocol.HasPorts():
+			count++
+		default:
+			slices.SortFunc(list, func(a, b header.Ports) int { return int(a.First) - int(b.First) })
+			last := 0
+			for _, p := range list {
+				count += max(0, int(p.Last)-max(last, int(p.First)-1))
+				last = max(last, int(p.Last))
+			}
+		}
 	}
 	return count
+}
+
+// families returns all addresses of the families that both sets have some of.
+func families(a, b header.Addresses) (both header.Addresses) {
+	for _, v6 := range []bool{false, true} {
+		_, inA := a.FirstOf(v6)
+		_, inB := b.FirstOf(v6)
+		if inA && inB {
+			both = both.Union(header.Family(v6))
+		}
+	}
+	return both
+}
+
+// anywhere is all that an expression can match at a gateway.
+func anywhere(g *network.Gateway, e network.Expression) (all header.Addresses) {
+	for _, i := range g.Interfaces {
+		all = all.Union(e.In(i.Zone))
+	}
+	return all
 }
 
 func (r *reference) destinationRule(in *network.Interface, p *header.Packet) (found *network.NATRule, hairpinned bool) {
@@ -850,7 +892,8 @@ func (r *reference) destinationRule(in *network.Interface, p *header.Packet) (fo
 		if hairpin {
 			from = network.Expression{}
 		}
-		candidates = append(candidates, candidate{rule, at.Breadth(), size(in.Gateway, from, header.AllAddresses()), hairpin})
+		within := families(at, anywhere(in.Gateway, from))
+		candidates = append(candidates, candidate{rule, at.Intersect(within).Breadth(), size(in.Gateway, from, within), hairpin})
 	}
 	if in.Gateway.Handling.SpecificFirst {
 		slices.SortStableFunc(candidates, func(a, b candidate) int {
@@ -961,7 +1004,8 @@ func (r *reference) sourceRule(in, out *network.Interface, p header.Packet) *net
 		default:
 			continue
 		}
-		candidates = append(candidates, candidate{rule, within, size(out.Gateway, rule.From, within), size(out.Gateway, rule.To, header.AllAddresses())})
+		both := families(anywhere(out.Gateway, rule.From).Intersect(within), anywhere(out.Gateway, rule.To))
+		candidates = append(candidates, candidate{rule, within, size(out.Gateway, rule.From, within.Intersect(both)), size(out.Gateway, rule.To, both)})
 	}
 	if out.Gateway.Handling.SpecificFirst {
 		slices.SortStableFunc(candidates, func(a, b candidate) int { return cmp.Or(cmp.Compare(a.to, b.to), cmp.Compare(a.from, b.from)) })

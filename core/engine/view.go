@@ -119,6 +119,16 @@ func portsOf(services header.Services, protocol header.Protocol) (ports []header
 
 // portSpans returns ranges of ports as sorted, disjoint spans.
 func portSpans(list []header.Ports) []header.Span {
+	ports := merged(list)
+	spans := make([]header.Span, len(ports))
+	for i, p := range ports {
+		spans[i] = header.PortSpan(p.First, p.Last)
+	}
+	return spans
+}
+
+// merged returns ranges of ports sorted and disjoint.
+func merged(list []header.Ports) []header.Ports {
 	sorted := slices.Clone(list)
 	slices.SortFunc(sorted, func(a, b header.Ports) int { return int(a.First) - int(b.First) })
 	merged := sorted[:1]
@@ -130,11 +140,7 @@ func portSpans(list []header.Ports) []header.Span {
 		}
 		merged = append(merged, p)
 	}
-	spans := make([]header.Span, len(merged))
-	for i, p := range merged {
-		spans[i] = header.PortSpan(p.First, p.Last)
-	}
-	return spans
+	return merged
 }
 
 // prefixes returns the addresses of an interface's prefixes.
