@@ -139,7 +139,7 @@ func lookForwards(x *exam) {
 			case filtered == len(through):
 				p := PermissionFor(g, r)
 				who := ""
-				if others := len(x.through[&r.Rule]) - len(through); others > 0 || g.Handling.UnmatchedByTrust {
+				if g.Handling.UnmatchedByTrust { // some may get through without one
 					who = " from " + x.names.Who(header.AddressesOf(shut...))
 					p.From = strings.Join(x.shutZones(g, r), ",")
 				}

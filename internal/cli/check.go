@@ -57,7 +57,8 @@ func runCheck(c *call) int {
 	if err != nil {
 		return c.failed(fmt.Errorf("%w; there are no errors, but findings can't be told", err))
 	}
-	fmt.Fprintf(c.Out, "%s: no errors, %s\n%s: %s\n", c.path(), count(len(found), "finding"), n.Name, holdings(n))
+	fmt.Fprintf(c.Out, "%s: no errors, %s\n", c.path(), count(len(found), "finding"))
+	c.say("%s: %s", n.Name, holdings(n))
 	if len(found) == 0 {
 		return yes
 	}
@@ -111,7 +112,8 @@ func (c *call) printMends(found []advice.Finding, repairs [][]repairJSON) {
 	for i, list := range repairs {
 		for _, r := range list {
 			if first {
-				fmt.Fprintln(c.Out, "\nEdits that mend these. Each was tried on a copy: the finding was gone, and nothing new was wrong.")
+				fmt.Fprintln(c.Out)
+				c.say("Edits that mend these. Each was tried on a copy: the finding was gone, and nothing new was wrong.")
 				first = false
 			}
 			fmt.Fprintf(c.Out, "\n  %s, line %d\n    %s\n", found[i].Name, found[i].Place.Line, c.commandText(r.Command, 4))

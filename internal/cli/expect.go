@@ -102,7 +102,7 @@ func (c *call) printExpect(results []reach.Result, failed int) {
 	for i := range results {
 		r := &results[i]
 		if text := failure(r); text == "" {
-			fmt.Fprintf(c.Out, "%s     %s\n", c.green("holds"), r.Expectation.Say)
+			fmt.Fprintf(c.Out, "%s     %s\n", c.green("holds"), strings.Join(wrap(r.Expectation.Say, c.Width-10), "\n          "))
 		} else {
 			fmt.Fprintf(c.Out, "%s    %s (line %d)\n", c.red("broken"), r.Expectation.Say, r.Expectation.Place.Line)
 			fmt.Fprintf(c.Out, "          %s\n", text)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf8"
 )
@@ -58,6 +59,35 @@ func (c *call) printTable(heads []string, rows [][]string) {
 	c.printTableWithin(heads, rows, make([]int, len(heads)))
 }
 
+// wrapCell is wrap for a column: also a word that is longer than it is broken, where it
+// can behind a sign.
+func wrapCell(text string, width int) []string {
+	var lines []string
+	for _, line := range wrap(text, width) {
+		runes := []rune(line)
+		for width > 0 && len(runes) > width {
+			at := width
+			for n := width; n > width/2; n-- {
+				if strings.ContainsRune("-/:.,_", runes[n-1]) {
+					at = n
+					break
+				}
+			}
+			lines, runes = append(lines, string(runes[:at])), runes[at:]
+		}
+		lines = append(lines, string(runes))
+	}
+	return lines
+}
+
+// say writes a sentence, wrapped to the screen.
+func (c *call) say(format string, args ...any) {
+	fmt.Fprintln(c.Out, strings.Join(wrap(fmt.Sprintf(format, args...), c.Width), "\n"))
+}
+
+// narrowest is how narrow the last column of a table may get; others get half as narrow.
+const narrowest = 16
+
 // printTableWithin is printTable with columns that are at most so wide, where not 0;
 // what is longer is wrapped within its column.
 func (c *call) printTableWithin(heads []string, rows [][]string, most []int) {
@@ -67,7 +97,7 @@ func (c *call) printTableWithin(heads []string, rows [][]string, most []int) {
 		for i, cell := range row {
 			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
 			if most[i] > 0 {
-				widths[i] = min(widths[i], most[i])
+				widths[i] = min(widths[i], max(1, most[i]*c.Width/usualWidth))
 			}
 		}
 	}
@@ -76,12 +106,19 @@ func (c *call) printTableWithin(heads []string, rows [][]string, most []int) {
 	for _, width := range widths[:last] {
 		left -= width + 2
 	}
-	widths[last] = max(16, left)
+	for left < narrowest { // the widest column gives way
+		i := slices.Index(widths[:last], slices.Max(widths[:last]))
+		if widths[i] <= narrowest/2 {
+			break
+		}
+		widths[i], left = widths[i]-1, left+1
+	}
+	widths[last] = max(narrowest, left)
 	for _, row := range rows {
 		cells := make([][]string, len(row))
 		height := 1
 		for i, cell := range row {
-			cells[i] = wrap(cell, widths[i])
+			cells[i] = wrapCell(cell, widths[i])
 			height = max(height, len(cells[i]))
 		}
 		for n := range height {

@@ -327,3 +327,33 @@ func TestHelpNamesOnlyFlagsThereAre(t *testing.T) {
 		}
 	}
 }
+
+// Outputs fit a narrow terminal and use a wide one; the widest lines are commands to copy.
+func TestOutputsFitTheTerminal(t *testing.T) {
+	folder := demoFolder(t)
+	file := filepath.Join(folder, "hollowbridge.yaml")
+	for _, width := range []int{60, 80, 100, 140} {
+		for _, line := range []string{"check", "reach", "show gateways", "show rules", "show hosts", "show groups", "trace night-desk institute https", "trace internet rim:fibre tcp/8081", "expect", "compare OLD FILE"} {
+			var out, err strings.Builder
+			env := &cli.Environment{Out: &out, Err: &err, Width: width, Getenv: func(string) string { return "" }, Now: func() time.Time { return time.Date(2026, 1, 5, 12, 0, 0, 0, time.UTC) }}
+			args := strings.Fields(line)
+			if args[0] == "compare" {
+				args = []string{"compare", file, file}
+			} else {
+				args = append(args, "-f", file)
+			}
+			if status := cli.Run(args, env); status == 2 {
+				t.Fatalf("%s: %s", line, err.String())
+			}
+			widest := 0
+			for _, l := range strings.Split(out.String(), "\n") {
+				if n := len([]rune(l)); n > widest && !strings.Contains(l, file) {
+					widest = n
+				}
+			}
+			if widest > width {
+				t.Errorf("%s is %d columns wide, of %d", line, widest, width)
+			}
+		}
+	}
+}

@@ -108,13 +108,13 @@ func (c *call) showGateways(n *network.Network) {
 			c.printTable([]string{"answers itself", "on"}, rows)
 		}
 		if unusual := unusualHandling(g); len(unusual) > 0 {
-			fmt.Fprintf(c.Out, "\n  handling: %s\n", strings.Join(unusual, ", "))
+			fmt.Fprintf(c.Out, "\n  %s\n", strings.Join(wrap("handling: "+strings.Join(unusual, ", "), c.Width-4), "\n    "))
 		}
 		fmt.Fprintf(c.Out, "\n  logging: %s\n", loggingText(g.Logging))
 		if text := limitsText(g.Limits); text != "" {
 			fmt.Fprintf(c.Out, "  limits: %s\n", text)
 		}
-		fmt.Fprintf(c.Out, "  automatic mappings: %s\n", mappingsText(g.Mappings))
+		fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap("automatic mappings: "+mappingsText(g.Mappings), c.Width-4), "\n    "))
 	}
 }
 
@@ -362,9 +362,9 @@ func (c *call) showRules(n *network.Network) {
 		}
 		unmatched := "dropped"
 		if g.Handling.UnmatchedByTrust {
-			unmatched = "let through from a zone of higher trust to one of lower, else dropped"
+			unmatched = "let through to a zone that stands behind in trust, else dropped"
 		}
-		fmt.Fprintf(c.Out, "  what matches none is %s\n", unmatched)
+		fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap("what matches none is "+unmatched, c.Width-2), "\n  "))
 	}
 }
 

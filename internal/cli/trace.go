@@ -135,7 +135,13 @@ func (c *call) printAfter(list []afterJSON) {
 func (c *call) printTrace(t *engine.Trace, repairs []repairJSON) {
 	p := t.Connection.Packet
 	head := fmt.Sprintf("%s -> %s %s", p.From(), p.To(), protocolText(p))
-	fmt.Fprintf(c.Out, "%-58s  from %s\n\n", head, t.Connection.From.Name())
+	from := "from " + t.Connection.From.Name()
+	if line := fmt.Sprintf("%-58s  %s", head, from); len(line) <= c.Width {
+		head = line
+	} else {
+		head += "\n  " + from
+	}
+	fmt.Fprintf(c.Out, "%s\n\n", head)
 	c.printSteps(t.Steps)
 	if len(t.Steps) > 0 {
 		fmt.Fprintln(c.Out)
