@@ -110,7 +110,7 @@ func (c *call) showGateways(n *network.Network) {
 		if unusual := unusualHandling(g); len(unusual) > 0 {
 			fmt.Fprintf(c.Out, "\n  %s\n", strings.Join(wrap("handling: "+strings.Join(unusual, ", "), c.Width-4), "\n    "))
 		}
-		fmt.Fprintf(c.Out, "\n  logging: %s\n", loggingText(g.Logging))
+		fmt.Fprintf(c.Out, "\n  %s\n", strings.Join(wrap("logging: "+loggingText(g.Logging), c.Width-4), "\n    "))
 		if text := limitsText(g.Limits); text != "" {
 			fmt.Fprintf(c.Out, "  limits: %s\n", text)
 		}
