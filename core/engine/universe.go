@@ -13,7 +13,7 @@ import (
 type Beginning struct {
 	From     Place
 	Sources  header.Addresses
-	Shared   bool // some of the sources are in other places too
+	Shared   bool // all of the sources are in other places too; else none is
 	Protocol header.Protocol
 	Set      header.Set
 }
@@ -32,12 +32,14 @@ func (a *Atlas) Beginnings(among func(Place) header.Addresses) []Beginning {
 		}
 		for _, v6 := range []bool{false, true} {
 			sources := machines.Intersect(header.Family(v6))
-			if sources.Empty() {
-				continue
-			}
-			for _, protocol := range header.Protocols() {
-				set := a.connections(sources, header.Family(v6), protocol)
-				found = append(found, Beginning{p.place, sources, !sources.Intersect(shared).Empty(), protocol, set})
+			for _, part := range []header.Addresses{sources.Minus(shared), sources.Intersect(shared)} {
+				if part.Empty() {
+					continue
+				}
+				for _, protocol := range header.Protocols() {
+					set := a.connections(part, header.Family(v6), protocol)
+					found = append(found, Beginning{p.place, part, shared.Contains(part.Ranges()[0].First), protocol, set})
+				}
 			}
 		}
 	}

@@ -113,7 +113,7 @@ func (c *call) printReach(n *network.Network, found []reach.Access) {
 			mark = "*"
 			open++
 		}
-		rows = append(rows, []string{mark, accessHost(&a), a.Services.String(), accessWho(names, &a), throughText(names, a.To, a.Sent), ruleNames(a.Rules)})
+		rows = append(rows, []string{mark, accessHost(&a), servicesText(a.Services), accessWho(names, &a), throughText(names, a.To, a.Sent), ruleNames(a.Rules)})
 	}
 	fmt.Fprintf(c.Out, "what can be reached from %s\n\n", c.options.from)
 	c.printTableWithin([]string{"", "host", "service", "who", "through", "rules"}, rows, []int{1, 12, 14, 19, 23, 0})

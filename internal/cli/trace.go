@@ -7,6 +7,7 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
+	"hollowbridge/core/network"
 	"hollowbridge/internal/repair"
 )
 
@@ -79,6 +80,7 @@ func runTrace(c *call) int {
 		before = append(before, afterJSON{text, v.Outcome.String(), v.At, v.Outcome == engine.Reached || v.Outcome == engine.Unanswered})
 	}
 	t := walk.Trace(connection)
+	noteTwin(n, c.args[1], t)
 	var repairs []repair.Repair
 	if t.Outcome != engine.Reached && len(c.options.after) == 0 {
 		switch bench, err := repair.NewBench(c.path(), n, mostRulesRepaired); {
@@ -103,6 +105,15 @@ func runTrace(c *call) int {
 		return no
 	}
 	return yes
+}
+
+// noteTwin says where the address of a named host leads to another host that has it too.
+func noteTwin(n *network.Network, to string, t *engine.Trace) {
+	asked, got := n.Host(to), n.Host(t.Host)
+	if asked == nil || got == nil || got == asked || !asked.Has(t.Delivered.Destination) || !got.Has(t.Delivered.Destination) {
+		return
+	}
+	t.Why = append(t.Why, fmt.Sprintf("%s is the address of %s on the way it takes; %s has it on another segment.", t.Delivered.Destination, got.Name, asked.Name))
 }
 
 // earlier reads "FROM TO SERVICE [PORT]", an earlier connection and its source port.
@@ -148,6 +159,9 @@ func (c *call) printTrace(t *engine.Trace, repairs []repairJSON) {
 	}
 	if len(t.Why) > 0 {
 		c.printLabelled("why", strings.Join(t.Why, " "))
+		if t.Outcome == engine.Reached {
+			fmt.Fprintln(c.Out)
+		}
 	}
 	for i, near := range t.Near {
 		label := ""

@@ -6,7 +6,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 )
 
 // base is a right file; each error is one change to it.
@@ -253,4 +255,30 @@ func FuzzExpression(f *testing.F) {
 			e.In("yard")
 		}
 	})
+}
+
+// A named pipe is read to its end; where nobody writes, that is an error in time.
+func TestAPipeIsNotWaitedForForEver(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "pipe")
+	if err := syscall.Mkfifo(path, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	before := patience
+	defer func() { patience = before }()
+	patience = 50 * time.Millisecond
+	if _, err := Read(path); err == nil || !strings.Contains(err.Error(), "nobody writes to this pipe") {
+		t.Errorf("a pipe without a writer: %v", err)
+	}
+	patience = before
+	written := make(chan error)
+	go func() {
+		time.Sleep(50 * time.Millisecond)
+		written <- os.WriteFile(path, []byte(base), 0)
+	}()
+	if n, err := Read(path); err != nil || n.Name != "cottage" {
+		t.Errorf("a pipe with a late writer: %v", err)
+	}
+	if err := <-written; err != nil {
+		t.Error(err)
+	}
 }
