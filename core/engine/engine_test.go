@@ -1,6 +1,7 @@
 package engine_test
 
 import (
+	"flag"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
@@ -14,9 +15,10 @@ import (
 	"hollowbridge/internal/netfile"
 )
 
+var comparedNetworks = flag.Uint64("compare", 10000, "how many random networks to compare with the reference")
+
 // What is compared; -short takes fewer networks.
 const (
-	comparedNetworks    = 20000
 	comparedInShortMode = 1000
 	connectionsOfEach   = 16
 	rememberedOfEach    = 8 // the first ones leave their sessions behind
@@ -25,7 +27,7 @@ const (
 // The engine and the plain reference agree on every connection: same outcome, same
 // place, same rule, same addresses delivered and answered.
 func TestEngineAgreesWithReference(t *testing.T) {
-	networks := uint64(comparedNetworks)
+	networks := *comparedNetworks
 	if testing.Short() {
 		networks = comparedInShortMode
 	}
