@@ -135,10 +135,11 @@ func (o *origin) isOutside() bool {
 }
 
 // Examine returns everything check has to say about a network, the gravest first,
-// without what rules accept. It fails where the sets of connections grow too large.
-func Examine(e *engine.Engine) (found []Finding, err error) {
+// without what rules accept. It fails where the sets of connections grow to more than most
+// pieces.
+func Examine(e *engine.Engine, most int) (found []Finding, err error) {
 	defer header.CatchTooLarge(&err)
-	x := &exam{net: e.Network(), engine: e, atlas: e.NewAtlas(network.Always, reach.MostPieces), names: reach.NewNamer(e.Network()),
+	x := &exam{net: e.Network(), engine: e, atlas: e.NewAtlas(network.Always, most), names: reach.NewNamer(e.Network()),
 		through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, gateways: map[*network.Rule]*network.Gateway{}, hosts: map[netip.Addr]*network.Host{}}
 	for _, g := range x.net.Gateways {
 		for _, r := range g.NAT {
@@ -154,7 +155,7 @@ func Examine(e *engine.Engine) (found []Finding, err error) {
 		}
 	}
 	internet := network.Expression{Text: "internet", Terms: []network.Term{{Set: e.Network().Internet()}}}
-	if x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always}); err != nil {
+	if x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always, Most: most}); err != nil {
 		return nil, err
 	}
 	x.hidden = x.atlas.Hidden()

@@ -8,6 +8,7 @@ import (
 
 	"hollowbridge/core/advice"
 	"hollowbridge/core/engine"
+	"hollowbridge/core/reach"
 	"hollowbridge/internal/netfile"
 )
 
@@ -55,7 +56,7 @@ func examine(t *testing.T, text string) []advice.Finding {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
-	found, err := advice.Examine(engine.Compile(n))
+	found, err := advice.Examine(engine.Compile(n), reach.MostPieces)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -25,7 +25,7 @@ type Atlas struct {
 	routed map[routeKey]header.Set
 
 	choices map[whereKey]*choice
-	moves   map[moveKey][]header.Addresses // that a prefix translation moves alike
+	moves   map[moveKey]*moves
 
 	walk    *Walk  // the one that is used for every region
 	found   Region // the last one
@@ -63,7 +63,7 @@ func (e *Engine) NewAtlasIn(space *header.Space, moment network.Moment) *Atlas {
 	walk := e.NewWalk()
 	walk.region = &region{}
 	return &Atlas{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]header.Set{}, wheres: map[whereKey]header.Set{},
-		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]header.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey][]header.Addresses{}}
+		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]header.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}}
 }
 
 // Moment returns the moment that the atlas is for.

@@ -344,34 +344,20 @@ func (r *region) shiftPort(m *network.PortMap) {
 	}
 }
 
-// prefix keeps the addresses that a prefix translation moves as far as this one, or
-// those that it has no place for.
+// prefix decides by how far a prefix translation moves an address, or that it has no place
+// for it.
 func (r *region) prefix(f header.Field, a netip.Addr, rule *network.NATRule, m header.PrefixMove) {
 	if r == nil {
 		return
 	}
-	key := moveKey{rule, f}
-	known := r.atlas.moves[key]
-	at := slices.IndexFunc(known, func(alike header.Addresses) bool { return alike.Contains(a) })
-	if at < 0 {
-		at = len(known)
-		known = append(known, m.Alike())
-		r.atlas.moves[key] = known
-	}
-	aside := len(r.aside)
-	r.address(f, a, known[at], true)
-	if len(r.aside) > aside { // the others may be moved in several ways
-		r.aside[aside].known--
+	if !r.terms[f].IsConstant() {
+		moves := r.atlas.movesOf(rule, f)
+		found := slices.IndexFunc(moves.classes, func(c header.PrefixClass) bool { return c.Alike.Contains(a) })
+		r.choose(moves.set, &r.terms, false, found+1)
 	}
 	if m.To.IsValid() {
 		r.shift(f, a, m.To)
 	}
-}
-
-// A moveKey is a translation of prefixes, and the field it changes.
-type moveKey struct {
-	rule  *network.NATRule
-	field header.Field
 }
 
 // hide notes that the source becomes a, and its port the one found: its own where

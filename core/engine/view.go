@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"hollowbridge/core/header"
+	"hollowbridge/core/network"
 )
 
 // A routeKey is the routes of a table to one family.
@@ -207,6 +208,37 @@ func (a *Atlas) choice(among header.Addresses, v6 bool) *choice {
 		}
 		known.set = a.Space.Choice(header.FieldDestination, spans)
 		a.choices[key] = known
+	}
+	return known
+}
+
+// A moveKey is a translation of prefixes, and the field it changes.
+type moveKey struct {
+	rule  *network.NATRule
+	field header.Field
+}
+
+// Moves gives each address of one side of a translation of prefixes the number of its
+// class, counted from 1.
+type moves struct {
+	classes []header.PrefixClass
+	set     header.Set
+}
+
+func (a *Atlas) movesOf(rule *network.NATRule, f header.Field) *moves {
+	key := moveKey{rule, f}
+	known := a.moves[key]
+	if known == nil {
+		known = &moves{classes: rule.Prefixes.Classes(f == header.FieldDestination)}
+		var spans []header.ValueSpan
+		for i, c := range known.classes {
+			for _, r := range c.Alike.Ranges() {
+				spans = append(spans, header.ValueSpan{Span: header.AddressSpan(r), Value: i + 1})
+			}
+		}
+		slices.SortFunc(spans, header.ValueSpan.Compare)
+		known.set = a.Space.Choice(f, spans)
+		a.moves[key] = known
 	}
 	return known
 }

@@ -99,13 +99,36 @@ func (m *PrefixMove) adjusted(value uint16) uint16 {
 	return value
 }
 
-// Alike returns the addresses that are moved by the same distance as this one or, where
-// it has no place on the other side, those that have none either.
-func (m PrefixMove) Alike() Addresses {
-	lost := m.lost()
-	if !m.To.IsValid() {
-		return lost
+// A PrefixClass is addresses that a prefix translation moves by one distance, or those that
+// have no place on the other side.
+type PrefixClass struct {
+	Alike Addresses
+	Move  PrefixMove // of one of them
+}
+
+// Classes returns all addresses of one side by what becomes of them: of the outside
+// inward, else of the inside outward.
+func (p PrefixPair) Classes(inward bool) []PrefixClass {
+	from, to := p.inside, p.outside
+	if inward {
+		from, to = to, from
 	}
+	m := PrefixMove{from: from, to: to}
+	lost := m.lost()
+	classes := []PrefixClass{{lost, m}}
+	for left := AddressesOfPrefixes(from).Minus(lost); !left.Empty(); {
+		a, _ := left.First()
+		move := move(a, from, to)
+		alike := move.alike().Minus(lost)
+		classes = append(classes, PrefixClass{alike, move})
+		left = left.Minus(alike)
+	}
+	return classes
+}
+
+// alike returns the addresses that are moved by the same distance as this one, and some of
+// those that have no place on the other side.
+func (m PrefixMove) alike() Addresses {
 	word := 2 * m.word
 	bytes := m.a.As16()
 	value := int(bytes[word])<<8 | int(bytes[word+1])
@@ -121,7 +144,7 @@ func (m PrefixMove) Alike() Addresses {
 	for i := word + 2; i < 16; i++ {
 		low[i], high[i] = 0, 0xff
 	}
-	return m.everywhere(Range{netip.AddrFrom16(low), netip.AddrFrom16(high)}).Minus(lost)
+	return m.everywhere(Range{netip.AddrFrom16(low), netip.AddrFrom16(high)})
 }
 
 // lost returns the addresses that have no place on the other side.

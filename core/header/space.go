@@ -290,6 +290,9 @@ type ValueSpan struct {
 	Value int
 }
 
+// Compare orders spans by where they begin.
+func (s ValueSpan) Compare(t ValueSpan) int { return s.first.compare(t.first) }
+
 // Choice returns the set that gives each span of a field its value, and nothing
 // elsewhere. The spans are sorted and disjoint.
 func (s *Space) Choice(field Field, spans []ValueSpan) Set {

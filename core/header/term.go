@@ -216,7 +216,7 @@ func (s *Space) Agreed(set, a Set, terms *Terms, turned bool) (value Set, ok boo
 	return p.agreed(set, a)
 }
 
-// quick is how many pairs of nodes Agreed looks at.
+// quick is how many pairs of nodes, and of their edges, Agreed looks at.
 const quick = 512
 
 // unmemoed is how many pairs of nodes are pulled before they are remembered.
@@ -268,13 +268,14 @@ func (p *puller) pull(set, a Set) Set {
 		first := number{}
 		asked := p.nodes[a].edges
 		limit := largest[p.nodes[a].field]
+		at, last := 0, number{}
 		var whole [1]setEdge
 		for _, e := range p.edgesFor(set, field, &whole) {
 			if e.child == Nothing {
 				p.push(e.last, Nothing)
 			} else {
 				for done := false; !done; {
-					at, last := meet(asked, first, e.last, term.number, limit)
+					at, last = meet(asked, at, first, e.last, term.number, limit)
 					p.push(last, p.pull(e.child, asked[at].child))
 					done = last == e.last
 					first = last.plus(one)
@@ -322,10 +323,14 @@ func (p *puller) agreed(set, a Set) (value Set, ok bool) {
 	first := number{}
 	asked := p.nodes[a].edges
 	limit := largest[p.nodes[a].field]
+	at, last := 0, number{}
 	var whole [1]setEdge
 	for _, e := range p.edgesFor(set, term.Field, &whole) {
 		for done := e.child == Nothing; !done; {
-			at, last := meet(asked, first, e.last, term.number, limit)
+			if p.steps--; p.steps < 0 {
+				return 0, false
+			}
+			at, last = meet(asked, at, first, e.last, term.number, limit)
 			if !add(e.child, asked[at].child) {
 				return 0, false
 			}
@@ -338,13 +343,20 @@ func (p *puller) agreed(set, a Set) (value Set, ok bool) {
 }
 
 // meet returns which of the edges the values from first on come to when by is added to
-// them, and the last value up to end for which it is that one.
-func meet(edges []setEdge, first, end, by, limit number) (at int, last number) {
+// them, and the last value up to end for which it is that one. before is the edge that the
+// values before them come to: mostly it is this one or the next.
+func meet(edges []setEdge, before int, first, end, by, limit number) (at int, last number) {
 	now := first.plus(by)
 	if limit.high == 0 {
 		now = number{low: now.low & limit.low}
 	}
-	at = edgeAt(edges, now)
+	at = before
+	if edges[at].last.less(now) && at+1 < len(edges) {
+		at++
+	}
+	if edges[at].last.less(now) || at > 0 && !edges[at-1].last.less(now) {
+		at = edgeAt(edges, now)
+	}
 	last = first.plus(edges[at].last.minus(now)) // goes round where it is behind the largest
 	if last.less(first) || end.less(last) {
 		last = end

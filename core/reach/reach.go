@@ -24,6 +24,7 @@ type Question struct {
 	To      *network.Expression // delivered to whom; nil is everybody inside
 	Service header.Services     // as delivered; empty is every service
 	Moment  network.Moment
+	Most    int // pieces of sets that the answer may take; 0 is MostPieces
 }
 
 // An Access is some sources that reach one service of one host in one way.
@@ -46,7 +47,7 @@ type Access struct {
 // services only where the question names them.
 func Find(e *engine.Engine, q Question) (found []Access, err error) {
 	defer header.CatchTooLarge(&err)
-	atlas := e.NewAtlas(q.Moment, MostPieces)
+	atlas := e.NewAtlas(q.Moment, cmp.Or(q.Most, MostPieces))
 	defer catchTooMany(&err)
 	ways, most := map[string]*way{}, mostWays+4*e.Network().RuleCount()
 	var order []string

@@ -8,6 +8,7 @@ import (
 
 	"hollowbridge/core/advice"
 	"hollowbridge/core/network"
+	"hollowbridge/core/reach"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/repair"
 )
@@ -76,7 +77,7 @@ func runCheck(c *call) int {
 // examine returns the findings and, for those that an edit mends, the repair.
 func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]repairJSON, err error) {
 	e, done := c.compile(n)
-	found, err = advice.Examine(e)
+	found, err = advice.Examine(e, reach.MostPieces)
 	done()
 	if err != nil {
 		return nil, nil, err

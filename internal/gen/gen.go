@@ -579,7 +579,7 @@ func (g *small) writeNAT(gw *smallGateway, n int) {
 			g.line("        hairpin: true")
 		}
 	case 5:
-		bits := pick(g.random, []int{48, 48, 60, 64, 72, 81, 112})
+		bits := pick(g.random, []int{48, 48, 60, 64, 72, 80, 112})
 		g.line("      - prefix-nat: p%d\n        on: %s\n        outside: '2001:db8:%x::/%d'\n        inside: 'fd00:1:%d::/%d'", n, g.on(gw), 0xa0+n, bits, g.IntN(3), bits)
 	case 6:
 		g.line("      - no-nat: n%d\n        from: %s\n        to: %s", n, g.expression(), g.expression())

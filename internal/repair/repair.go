@@ -37,6 +37,7 @@ type Bench struct {
 	net       *network.Network
 	base      *reach.Baseline
 	mostRules int
+	overgrown bool // the sets of an edited network have outgrown mostPieces: no more are tried
 }
 
 // NewBench returns a bench for the network that a file holds. Where it has more rules
@@ -139,6 +140,9 @@ func standsAt(t *engine.Trace) standstill {
 // nothing new that is a danger or a mistake is found. ok is false where there is none.
 func (b *Bench) ForFinding(f *advice.Finding, all []advice.Finding) (r Repair, ok bool) {
 	for _, m := range f.Mends {
+		if b.overgrown {
+			break
+		}
 		if m, after := b.cured(f, all, m); after != nil {
 			return b.repair(m, after), true
 		}
@@ -154,8 +158,8 @@ func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m advice.Mend) (_
 		if after == nil {
 			return nil, nil
 		}
-		left, err := advice.Examine(after)
-		if err != nil || slices.ContainsFunc(left, f.Same) {
+		left, err := advice.Examine(after, mostPieces)
+		if b.overgrown = err != nil; b.overgrown || slices.ContainsFunc(left, f.Same) {
 			return nil, nil
 		}
 		worse := slices.IndexFunc(left, func(l advice.Finding) bool {

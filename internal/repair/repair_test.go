@@ -177,7 +177,7 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 	names := map[string]int{}
 	for seed := range *repairedNetworks / 6 {
 		w := opened(t, gen.Small(seed+5000))
-		found, err := advice.Examine(engine.Compile(w.net))
+		found, err := advice.Examine(engine.Compile(w.net), reach.MostPieces)
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
@@ -188,7 +188,7 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 				continue
 			}
 			names[found[i].Name]++
-			left, err := advice.Examine(w.after(t, r.Mend))
+			left, err := advice.Examine(w.after(t, r.Mend), reach.MostPieces)
 			if err != nil {
 				t.Fatal(err)
 			}
