@@ -138,7 +138,6 @@ func (o *origin) isOutside() bool {
 // without what rules accept. It fails where the sets of connections grow to more than most
 // pieces.
 func Examine(e *engine.Engine, most int) (found []Finding, err error) {
-	defer header.CatchTooLarge(&err)
 	x := &exam{net: e.Network(), engine: e, atlas: e.NewAtlas(network.Always, most), names: reach.NewNamer(e.Network()),
 		through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, gateways: map[*network.Rule]*network.Gateway{}, hosts: map[netip.Addr]*network.Host{}}
 	for _, g := range x.net.Gateways {
@@ -160,15 +159,15 @@ func Examine(e *engine.Engine, most int) (found []Finding, err error) {
 	}
 	x.hidden = x.atlas.Hidden()
 	for _, b := range x.atlas.Beginnings(nil) {
-		err := x.atlas.Explore(b.From, b.Set, func(r *engine.Region) {
+		for r, err := range x.atlas.Explore(b.From, b.Set) {
+			if err != nil {
+				return nil, err
+			}
 			o := &origin{r.Kept(), b.From}
 			x.regions = append(x.regions, o)
 			for _, rule := range r.Rules {
 				x.through[rule] = append(x.through[rule], o)
 			}
-		})
-		if err != nil {
-			return nil, err
 		}
 	}
 	looked := map[string]bool{}
@@ -189,7 +188,7 @@ func Examine(e *engine.Engine, most int) (found []Finding, err error) {
 	slices.SortStableFunc(x.found, func(a, b Finding) int {
 		return cmp.Or(slices.Index(severities, a.Severity)-slices.Index(severities, b.Severity), a.Place.Line-b.Place.Line)
 	})
-	return x.found, nil
+	return x.found, x.atlas.Space.Err()
 }
 
 // report notes a finding about a place, unless the rule accepts it.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -26,7 +27,7 @@ func (w *Walk) arrive(g *gateway, in *network.Interface, p *header.Packet) bool 
 		source = w.teller
 	}
 	possible := g.possibleSource(in, source)
-	w.region.address(header.FieldSource, source, g.forged[in.Index], !possible)
+	w.region.address(flowset.Source, source, g.forged[in.Index], !possible)
 	if !possible {
 		w.end(Dropped, g.Name, StepArrive, nil)
 		if w.trace != nil {

@@ -2,10 +2,12 @@ package engine
 
 import (
 	"fmt"
+	"iter"
 	"math/rand/v2"
 	"net/netip"
 	"slices"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -16,13 +18,13 @@ import (
 // walked later. So the nine steps are the same ones that trace takes, and each
 // region it returns is all connections that go one way.
 type Atlas struct {
-	Space  *header.Space
+	Space  *flowset.Space
 	engine *Engine
 	moment network.Moment
-	tables map[tableView]header.Set
-	wheres map[whereKey]header.Set
+	tables map[tableView]flowset.Set
+	wheres map[whereKey]flowset.Set
 	inside map[*netip.Prefix]header.Addresses
-	routed map[routeKey]header.Set
+	routed map[routeKey]flowset.Set
 
 	choices map[whereKey]*choice
 	moves   map[moveKey]*moves
@@ -34,10 +36,10 @@ type Atlas struct {
 
 // A Region is a set of connections that go one way.
 type Region struct {
-	Set     header.Set
-	Verdict Verdict      // of one of them
-	To      Place        // where the last machine is that they come to; its host is that of the example
-	Terms   header.Terms // what the delivered packet is in terms of the connection; only where one was delivered
+	Set     flowset.Set
+	Verdict Verdict       // of one of them
+	To      Place         // where the last machine is that they come to; its host is that of the example
+	Terms   flowset.Terms // what the delivered packet is in terms of the connection; only where one was delivered
 	Rules   []*network.Rule
 	Example header.Packet
 
@@ -52,30 +54,38 @@ func (r *Region) Kept() Region {
 }
 
 // NewAtlas returns an atlas for one moment; Always takes every rule with hours as
-// active. It may hold as many pieces of sets, see header.NewSpace.
+// active. It may hold as many pieces of sets, see flowset.NewSpace.
 func (e *Engine) NewAtlas(moment network.Moment, most int) *Atlas {
-	return e.NewAtlasIn(header.NewSpace(most), moment)
+	return e.NewAtlasIn(flowset.NewSpace(most), moment)
 }
 
 // NewAtlasIn returns an atlas whose sets are in a given space, so that those of
 // several atlases can be compared.
-func (e *Engine) NewAtlasIn(space *header.Space, moment network.Moment) *Atlas {
+func (e *Engine) NewAtlasIn(space *flowset.Space, moment network.Moment) *Atlas {
 	walk := e.NewWalk()
 	walk.region = &region{}
-	return &Atlas{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]header.Set{}, wheres: map[whereKey]header.Set{},
-		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]header.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}}
+	return &Atlas{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
+		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]flowset.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}}
 }
 
 // Moment returns the moment that the atlas is for.
 func (a *Atlas) Moment() network.Moment { return a.moment }
 
-// Explore calls a function with each region of a set of connections that begin at a
-// place; what it is given is valid until it returns, and it does not explore by itself. All
-// of them must be of one protocol and of one family. A connection from an address to
-// itself never leaves its machine; it may be in any region, or in none. The error is
-// header.TooLarge where the atlas outgrows its limit, or Unfollowed: then nothing is claimed.
-func (a *Atlas) Explore(from Place, set header.Set, do func(*Region)) (err error) {
-	defer header.CatchTooLarge(&err)
+// Explore returns the regions of a set of connections that begin at a place, one after the
+// other; each is valid until the next. All of them must be of one protocol and of one
+// family, and only one exploration of an atlas goes on at a time. A connection from an
+// address to itself never leaves its machine; it may be in any region, or in none. An error
+// is the last that comes: flowset.TooLarge where the atlas outgrows its limit, or Unfollowed;
+// then nothing is claimed.
+func (a *Atlas) Explore(from Place, set flowset.Set) iter.Seq2[*Region, error] {
+	return func(yield func(*Region, error) bool) {
+		if err := a.explore(from, set, func(r *Region) bool { return yield(r, nil) }); err != nil {
+			yield(nil, err)
+		}
+	}
+}
+
+func (a *Atlas) explore(from Place, set flowset.Set, do func(*Region) bool) error {
 	waiting := append(a.waiting[:0], remainder{set: set})
 	for len(waiting) > 0 {
 		next := waiting[len(waiting)-1]
@@ -89,15 +99,21 @@ func (a *Atlas) Explore(from Place, set header.Set, do func(*Region)) (err error
 				return Unfollowed{example}
 			}
 		}
+		if err := a.Space.Err(); err != nil {
+			return err
+		}
 		r := a.walk.region
 		waiting = r.aside
 		a.found = Region{Set: r.set, Verdict: a.walk.verdict, To: a.walk.legs[len(a.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example, Meetings: r.meetings}
-		if do(&a.found); a.engine.Watch != nil {
+		if !do(&a.found) {
+			return nil
+		}
+		if a.engine.Watch != nil {
 			a.engine.Watch()
 		}
 	}
 	a.waiting = waiting
-	return nil
+	return a.Space.Err()
 }
 
 // mostTries is how many connections of a set are walked to find one by which no machine
@@ -125,38 +141,30 @@ func (u Unfollowed) Error() string {
 
 // follow walks one connection of a set. It returns false where by this one a machine
 // meets itself and the others of the set can't be told apart from it.
-func (a *Atlas) follow(from Place, set remainder, example header.Packet, waiting []remainder) (ok bool) {
+func (a *Atlas) follow(from Place, set remainder, example header.Packet, waiting []remainder) bool {
 	if example.Source == example.Destination {
 		return false
 	}
-	defer func() {
-		if reason := recover(); reason != nil {
-			if _, met := reason.(meets); !met {
-				panic(reason)
-			}
-			ok = false
-		}
-	}()
 	w := a.walk
 	r := w.region
 	*r = region{
-		atlas: a, set: set.set, known: set.known, terms: header.OriginalTerms(), aside: waiting,
+		atlas: a, set: set.set, known: set.known, terms: flowset.OriginalTerms(), aside: waiting,
 		rules: r.rules[:0], meetings: r.meetings[:0], legs: r.legs[:0], sessions: r.sessions[:0], passages: r.passages[:0], carriers: r.carriers[:0],
 	}
-	r.terms[header.FieldProtocol] = header.ConstantPort(uint16(example.Protocol))
+	r.terms[flowset.Protocol] = flowset.ConstantPort(uint16(example.Protocol))
 	w.run(Connection{Packet: example, From: from, Moment: a.moment})
-	return true
+	return !r.met
 }
 
 // example returns a member that is not from an address to itself.
-func (a *Atlas) example(set header.Set) (header.Packet, bool) {
+func (a *Atlas) example(set flowset.Set) (header.Packet, bool) {
 	for {
 		p, ok := a.Space.Example(set)
-		if !ok || p.Source != p.Destination {
+		if !ok || a.Space.Err() != nil || p.Source != p.Destination {
 			return p, ok
 		}
-		itself := a.Space.Where(header.FieldSource, header.AddressSpans(header.Single(p.Source)), header.Everything)
-		set = a.Space.Minus(set, a.Space.Where(header.FieldDestination, header.AddressSpans(header.Single(p.Source)), itself))
+		itself := a.Space.Where(flowset.Source, flowset.AddressSpans(header.Single(p.Source)), flowset.Everything)
+		set = a.Space.Minus(set, a.Space.Where(flowset.Destination, flowset.AddressSpans(header.Single(p.Source)), itself))
 	}
 }
 
@@ -164,18 +172,15 @@ func (a *Atlas) example(set header.Set) (header.Packet, bool) {
 // address: two packets are equal in some fields then. Of many machines these connections
 // are no set that could be written down, so a region does not claim them.
 type Meeting struct {
-	a, b   header.Terms
-	fields []header.Field
+	a, b   flowset.Terms
+	fields []flowset.Field
 }
-
-// meets is what a walk is broken off with that is of such a connection.
-type meets struct{}
 
 // has reports whether a connection is one by which a machine meets itself.
 func (m *Meeting) has(p header.Packet) bool {
 	a, b := m.a.Apply(p), m.b.Apply(p)
 	for _, f := range m.fields {
-		if !a.Same(b, f) {
+		if !flowset.Same(a, b, f) {
 			return false
 		}
 	}

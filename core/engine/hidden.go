@@ -3,6 +3,7 @@ package engine
 import (
 	"slices"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -76,9 +77,9 @@ func (a *Atlas) hiddenIn(g *gateway, views []tableView) []HiddenRule {
 
 // within returns the values that whole gives to the members of a set. Of a large whole
 // it looks only at what the set comes to.
-func (a *Atlas) within(set, whole header.Set) header.Set {
-	terms := header.OriginalTerms()
-	return a.Space.Pull(set, whole, &terms, false)
+func (a *Atlas) within(set, whole flowset.Set) flowset.Set {
+	terms := flowset.OriginalTerms()
+	return a.Space.Preimage(set, whole, &terms, false)
 }
 
 // A Crossing is two rules of a filter of which each matches connections that the
@@ -116,7 +117,7 @@ func (a *Atlas) crossingsIn(v tableView) []Crossing {
 				continue
 			}
 			first := a.condition(&v.table.conditions[p.Value-1], 1, v)
-			if a.Space.Minus(first, second) != header.Nothing && a.Space.Minus(second, first) != header.Nothing {
+			if a.Space.Minus(first, second) != flowset.Nothing && a.Space.Minus(second, first) != flowset.Nothing {
 				example, _ := a.Space.Usual(p.Set)
 				found = append(found, Crossing{v.table.conditions[p.Value-1].rule, v.table.conditions[i].rule, example})
 			}

@@ -3,6 +3,7 @@ package engine
 import (
 	"strings"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -53,10 +54,10 @@ func (w *Walk) atHost(at Place, p header.Packet) (next *header.Packet, taken boo
 		}
 		before := p
 		p.Destination = r.To
-		w.region.becomes(header.FieldDestination, p.Destination)
+		w.region.becomes(flowset.Destination, p.Destination)
 		if r.ToPort != 0 {
 			p.DestinationPort = r.ToPort
-			w.region.becomesPort(header.FieldPort, p.DestinationPort)
+			w.region.becomesPort(flowset.Port, p.DestinationPort)
 		}
 		if w.trace != nil {
 			w.note(h.Name, StepHost, "relays", "", before.To()+" -> "+p.To())
@@ -84,7 +85,7 @@ func (w *Walk) handOn(h *network.Host, p header.Packet) (*header.Packet, bool) {
 		return nil, false
 	}
 	p.Source = from
-	w.region.becomes(header.FieldSource, from)
+	w.region.becomes(flowset.Source, from)
 	w.relayed = p
 	return &w.relayed, true
 }
@@ -108,7 +109,7 @@ func (w *Walk) hostPermits(h *network.Host, p *header.Packet) bool {
 			continue
 		}
 		from := r.From.Contains(p.Source)
-		w.region.address(header.FieldSource, p.Source, r.From, from)
+		w.region.address(flowset.Source, p.Source, r.From, from)
 		if !from {
 			continue
 		}
@@ -140,7 +141,7 @@ func (w *Walk) listener(h *network.Host, p *header.Packet) *network.HostService 
 		s := &h.Serves[i]
 		if s.At.IsValid() {
 			here := s.At == p.Destination
-			if w.region.address(header.FieldDestination, p.Destination, header.Single(s.At), here); !here {
+			if w.region.address(flowset.Destination, p.Destination, header.Single(s.At), here); !here {
 				continue
 			}
 		}

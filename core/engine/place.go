@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -184,7 +185,7 @@ func (w *Walk) entry(a netip.Addr) (i *network.Interface, beside bool) {
 	e := w.engine
 	for _, g := range e.gateways {
 		for _, i := range g.Interfaces {
-			if i.FacesInternet(a.Is6()) && w.inPrefixes(header.FieldDestination, i.Addresses, a) {
+			if i.FacesInternet(a.Is6()) && w.inPrefixes(flowset.Destination, i.Addresses, a) {
 				return i, true
 			}
 		}
@@ -192,7 +193,7 @@ func (w *Walk) entry(a netip.Addr) (i *network.Interface, beside bool) {
 	for i := range e.sent {
 		s := &e.sent[i]
 		sent := s.addresses.Contains(a)
-		if w.region.address(header.FieldDestination, a, s.addresses, sent); sent {
+		if w.region.address(flowset.Destination, a, s.addresses, sent); sent {
 			return s.uplink, false
 		}
 	}

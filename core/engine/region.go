@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -12,31 +13,32 @@ import (
 // Its methods do nothing on nil, so that a walk of one connection does not ask.
 type region struct {
 	atlas  *Atlas
-	set    header.Set
+	set    flowset.Set
 	aside  []remainder
-	made   int          // how many decisions the walk has asked for
-	known  int          // how many of them are known to be the same for the whole set
-	terms  header.Terms // what the packet is now, in terms of the connection
-	before header.Terms // as it arrived at the gateway
+	made   int           // how many decisions the walk has asked for
+	known  int           // how many of them are known to be the same for the whole set
+	terms  flowset.Terms // what the packet is now, in terms of the connection
+	before flowset.Terms // as it arrived at the gateway
 
-	delivered header.Terms // to the last machine
+	delivered flowset.Terms // to the last machine
 
 	meetings []Meeting
+	met      bool // the walked connection is of one of them: another has to be walked
 	legs     []legTerms
 	sessions []sessionTerms
-	passages []header.Terms
-	carriers []header.Terms
+	passages []flowset.Terms
+	carriers []flowset.Terms
 	rules    []*network.Rule
 }
 
-type legTerms struct{ sent, delivered header.Terms }
+type legTerms struct{ sent, delivered flowset.Terms }
 
-type sessionTerms struct{ before, after header.Terms }
+type sessionTerms struct{ before, after flowset.Terms }
 
 // A remainder is connections that were set aside, and how many decisions of their walk
 // are known: those before they were, and the one by which.
 type remainder struct {
-	set   header.Set
+	set   flowset.Set
 	known int
 }
 
@@ -48,27 +50,27 @@ func (r *region) settled() bool {
 }
 
 // put sets connections aside.
-func (r *region) put(set header.Set) { r.aside = append(r.aside, remainder{set, r.made}) }
+func (r *region) put(set flowset.Set) { r.aside = append(r.aside, remainder{set, r.made}) }
 
 // keep goes on with the connections for which a condition is as it was for the one
 // walked, and sets the others aside.
-func (r *region) keep(inside, outside header.Set, holds bool) {
+func (r *region) keep(inside, outside flowset.Set, holds bool) {
 	if !holds {
 		inside, outside = outside, inside
 	}
 	r.set = inside
-	if outside != header.Nothing {
+	if outside != flowset.Nothing {
 		r.put(outside)
 	}
 }
 
 // spans decides by the value of a field of the packet.
-func (r *region) spans(f header.Field, spans []header.Span, holds bool) {
-	r.where(r.atlas.Space.Where(f, spans, header.Everything), holds)
+func (r *region) spans(f flowset.Field, spans []flowset.Span, holds bool) {
+	r.where(r.atlas.Space.Where(f, spans, flowset.Everything), holds)
 }
 
 // where decides by a set over the packet as it is now.
-func (r *region) where(now header.Set, holds bool) {
+func (r *region) where(now flowset.Set, holds bool) {
 	if r.settled() {
 		return
 	}
@@ -76,13 +78,13 @@ func (r *region) where(now header.Set, holds bool) {
 	if _, agreed := space.Agreed(r.set, now, &r.terms, false); agreed {
 		return
 	}
-	inside := space.Pull(r.set, now, &r.terms, false)
+	inside := space.Preimage(r.set, now, &r.terms, false)
 	r.keep(inside, space.Minus(r.set, inside), holds)
 }
 
 // choose decides by the value that a set gives to the packet, by its terms: those with
 // the value found go on, 0 where there is none, and each other value is set aside by itself.
-func (r *region) choose(now header.Set, terms *header.Terms, turned bool, found int) {
+func (r *region) choose(now flowset.Set, terms *flowset.Terms, turned bool, found int) {
 	if r.settled() {
 		return
 	}
@@ -90,11 +92,11 @@ func (r *region) choose(now header.Set, terms *header.Terms, turned bool, found 
 	if _, agreed := space.Agreed(r.set, now, terms, turned); agreed {
 		return
 	}
-	pulled := space.Pull(r.set, now, terms, turned)
-	kept, unmet := header.Nothing, space.Minus(r.set, pulled)
+	pulled := space.Preimage(r.set, now, terms, turned)
+	kept, unmet := flowset.Nothing, space.Minus(r.set, pulled)
 	if found == 0 {
 		kept = unmet
-	} else if unmet != header.Nothing {
+	} else if unmet != flowset.Nothing {
 		r.put(unmet)
 	}
 	for _, p := range space.Parts(pulled) {
@@ -107,7 +109,7 @@ func (r *region) choose(now header.Set, terms *header.Terms, turned bool, found 
 	r.set = kept
 }
 
-func (r *region) address(f header.Field, a netip.Addr, set header.Addresses, holds bool) {
+func (r *region) address(f flowset.Field, a netip.Addr, set header.Addresses, holds bool) {
 	if r != nil && !r.terms[f].IsConstant() { // what is constant is decided already
 		r.where(r.atlas.where(f, set, a.Is6()), holds)
 	}
@@ -118,7 +120,7 @@ func (r *region) services(services header.Services, protocol header.Protocol, ho
 		return
 	}
 	if ports, any, ok := portsOf(services, protocol); ok && !any {
-		r.spans(header.FieldPort, portSpans(ports), holds)
+		r.spans(flowset.Port, portSpans(ports), holds)
 	}
 }
 
@@ -136,14 +138,14 @@ func (r *region) filter(g *gateway, in, out *network.Interface, turned bool, fou
 		return
 	}
 	seen := r.terms
-	seen[header.FieldSource], seen[header.FieldSourcePort] = r.before[header.FieldSource], r.before[header.FieldSourcePort]
+	seen[flowset.Source], seen[flowset.SourcePort] = r.before[flowset.Source], r.before[flowset.SourcePort]
 	if g.Handling.FilterSeesOriginal {
-		seen[header.FieldDestination], seen[header.FieldPort] = r.before[header.FieldDestination], r.before[header.FieldPort]
+		seen[flowset.Destination], seen[flowset.Port] = r.before[flowset.Destination], r.before[flowset.Port]
 	}
 	r.view(tableView{g.filter, g.zones[in.Index], g.zones[out.Index], turned}, seen, found)
 }
 
-func (r *region) view(v tableView, terms header.Terms, found int32) {
+func (r *region) view(v tableView, terms flowset.Terms, found int32) {
 	if found == noMatch {
 		found = -1
 	}
@@ -152,14 +154,14 @@ func (r *region) view(v tableView, terms header.Terms, found int32) {
 
 // route decides by which route the destination has.
 func (r *region) route(t *routeTable, destination netip.Addr) {
-	if r != nil && !r.terms[header.FieldDestination].IsConstant() {
+	if r != nil && !r.terms[flowset.Destination].IsConstant() {
 		r.choose(r.atlas.routes(t, destination.Is6()), &r.terms, false, int(t.winner(destination))+1)
 	}
 }
 
 // one decides by which of some addresses the destination is, or that it is none of them.
 func (r *region) one(among header.Addresses, destination netip.Addr) {
-	if r == nil || among.Empty() || r.terms[header.FieldDestination].IsConstant() {
+	if r == nil || among.Empty() || r.terms[flowset.Destination].IsConstant() {
 		return
 	}
 	c := r.atlas.choice(among, destination.Is6())
@@ -171,10 +173,10 @@ func (r *region) one(among header.Addresses, destination netip.Addr) {
 }
 
 // same decides whether two packets are equal in some fields.
-func (r *region) same(a, b header.Terms, fields []header.Field, equal bool) bool {
+func (r *region) same(a, b flowset.Terms, fields []flowset.Field, equal bool) bool {
 	inside, told := r.set, true
 	for _, f := range fields {
-		if inside == header.Nothing {
+		if inside == flowset.Nothing {
 			break
 		}
 		if same, ok := r.atlas.Space.EqualWithin(inside, f, a[f], b[f]); ok {
@@ -184,19 +186,19 @@ func (r *region) same(a, b header.Terms, fields []header.Field, equal bool) bool
 		}
 	}
 	switch {
-	case told || inside == header.Nothing:
+	case told || inside == flowset.Nothing:
 		r.keep(inside, r.atlas.Space.Minus(r.set, inside), equal)
 	case equal:
-		panic(meets{}) // it is one of those machines: another has to be walked
+		r.met = true
 	default:
 		r.meetings = append(r.meetings, Meeting{a, b, fields})
 	}
 	return equal
 }
 
-var endFields = []header.Field{header.FieldDestination, header.FieldPort, header.FieldSource, header.FieldSourcePort}
+var endFields = []flowset.Field{flowset.Destination, flowset.Port, flowset.Source, flowset.SourcePort}
 
-var justDestination = []header.Field{header.FieldDestination}
+var justDestination = []flowset.Field{flowset.Destination}
 
 func (r *region) samePassage(i int, equal bool) bool {
 	if r == nil {
@@ -224,7 +226,7 @@ func (r *region) sameCarrier(i int, equal bool) bool {
 }
 
 // sameAnswer decides whether the packet is what the client of a leg waits for.
-func (r *region) sameAnswer(leg int, fields []header.Field, equal bool) bool {
+func (r *region) sameAnswer(leg int, fields []flowset.Field, equal bool) bool {
 	if r == nil {
 		return equal
 	}
@@ -232,7 +234,7 @@ func (r *region) sameAnswer(leg int, fields []header.Field, equal bool) bool {
 }
 
 func (r *region) protocol() header.Protocol {
-	return header.Protocol(r.terms[header.FieldProtocol].ConstantValue())
+	return header.Protocol(r.terms[flowset.Protocol].ConstantValue())
 }
 
 func (r *region) beginLeg() {
@@ -244,14 +246,14 @@ func (r *region) beginLeg() {
 
 // now returns the terms of the packet as it is, and resume goes on with them after the
 // way back of a relay's client.
-func (r *region) now() header.Terms {
+func (r *region) now() flowset.Terms {
 	if r == nil {
-		return header.Terms{}
+		return flowset.Terms{}
 	}
 	return r.terms
 }
 
-func (r *region) resume(terms header.Terms) {
+func (r *region) resume(terms flowset.Terms) {
 	if r != nil {
 		r.terms = terms
 	}
@@ -313,19 +315,19 @@ func (r *region) follow(i int, forward bool) {
 	}
 }
 
-func (r *region) becomes(f header.Field, a netip.Addr) {
+func (r *region) becomes(f flowset.Field, a netip.Addr) {
 	if r != nil {
-		r.terms[f] = header.Constant(a)
+		r.terms[f] = flowset.Constant(a)
 	}
 }
 
-func (r *region) becomesPort(f header.Field, port uint16) {
+func (r *region) becomesPort(f flowset.Field, port uint16) {
 	if r != nil {
-		r.terms[f] = header.ConstantPort(port)
+		r.terms[f] = flowset.ConstantPort(port)
 	}
 }
 
-func (r *region) shift(f header.Field, from, to netip.Addr) {
+func (r *region) shift(f flowset.Field, from, to netip.Addr) {
 	if r != nil {
 		r.terms[f] = r.terms[f].Shifted(from, to)
 	}
@@ -340,13 +342,13 @@ func (r *region) portMap(m *network.PortMap, protocol header.Protocol, matches b
 
 func (r *region) shiftPort(m *network.PortMap) {
 	if r != nil && m.Protocol.HasPorts() {
-		r.terms[header.FieldPort] = r.terms[header.FieldPort].ShiftedPort(m.Ports.First, m.ToFirst)
+		r.terms[flowset.Port] = r.terms[flowset.Port].ShiftedPort(m.Ports.First, m.ToFirst)
 	}
 }
 
 // prefix decides by how far a prefix translation moves an address, or that it has no place
 // for it.
-func (r *region) prefix(f header.Field, a netip.Addr, rule *network.NATRule, m header.PrefixMove) {
+func (r *region) prefix(f flowset.Field, a netip.Addr, rule *network.NATRule, m header.PrefixMove) {
 	if r == nil {
 		return
 	}
@@ -368,14 +370,14 @@ func (r *region) hide(a netip.Addr, ports header.Ports, p *header.Packet, port u
 		return
 	case !p.Protocol.HasPorts() && p.Protocol != header.ICMP:
 	case !keeps:
-		r.becomesPort(header.FieldSourcePort, port)
+		r.becomesPort(flowset.SourcePort, port)
 	case ports != (header.Ports{}):
 		own := ports.Contains(p.SourcePort)
-		if r.spans(header.FieldSourcePort, portSpans([]header.Ports{ports}), own); !own {
-			r.becomesPort(header.FieldSourcePort, port)
+		if r.spans(flowset.SourcePort, portSpans([]header.Ports{ports}), own); !own {
+			r.becomesPort(flowset.SourcePort, port)
 		}
 	}
-	r.becomes(header.FieldSource, a)
+	r.becomes(flowset.Source, a)
 }
 
 // rule notes that a rule had a part in it.

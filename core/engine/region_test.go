@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"hollowbridge/core/engine"
-	"hollowbridge/core/header"
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile"
@@ -38,14 +38,16 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network) bool {
 	walk := e.NewWalk()
 	for _, b := range atlas.Beginnings(nil) {
 		var regions []engine.Region
-		err := atlas.Explore(b.From, b.Set, func(r *engine.Region) { regions = append(regions, r.Kept()) })
-		if err != nil {
-			t.Errorf("seed %d: %v", seed, err)
-			return false
+		for r, err := range atlas.Explore(b.From, b.Set) {
+			if err != nil {
+				t.Errorf("seed %d: %v", seed, err)
+				return false
+			}
+			regions = append(regions, r.Kept())
 		}
-		whole := header.Nothing
+		whole := flowset.Nothing
 		for _, r := range regions {
-			if atlas.Space.Restrict(whole, r.Set) != header.Nothing {
+			if atlas.Space.Restrict(whole, r.Set) != flowset.Nothing {
 				t.Errorf("seed %d: regions overlap", seed)
 				return false
 			}

@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -120,12 +121,12 @@ func (t *routeTable) lastOf(i int) netip.Addr {
 
 // spans returns the addresses of one family that have a route, each stretch with the
 // number of its route, counted from 1.
-func (t *routeTable) spans(v6 bool) []header.ValueSpan {
-	var spans []header.ValueSpan
+func (t *routeTable) spans(v6 bool) []flowset.ValueSpan {
+	var spans []flowset.ValueSpan
 	for i, first := range t.starts {
 		if first.Is6() == v6 && t.winners[i] != none {
-			span := header.AddressSpan(header.Range{First: first, Last: t.lastOf(i)})
-			spans = append(spans, header.ValueSpan{Span: span, Value: int(t.winners[i]) + 1})
+			span := flowset.AddressSpan(header.Range{First: first, Last: t.lastOf(i)})
+			spans = append(spans, flowset.ValueSpan{Span: span, Value: int(t.winners[i]) + 1})
 		}
 	}
 	return spans

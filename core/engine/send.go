@@ -3,6 +3,7 @@ package engine
 import (
 	"net/netip"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -46,7 +47,7 @@ func (w *Walk) ownSegment(from Place, p *header.Packet) *network.Segment {
 		for i := range w.engine.segments[from.Segment].links {
 			l := &w.engine.segments[from.Segment].links[i]
 			own := l.prefix.Contains(p.Source)
-			if w.region.address(header.FieldSource, p.Source, l.prefix, own); own {
+			if w.region.address(flowset.Source, p.Source, l.prefix, own); own {
 				links = w.engine.segments[from.Segment].links[i : i+1]
 				break
 			}
@@ -55,7 +56,7 @@ func (w *Walk) ownSegment(from Place, p *header.Packet) *network.Segment {
 	for i := range links {
 		l := &links[i]
 		inside := l.prefix.Contains(p.Destination)
-		if w.region.address(header.FieldDestination, p.Destination, l.prefix, inside); inside {
+		if w.region.address(flowset.Destination, p.Destination, l.prefix, inside); inside {
 			return l.on
 		}
 	}
@@ -131,7 +132,7 @@ func (w *Walk) overInternet(p *header.Packet) position {
 	}
 	e := w.engine
 	carried := !e.uncarried.Contains(p.Destination)
-	w.region.address(header.FieldDestination, p.Destination, e.uncarried.Addresses, !carried)
+	w.region.address(flowset.Destination, p.Destination, e.uncarried.Addresses, !carried)
 	if i, beside := w.entry(p.Destination); i != nil {
 		switch {
 		case !w.passesUpstream(i, p):
@@ -145,11 +146,11 @@ func (w *Walk) overInternet(p *header.Packet) position {
 		return w.arriveAt(i)
 	}
 	abroad := e.internet.Contains(p.Destination)
-	w.region.address(header.FieldDestination, p.Destination, e.internet.Addresses, abroad)
+	w.region.address(flowset.Destination, p.Destination, e.internet.Addresses, abroad)
 	if abroad && carried {
 		foreign := !w.back && len(w.passages) == 0 && e.unsent.Contains(p.Destination)
 		if !w.back && len(w.passages) == 0 {
-			w.region.address(header.FieldDestination, p.Destination, e.unsent.Addresses, foreign)
+			w.region.address(flowset.Destination, p.Destination, e.unsent.Addresses, foreign)
 		}
 		if foreign {
 			w.notSent(p, nil)
@@ -316,7 +317,7 @@ func (w *Walk) toUpstream(out *network.Interface, p *header.Packet) position {
 		w.upstreamBlocks(out, p)
 		return position{}
 	}
-	if w.inPrefixes(header.FieldSource, out.Addresses, p.Source) && w.translatedInFront(out, p) {
+	if w.inPrefixes(flowset.Source, out.Addresses, p.Source) && w.translatedInFront(out, p) {
 		w.carriers = append(w.carriers, carrier{out, *p})
 		w.region.carry(len(w.carriers))
 	}
@@ -331,12 +332,12 @@ func (w *Walk) translatedInFront(out *network.Interface, p *header.Packet) bool 
 		return true
 	}
 	private := w.engine.uncarried.Contains(p.Source)
-	w.region.address(header.FieldSource, p.Source, w.engine.uncarried.Addresses, private)
+	w.region.address(flowset.Source, p.Source, w.engine.uncarried.Addresses, private)
 	return private
 }
 
 // inPrefixes reports whether a field of the packet is in one of the prefixes.
-func (w *Walk) inPrefixes(f header.Field, prefixes []netip.Prefix, a netip.Addr) bool {
+func (w *Walk) inPrefixes(f flowset.Field, prefixes []netip.Prefix, a netip.Addr) bool {
 	inside := false
 	for _, p := range prefixes {
 		inside = inside || p.Contains(a)

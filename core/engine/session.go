@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -158,7 +159,7 @@ func (w *Walk) sessionRoute(g *gateway, out *network.Interface, p *header.Packet
 	if r != nil && r.out == out {
 		return r
 	}
-	if w.inPrefixes(header.FieldDestination, out.Addresses, p.Destination) {
+	if w.inPrefixes(flowset.Destination, out.Addresses, p.Destination) {
 		return &g.uplinks[out.Index].beside
 	}
 	return &g.uplinks[out.Index].upstream

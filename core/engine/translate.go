@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -28,9 +29,9 @@ func (w *Walk) translateDestination(g *gateway, in *network.Interface, p *header
 		w.forward(r, p)
 	case network.OneToOne:
 		p.Destination = header.Shift(p.Destination, r.rule.Outside.First, r.rule.Inside.First)
-		w.region.shift(header.FieldDestination, r.rule.Outside.First, r.rule.Inside.First)
+		w.region.shift(flowset.Destination, r.rule.Outside.First, r.rule.Inside.First)
 	case network.PrefixNAT:
-		if !w.prefix(g, r.rule, header.FieldDestination, &p.Destination, r.rule.Prefixes.Inward(p.Destination)) {
+		if !w.prefix(g, r.rule, flowset.Destination, &p.Destination, r.rule.Prefixes.Inward(p.Destination)) {
 			return r, false
 		}
 	}
@@ -43,11 +44,11 @@ func (w *Walk) translateDestination(g *gateway, in *network.Interface, p *header
 // prefix gives an address of the packet the prefix of the other side. It returns false
 // where the translation has no address for it: then the packet is thrown away, and the
 // sender is told (RFC 6296, 3.4 and 3.5).
-func (w *Walk) prefix(g *gateway, r *network.NATRule, f header.Field, a *netip.Addr, m header.PrefixMove) bool {
+func (w *Walk) prefix(g *gateway, r *network.NATRule, f flowset.Field, a *netip.Addr, m header.PrefixMove) bool {
 	w.region.prefix(f, *a, r, m)
 	if !m.To.IsValid() {
 		step := StepDestination
-		if f == header.FieldSource {
+		if f == flowset.Source {
 			step = StepSource
 		}
 		w.end(Dropped, g.Name, step, &r.Rule)
@@ -68,7 +69,7 @@ func (w *Walk) forward(r *redirect, p *header.Packet) {
 	} else {
 		p.Destination = r.rule.Target.V6
 	}
-	w.region.becomes(header.FieldDestination, p.Destination)
+	w.region.becomes(flowset.Destination, p.Destination)
 	for i := range r.ports {
 		m := &r.port
 		if i > 0 {
@@ -126,9 +127,9 @@ func (w *Walk) translateSource(g *gateway, in *network.Interface, way *route, fo
 		return way
 	case network.OneToOne:
 		p.Source = header.Shift(p.Source, r.Inside.First, r.Outside.First)
-		w.region.shift(header.FieldSource, r.Inside.First, r.Outside.First)
+		w.region.shift(flowset.Source, r.Inside.First, r.Outside.First)
 	case network.PrefixNAT:
-		if !w.prefix(g, r, header.FieldSource, &p.Source, r.Prefixes.Outward(p.Source)) {
+		if !w.prefix(g, r, flowset.Source, &p.Source, r.Prefixes.Outward(p.Source)) {
 			return nil
 		}
 	case network.SourceNAT:
@@ -165,10 +166,10 @@ func (w *Walk) translateSource(g *gateway, in *network.Interface, way *route, fo
 func (w *Walk) rewriteDestination(g *gateway, r *network.NATRule, p *header.Packet) *route {
 	before := *p
 	p.Destination = r.Destination
-	w.region.becomes(header.FieldDestination, p.Destination)
+	w.region.becomes(flowset.Destination, p.Destination)
 	if r.DestPort != 0 && p.Protocol.HasPorts() {
 		p.DestinationPort = r.DestPort
-		w.region.becomesPort(header.FieldPort, p.DestinationPort)
+		w.region.becomesPort(flowset.Port, p.DestinationPort)
 	}
 	if w.trace != nil {
 		w.note(g.Name, StepDestination, "redirect", r.Name, before.To()+" -> "+p.To())

@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -15,7 +16,7 @@ type Beginning struct {
 	Sources  header.Addresses
 	Shared   bool // all of the sources are in other places too; else none is
 	Protocol header.Protocol
-	Set      header.Set
+	Set      flowset.Set
 }
 
 // Beginnings returns all connections that machines can begin, by place, by protocol and
@@ -47,21 +48,21 @@ func (a *Atlas) Beginnings(among func(Place) header.Addresses) []Beginning {
 }
 
 // connections returns the connections of a protocol from some addresses to others.
-func (a *Atlas) connections(from, to header.Addresses, protocol header.Protocol) header.Set {
-	set := header.Everything
-	some := []header.Span{header.PortSpan(1, 65535)}
-	no := []header.Span{header.PortSpan(0, 0)}
+func (a *Atlas) connections(from, to header.Addresses, protocol header.Protocol) flowset.Set {
+	set := flowset.Everything
+	some := []flowset.Span{flowset.PortSpan(1, 65535)}
+	no := []flowset.Span{flowset.PortSpan(0, 0)}
 	ports, sourcePorts := some, some
 	if !protocol.HasPorts() {
 		ports, sourcePorts = no, no
 	}
 	if protocol != header.ICMP {
-		set = a.Space.Where(header.FieldSourcePort, sourcePorts, set)
+		set = a.Space.Where(flowset.SourcePort, sourcePorts, set)
 	}
-	set = a.Space.Where(header.FieldSource, header.AddressSpans(from), set)
-	set = a.Space.Where(header.FieldPort, ports, set)
-	set = a.Space.Where(header.FieldDestination, header.AddressSpans(to), set)
-	return a.Space.Where(header.FieldProtocol, protocolSpan(protocol), set)
+	set = a.Space.Where(flowset.Source, flowset.AddressSpans(from), set)
+	set = a.Space.Where(flowset.Port, ports, set)
+	set = a.Space.Where(flowset.Destination, flowset.AddressSpans(to), set)
+	return a.Space.Where(flowset.Protocol, protocolSpan(protocol), set)
 }
 
 // A placed is a place and the addresses of the machines there.

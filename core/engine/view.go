@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -18,7 +19,7 @@ type routeKey struct {
 type whereKey struct {
 	first *header.Range
 	count int
-	field header.Field
+	field flowset.Field
 	v6    bool
 }
 
@@ -32,11 +33,11 @@ type tableView struct {
 
 // view returns a table as a set that gives each packet the number of the first
 // condition it meets, counted from 1.
-func (a *Atlas) view(v tableView) header.Set {
+func (a *Atlas) view(v tableView) flowset.Set {
 	if known, ok := a.tables[v]; ok {
 		return known
 	}
-	sets := make([]header.Set, len(v.table.conditions))
+	sets := make([]flowset.Set, len(v.table.conditions))
 	for i := range v.table.conditions {
 		sets[i] = a.condition(&v.table.conditions[i], i+1, v)
 	}
@@ -46,26 +47,26 @@ func (a *Atlas) view(v tableView) header.Set {
 }
 
 // condition returns the packets that meet a condition, with a value.
-func (a *Atlas) condition(c *condition, value int, v tableView) header.Set {
+func (a *Atlas) condition(c *condition, value int, v tableView) flowset.Set {
 	if !c.rule.Active(a.moment) {
-		return header.Nothing
+		return flowset.Nothing
 	}
-	source, destination := header.FieldSource, header.FieldDestination
-	sourcePort, port := header.FieldSourcePort, header.FieldPort
+	source, destination := flowset.Source, flowset.Destination
+	sourcePort, port := flowset.SourcePort, flowset.Port
 	if v.turned {
 		source, destination, sourcePort, port = destination, source, port, sourcePort
 	}
-	spans := map[header.Field][]header.Span{}
+	spans := map[flowset.Field][]flowset.Span{}
 	for _, side := range []struct {
-		field header.Field
+		field flowset.Field
 		m     *matcher
 		zone  int
 	}{{source, &c.from, v.fromZone}, {destination, &c.to, v.toZone}} {
 		if !side.m.any {
-			spans[side.field] = header.AddressSpans(side.m.set(side.zone))
+			spans[side.field] = flowset.AddressSpans(side.m.set(side.zone))
 		}
 	}
-	whole := header.Nothing
+	whole := flowset.Nothing
 	for _, protocol := range header.Protocols() {
 		ports, any, ok := portsOf(c.services, protocol)
 		if !ok || len(c.sourcePorts) > 0 && !protocol.HasPorts() {
@@ -79,13 +80,13 @@ func (a *Atlas) condition(c *condition, value int, v tableView) header.Set {
 		if len(c.sourcePorts) > 0 {
 			spans[sourcePort] = portSpans(c.sourcePorts)
 		}
-		one := header.ValueSet(value)
-		for f := header.FieldSourcePort; f > header.FieldProtocol; f-- {
+		one := flowset.Terminal(value)
+		for f := flowset.SourcePort; f > flowset.Protocol; f-- {
 			if s, limited := spans[f]; limited {
 				one = a.Space.Where(f, s, one)
 			}
 		}
-		whole = a.Space.Overlay(whole, a.Space.Where(header.FieldProtocol, protocolSpan(protocol), one))
+		whole = a.Space.Overlay(whole, a.Space.Where(flowset.Protocol, protocolSpan(protocol), one))
 	}
 	return whole
 }
@@ -97,8 +98,8 @@ func (m *matcher) set(zone int) header.Addresses {
 	return m.zones[zone]
 }
 
-func protocolSpan(p header.Protocol) []header.Span {
-	return []header.Span{header.PortSpan(uint16(p), uint16(p))}
+func protocolSpan(p header.Protocol) []flowset.Span {
+	return []flowset.Span{flowset.PortSpan(uint16(p), uint16(p))}
 }
 
 // portsOf returns which ports of a protocol are among the services: any of them,
@@ -119,11 +120,11 @@ func portsOf(services header.Services, protocol header.Protocol) (ports []header
 }
 
 // portSpans returns ranges of ports as sorted, disjoint spans.
-func portSpans(list []header.Ports) []header.Span {
+func portSpans(list []header.Ports) []flowset.Span {
 	ports := merged(list)
-	spans := make([]header.Span, len(ports))
+	spans := make([]flowset.Span, len(ports))
 	for i, p := range ports {
-		spans[i] = header.PortSpan(p.First, p.Last)
+		spans[i] = flowset.PortSpan(p.First, p.Last)
 	}
 	return spans
 }
@@ -158,15 +159,15 @@ func (a *Atlas) prefixes(list []netip.Prefix) header.Addresses {
 }
 
 // where returns the packets whose field is among the addresses of one family.
-func (a *Atlas) where(f header.Field, set header.Addresses, v6 bool) header.Set {
+func (a *Atlas) where(f flowset.Field, set header.Addresses, v6 bool) flowset.Set {
 	ranges := set.Ranges()
 	if len(ranges) == 0 {
-		return header.Nothing
+		return flowset.Nothing
 	}
 	key := whereKey{&ranges[0], len(ranges), f, v6}
 	known, ok := a.wheres[key]
 	if !ok {
-		known = a.Space.Where(f, header.AddressSpans(set.Intersect(header.Family(v6))), header.Everything)
+		known = a.Space.Where(f, flowset.AddressSpans(set.Intersect(header.Family(v6))), flowset.Everything)
 		a.wheres[key] = known
 	}
 	return known
@@ -174,11 +175,11 @@ func (a *Atlas) where(f header.Field, set header.Addresses, v6 bool) header.Set 
 
 // routes returns the set that gives each destination of one family the number of its
 // route, counted from 1.
-func (a *Atlas) routes(t *routeTable, v6 bool) header.Set {
+func (a *Atlas) routes(t *routeTable, v6 bool) flowset.Set {
 	key := routeKey{t, v6}
 	known, ok := a.routed[key]
 	if !ok {
-		known = a.Space.Choice(header.FieldDestination, t.spans(v6))
+		known = a.Space.Choice(flowset.Destination, t.spans(v6))
 		a.routed[key] = known
 	}
 	return known
@@ -187,26 +188,26 @@ func (a *Atlas) routes(t *routeTable, v6 bool) header.Set {
 // A choice gives each of some addresses, of one family, its number, counted from 1.
 type choice struct {
 	addresses []netip.Addr
-	set       header.Set
+	set       flowset.Set
 }
 
 func (a *Atlas) choice(among header.Addresses, v6 bool) *choice {
-	key := whereKey{&among.Ranges()[0], len(among.Ranges()), header.FieldDestination, v6}
+	key := whereKey{&among.Ranges()[0], len(among.Ranges()), flowset.Destination, v6}
 	known := a.choices[key]
 	if known == nil {
 		known = &choice{}
-		var spans []header.ValueSpan
+		var spans []flowset.ValueSpan
 		for _, r := range among.Intersect(header.Family(v6)).Ranges() {
 			for address := r.First; ; address = address.Next() {
 				known.addresses = append(known.addresses, address)
-				one := header.AddressSpan(header.Range{First: address, Last: address})
-				spans = append(spans, header.ValueSpan{Span: one, Value: len(known.addresses)})
+				one := flowset.AddressSpan(header.Range{First: address, Last: address})
+				spans = append(spans, flowset.ValueSpan{Span: one, Value: len(known.addresses)})
 				if address == r.Last {
 					break
 				}
 			}
 		}
-		known.set = a.Space.Choice(header.FieldDestination, spans)
+		known.set = a.Space.Choice(flowset.Destination, spans)
 		a.choices[key] = known
 	}
 	return known
@@ -215,28 +216,28 @@ func (a *Atlas) choice(among header.Addresses, v6 bool) *choice {
 // A moveKey is a translation of prefixes, and the field it changes.
 type moveKey struct {
 	rule  *network.NATRule
-	field header.Field
+	field flowset.Field
 }
 
 // Moves gives each address of one side of a translation of prefixes the number of its
 // class, counted from 1.
 type moves struct {
 	classes []header.PrefixClass
-	set     header.Set
+	set     flowset.Set
 }
 
-func (a *Atlas) movesOf(rule *network.NATRule, f header.Field) *moves {
+func (a *Atlas) movesOf(rule *network.NATRule, f flowset.Field) *moves {
 	key := moveKey{rule, f}
 	known := a.moves[key]
 	if known == nil {
-		known = &moves{classes: rule.Prefixes.Classes(f == header.FieldDestination)}
-		var spans []header.ValueSpan
+		known = &moves{classes: rule.Prefixes.Classes(f == flowset.Destination)}
+		var spans []flowset.ValueSpan
 		for i, c := range known.classes {
 			for _, r := range c.Alike.Ranges() {
-				spans = append(spans, header.ValueSpan{Span: header.AddressSpan(r), Value: i + 1})
+				spans = append(spans, flowset.ValueSpan{Span: flowset.AddressSpan(r), Value: i + 1})
 			}
 		}
-		slices.SortFunc(spans, header.ValueSpan.Compare)
+		slices.SortFunc(spans, flowset.ValueSpan.Compare)
 		known.set = a.Space.Choice(f, spans)
 		a.moves[key] = known
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -285,7 +286,7 @@ func (w *Walk) pass(g *gateway, in *network.Interface, p *header.Packet) positio
 		w.stood = standing{gateway: g, in: in, forward: forward, before: before, after: *p}
 	}
 	own := g.own.of(p.Destination) != nil
-	w.region.address(header.FieldDestination, p.Destination, g.ownSet, own)
+	w.region.address(flowset.Destination, p.Destination, g.ownSet, own)
 	if own || w.claimed(g.claims, p.Destination) {
 		return w.itself(g, in, before, p)
 	}
@@ -331,7 +332,7 @@ func (w *Walk) claimed(list []claim, a netip.Addr) bool {
 			continue
 		}
 		claimed := c.set.Contains(a)
-		if w.region.address(header.FieldDestination, a, c.set.Addresses, claimed); claimed {
+		if w.region.address(flowset.Destination, a, c.set.Addresses, claimed); claimed {
 			return true
 		}
 	}

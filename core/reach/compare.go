@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -46,7 +47,7 @@ type Fate struct {
 	Rule    *network.Rule   // that ended it, or nil
 	Rules   []*network.Rule // that had a part in it
 
-	terms header.Terms
+	terms flowset.Terms
 }
 
 // Differences returns all connections that fare differently under two networks: those
@@ -75,7 +76,7 @@ type surveyed struct {
 
 // Fated are connections that share a fate.
 type fated struct {
-	set      header.Set
+	set      flowset.Set
 	fate     *Fate
 	meetings []engine.Meeting
 }
@@ -92,19 +93,21 @@ func (base *Baseline) survey(s *surveyed) error {
 		return nil
 	}
 	s.regions = nil // of an earlier attempt that came to an end too soon
-	err := base.atlas.Explore(s.From, s.Set, func(r *engine.Region) {
+	for r, err := range base.atlas.Explore(s.From, s.Set) {
+		if err != nil {
+			return err
+		}
 		fate := fateOf(r)
 		s.regions = append(s.regions, fated{r.Set, fate.kept(), slices.Clone(r.Meetings)})
-	})
-	s.done = err == nil
-	return err
+	}
+	s.done = true
+	return nil
 }
 
 // Differences is Differences from the baseline, among the connections of some protocols.
 // Connections that share a fate in the old network mostly do in the new one: so each of
 // the baseline's regions is explored there, and what comes out is compared with what it was.
-func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []header.Protocol) (found []Difference, err error) {
-	defer header.CatchTooLarge(&err)
+func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []header.Protocol) ([]Difference, error) {
 	if base.surveyed == nil {
 		var list []surveyed
 		for _, b := range base.atlas.Beginnings(nil) {
@@ -124,7 +127,7 @@ func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []he
 			return nil, err
 		}
 	}
-	return c.differences(), nil
+	return c.differences(), c.space.Err()
 }
 
 // A pair is where some sources begin in the old network and in the new: nowhere, where
@@ -206,7 +209,7 @@ func keyOf(b *engine.Beginning) placeKey {
 
 // A comparison collects what fares differently.
 type comparison struct {
-	space    *header.Space
+	space    *flowset.Space
 	stops    bool
 	index    map[string]int // of pairs of fates
 	found    []change
@@ -219,7 +222,7 @@ type change struct {
 	old, new *Fate
 	on       *network.Segment // see Difference
 	begins   *engine.Engine   // the network in which they can begin
-	sets     []header.Set
+	sets     []flowset.Set
 	meetings []engine.Meeting // of connections that this is not said of
 }
 
@@ -227,10 +230,14 @@ type change struct {
 func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
 	only := sourceSet(c.space, p.sources)
 	if p.old == nil {
-		return atlas.Explore(p.new.From, c.space.Restrict(only, p.new.Set), func(r *engine.Region) {
+		for r, err := range atlas.Explore(p.new.From, c.space.Restrict(only, p.new.Set)) {
+			if err != nil {
+				return err
+			}
 			fate := fateOf(r)
 			c.add(p, nowhere, &fate, r.Set, r.Meetings)
-		})
+		}
+		return nil
 	}
 	for _, x := range p.old.regions {
 		set := x.set
@@ -238,17 +245,17 @@ func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
 			set = c.space.Restrict(only, set)
 		}
 		switch {
-		case set == header.Nothing:
+		case set == flowset.Nothing:
 		case p.new == nil:
 			c.add(p, x.fate, nowhere, set, x.meetings)
 		default:
-			err := atlas.Explore(p.new.From, set, func(r *engine.Region) {
+			for r, err := range atlas.Explore(p.new.From, set) {
+				if err != nil {
+					return err
+				}
 				if fate := fateOf(r); !x.fate.like(&fate, c.stops) {
 					c.add(p, x.fate, &fate, r.Set, slices.Concat(x.meetings, r.Meetings))
 				}
-			})
-			if err != nil {
-				return err
 			}
 		}
 	}
@@ -256,7 +263,7 @@ func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
 }
 
 // add notes connections of a pair, unless their fates are alike.
-func (c *comparison) add(p pair, old, new *Fate, set header.Set, meetings []engine.Meeting) {
+func (c *comparison) add(p pair, old, new *Fate, set flowset.Set, meetings []engine.Meeting) {
 	if old.like(new, c.stops) {
 		return
 	}
@@ -308,15 +315,15 @@ func compareDifferences(x, y Difference) int {
 	return cmp.Or(slices.Index(Changes, x.Change)-slices.Index(Changes, y.Change), a.Compare(b), compareService(x.Services[0], y.Services[0]))
 }
 
-func equalTerms(space *header.Space, a, b header.Terms) header.Set {
-	equal := header.Everything
-	for f := range header.Fields {
-		if equal == header.Nothing {
+func equalTerms(space *flowset.Space, a, b flowset.Terms) flowset.Set {
+	equal := flowset.Everything
+	for f := range flowset.Fields {
+		if equal == flowset.Nothing {
 			break
 		}
 		same, ok := space.Equal(f, a[f], b[f])
 		if !ok {
-			return header.Nothing
+			return flowset.Nothing
 		}
 		equal = space.Restrict(equal, same)
 	}

@@ -4,6 +4,7 @@ import (
 	"math/big"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -19,8 +20,8 @@ type Result struct {
 }
 
 // Expect checks every expectation of a network against all connections.
-func Expect(e *engine.Engine, moment network.Moment) (results []Result, err error) {
-	defer header.CatchTooLarge(&err)
+func Expect(e *engine.Engine, moment network.Moment) ([]Result, error) {
+	var results []Result
 	atlas := e.NewAtlas(moment, MostPieces)
 	for _, x := range e.Network().Expect {
 		r, err := check(e, atlas, x)
@@ -29,7 +30,7 @@ func Expect(e *engine.Engine, moment network.Moment) (results []Result, err erro
 		}
 		results = append(results, r)
 	}
-	return results, nil
+	return results, atlas.Space.Err()
 }
 
 func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Result, error) {
@@ -50,27 +51,27 @@ func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Resul
 		if !behind { // to names what is connected to, not what is behind the translation
 			set = space.Restrict(delivered(space, x.To.Addresses(), x.Service), set)
 		}
-		err := atlas.Explore(b.From, set, func(r *engine.Region) {
+		for r, err := range atlas.Explore(b.From, set) {
+			if err != nil {
+				return result, err
+			}
 			result.Empty = false
 			reached := r.Verdict.Outcome == engine.Reached
 			wrong := r.Set
 			switch {
 			case x.Must == network.Reaches && reached && r.Verdict.Host == x.Host.Name, x.Must != network.Reaches && !reached:
-				return
+				continue
 			case behind:
 				wrong = asked(e, space, r, q)
 			}
-			if wrong == header.Nothing {
-				return
+			if wrong == flowset.Nothing {
+				continue
 			}
 			result.Breaking.Add(result.Breaking, space.Size(wrong))
 			if rank := telling(b.From, r); result.Holds || rank > best {
 				result.Holds, result.Verdict, best = false, r.Verdict, rank
 				result.Counter = exampleFrom(sharedOn(&b), counterexample(space, wrong, r.Meetings), atlas.Moment(), e)
 			}
-		})
-		if err != nil {
-			return result, err
 		}
 	}
 	return result, nil
@@ -88,7 +89,7 @@ func telling(from engine.Place, r *engine.Region) int {
 }
 
 // counterexample returns a member, from the usual source port where it can.
-func counterexample(space *header.Space, set header.Set, meetings []engine.Meeting) header.Packet {
+func counterexample(space *flowset.Space, set flowset.Set, meetings []engine.Meeting) header.Packet {
 	boxes := space.Boxes(set)
 	return exampleOf(space, set, &boxes[0], meetings)
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -45,26 +46,28 @@ type Access struct {
 // Find returns every way in which the sources of a question reach services inside the
 // network. Machines on the internet, and those that the file does not name, count as
 // services only where the question names them.
-func Find(e *engine.Engine, q Question) (found []Access, err error) {
-	defer header.CatchTooLarge(&err)
+func Find(e *engine.Engine, q Question) ([]Access, error) {
+	var found []Access
 	atlas := e.NewAtlas(q.Moment, cmp.Or(q.Most, MostPieces))
-	defer catchTooMany(&err)
 	ways, most := map[string]*way{}, mostWays+4*e.Network().RuleCount()
 	var order []string
 	for _, b := range atlas.Beginnings(q.among()) {
 		on := sharedOn(&b)
-		err := atlas.Explore(b.From, b.Set, func(r *engine.Region) {
+		for r, err := range atlas.Explore(b.From, b.Set) {
+			if err != nil {
+				return nil, err
+			}
 			if r.Verdict.Outcome != engine.Reached || q.To == nil && (r.To.Internet || !isNamed(e, r.Verdict.Host)) {
-				return
+				continue
 			}
 			members := asked(e, atlas.Space, r, q)
-			if members == header.Nothing {
-				return
+			if members == flowset.Nothing {
+				continue
 			}
 			key := wayKey(r, on)
 			w := ways[key]
 			if w == nil && len(ways) == most {
-				panic(TooMany{most})
+				return nil, TooMany{most}
 			}
 			if w == nil {
 				w = &way{region: r.Kept(), on: on}
@@ -73,9 +76,6 @@ func Find(e *engine.Engine, q Question) (found []Access, err error) {
 			}
 			w.sets = append(w.sets, members)
 			w.meetings = append(w.meetings, r.Meetings...)
-		})
-		if err != nil {
-			return nil, err
 		}
 	}
 	for _, key := range order {
@@ -86,7 +86,7 @@ func Find(e *engine.Engine, q Question) (found []Access, err error) {
 	slices.SortStableFunc(found, func(a, b Access) int {
 		return cmp.Or(compareBool(a.Gateway, b.Gateway), strings.Compare(a.Host, b.Host), compareService(a.Services[0], b.Services[0]))
 	})
-	return merge(found), nil
+	return merge(found), atlas.Space.Err()
 }
 
 // mostWays is how many ways in are listed, and four more for each rule. Where there are
@@ -98,17 +98,6 @@ type TooMany struct{ Most int }
 
 func (t TooMany) Error() string {
 	return fmt.Sprintf("there are more than %d ways in, too many to list; ask about fewer sources, destinations or services", t.Most)
-}
-
-// catchTooMany, deferred, makes an error of the panic that breaks off an exploration.
-func catchTooMany(err *error) {
-	switch reason := recover().(type) {
-	case nil:
-	case TooMany:
-		*err = reason
-	default:
-		panic(reason)
-	}
 }
 
 // isNamed reports whether a verdict's host is a gateway or host of the file.
@@ -168,13 +157,13 @@ func compareService(a, b header.Service) int {
 	return cmp.Or(cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.Ports.First, b.Ports.First), cmp.Compare(a.Ports.Last, b.Ports.Last))
 }
 
-func sourceSet(s *header.Space, from header.Addresses) header.Set {
-	return s.Where(header.FieldSource, header.AddressSpans(from), header.Everything)
+func sourceSet(s *flowset.Space, from header.Addresses) flowset.Set {
+	return s.Where(flowset.Source, flowset.AddressSpans(from), flowset.Everything)
 }
 
 // asked returns the connections of a region that are delivered to what the question
 // asks about. What a relay hands on to a loopback address is delivered to its host.
-func asked(e *engine.Engine, s *header.Space, r *engine.Region, q Question) header.Set {
+func asked(e *engine.Engine, s *flowset.Space, r *engine.Region, q Question) flowset.Set {
 	all := header.AllAddresses()
 	to := all
 	if q.To != nil {
@@ -185,32 +174,32 @@ func asked(e *engine.Engine, s *header.Space, r *engine.Region, q Question) head
 		if r.Terms.Apply(r.Example).Destination.IsLoopback() {
 			h := e.Network().Host(r.Verdict.Host)
 			if h == nil || !slices.ContainsFunc(h.Addresses, to.Contains) {
-				return header.Nothing
+				return flowset.Nothing
 			}
 			to = all
 		}
 	}
-	return s.Pull(r.Set, delivered(s, to, q.Service), &r.Terms, false)
+	return s.Preimage(r.Set, delivered(s, to, q.Service), &r.Terms, false)
 }
 
 // delivered returns the packets to some addresses for some services, empty for all.
-func delivered(s *header.Space, to header.Addresses, services header.Services) header.Set {
-	wanted := header.Everything
+func delivered(s *flowset.Space, to header.Addresses, services header.Services) flowset.Set {
+	wanted := flowset.Everything
 	if len(services) > 0 {
-		wanted = header.Nothing
+		wanted = flowset.Nothing
 		for _, service := range services {
-			one := header.Everything
+			one := flowset.Everything
 			if service.Protocol.HasPorts() {
-				one = s.Where(header.FieldPort, []header.Span{header.PortSpan(service.Ports.First, service.Ports.Last)}, one)
+				one = s.Where(flowset.Port, []flowset.Span{flowset.PortSpan(service.Ports.First, service.Ports.Last)}, one)
 			}
 			if service.Protocol != header.AnyProtocol {
-				one = s.Where(header.FieldProtocol, []header.Span{header.PortSpan(uint16(service.Protocol), uint16(service.Protocol))}, one)
+				one = s.Where(flowset.Protocol, []flowset.Span{flowset.PortSpan(uint16(service.Protocol), uint16(service.Protocol))}, one)
 			}
 			wanted = s.Overlay(wanted, one)
 		}
 	}
 	if !to.IsAll() {
-		wanted = s.Restrict(s.Where(header.FieldDestination, header.AddressSpans(to), header.Everything), wanted)
+		wanted = s.Restrict(s.Where(flowset.Destination, flowset.AddressSpans(to), flowset.Everything), wanted)
 	}
 	return wanted
 }
@@ -219,14 +208,14 @@ func delivered(s *header.Space, to header.Addresses, services header.Services) h
 type way struct {
 	region engine.Region
 	on     *network.Segment // see Access
-	sets   []header.Set
+	sets   []flowset.Set
 
 	meetings []engine.Meeting // of connections that it is not said of
 }
 
 func wayKey(r *engine.Region, on *network.Segment) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%p %s %v %v %d", on, r.Verdict.Host, r.Terms[header.FieldDestination], r.Terms[header.FieldPort], r.Example.Protocol)
+	fmt.Fprintf(&b, "%p %s %v %v %d", on, r.Verdict.Host, r.Terms[flowset.Destination], r.Terms[flowset.Port], r.Example.Protocol)
 	for _, rule := range r.Rules {
 		fmt.Fprintf(&b, " %p", rule)
 	}
@@ -260,7 +249,7 @@ func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas, q Question) []Acce
 }
 
 // sentTo returns the services of a box, as the sources send them.
-func sentTo(b *header.Box) header.Services {
+func sentTo(b *flowset.Box) header.Services {
 	if len(b.Ports) == 0 {
 		return header.Services{{Protocol: b.Protocol}}
 	}
@@ -276,7 +265,7 @@ const usualPort = 40000
 
 // exampleOf returns a connection of a box that can be traced, none by which a machine
 // meets itself.
-func exampleOf(s *header.Space, set header.Set, b *header.Box, meetings []engine.Meeting) header.Packet {
+func exampleOf(s *flowset.Space, set flowset.Set, b *flowset.Box, meetings []engine.Meeting) header.Packet {
 	p := header.Packet{Protocol: b.Protocol}
 	p.Destination, _ = b.To.Usual(false)
 	if !p.Destination.IsValid() {
@@ -292,8 +281,10 @@ func exampleOf(s *header.Space, set header.Set, b *header.Box, meetings []engine
 	if s.Contains(set, p) && engine.Claims(meetings, p) {
 		return p
 	}
-	only := s.Where(header.FieldDestination, header.AddressSpans(b.To), s.Where(header.FieldSource, header.AddressSpans(b.From), header.Everything))
-	only = s.Restrict(only, set)
+	only := s.Where(flowset.Destination, flowset.AddressSpans(b.To), s.Where(flowset.Source, flowset.AddressSpans(b.From), flowset.Everything))
+	if only = s.Restrict(only, set); only == flowset.Nothing {
+		return p // the space has outgrown its limit
+	}
 	random := rand.New(rand.NewPCG(1, 1))
 	p, _ = s.Usual(only)
 	for tries := 0; tries < mostTries && !engine.Claims(meetings, p); tries++ {

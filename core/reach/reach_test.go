@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
@@ -331,7 +332,7 @@ func TestTangledRulesAreAnsweredOrGivenUp(t *testing.T) {
 		found, err := reach.Find(e, reach.Question{Moment: network.Always})
 		took := time.Since(start)
 		if err != nil {
-			var tooLarge header.TooLarge
+			var tooLarge flowset.TooLarge
 			if !errors.As(err, &tooLarge) || rules < 100 {
 				t.Errorf("%d rules: %v", rules, err)
 			}
@@ -400,7 +401,7 @@ func TestALimitIsAnErrorWhereverItIsReached(t *testing.T) {
 			}
 			found, err = base.Differences(new, false, header.Protocols())
 		}
-		var tooLarge header.TooLarge
+		var tooLarge flowset.TooLarge
 		switch {
 		case err == nil && len(found) == len(whole):
 			enough++

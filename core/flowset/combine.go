@@ -1,4 +1,4 @@
-package header
+package flowset
 
 import (
 	"cmp"
@@ -13,7 +13,7 @@ func (s *Space) Overlay(a, b Set) Set {
 	case b == Nothing || a < 0:
 		return a
 	}
-	return s.apply(overlayCall, a, b, s.Overlay)
+	return s.apply(overlayOperation, a, b, s.Overlay)
 }
 
 // Restrict returns b's values where a holds, and nothing elsewhere. For sets it is
@@ -27,7 +27,7 @@ func (s *Space) Restrict(a, b Set) Set {
 	case b == Everything && s.isFlat(a):
 		return a
 	}
-	return s.apply(restrictCall, a, b, s.Restrict)
+	return s.apply(restrictOperation, a, b, s.Restrict)
 }
 
 // Minus returns a where b does not hold, and nothing elsewhere.
@@ -38,16 +38,19 @@ func (s *Space) Minus(a, b Set) Set {
 	case b < 0 || a == b:
 		return Nothing
 	}
-	return s.apply(minusCall, a, b, s.Minus)
+	return s.apply(minusOperation, a, b, s.Minus)
 }
 
 // apply combines two sets field by field.
-func (s *Space) apply(operation setOperation, a, b Set, combine func(a, b Set) Set) Set {
-	if known, ok := s.recall(operation, a, b); ok {
+func (s *Space) apply(what operation, a, b Set, combine func(a, b Set) Set) Set {
+	if s.err != nil {
+		return Nothing
+	}
+	if known, ok := s.recall(what, a, b); ok {
 		return known
 	}
 	made := s.zip(a, b, combine)
-	s.remember(operation, a, b, made)
+	s.remember(what, a, b, made)
 	return made
 }
 
@@ -55,7 +58,7 @@ func (s *Space) apply(operation setOperation, a, b Set, combine func(a, b Set) S
 // that one of them asks for.
 func (s *Space) zip(a, b Set, combine func(a, b Set) Set) Set {
 	field := min(s.fieldOf(a), s.fieldOf(b))
-	var wholes [2][1]setEdge
+	var wholes [2][1]edge
 	x, y := s.edgesFor(a, field, &wholes[0]), s.edgesFor(b, field, &wholes[1])
 	base := len(s.stack)
 	for i, j := 0, 0; i < len(x) && j < len(y); {
@@ -76,11 +79,11 @@ func (s *Space) zip(a, b Set, combine func(a, b Set) Set) Set {
 
 // edgesFor returns the edges of a set for a field; where it does not ask for that
 // there is one edge, which whole has the place for.
-func (s *Space) edgesFor(a Set, field Field, whole *[1]setEdge) []setEdge {
+func (s *Space) edgesFor(a Set, field Field, whole *[1]edge) []edge {
 	if s.fieldOf(a) == field {
 		return s.nodes[a].edges
 	}
-	whole[0] = setEdge{largest[field], a}
+	whole[0] = edge{largest[field], a}
 	return whole[:]
 }
 
@@ -98,6 +101,9 @@ func (s *Space) overlayAll(list []Set) Set {
 			list = list[:i+1]
 			break
 		}
+	}
+	if s.err != nil {
+		return Nothing
 	}
 	switch len(list) {
 	case 0:
@@ -174,111 +180,4 @@ func sweep(field Field, waiting []stretch) (columns []column, ok bool) {
 		open = slices.DeleteFunc(open, func(o stretch) bool { return o.last == c.last })
 		at = c.last.plus(one)
 	}
-}
-
-// A Part is the connections that a set gives one value.
-type Part struct {
-	Value int
-	Set   Set
-}
-
-// Parts returns the connections of each value but 0, by ascending value.
-func (s *Space) Parts(a Set) []Part {
-	if s.taken.count > mostParts {
-		s.taken = taken{}
-	}
-	if s.taken.parts == nil {
-		s.taken.parts = map[Set][]Part{}
-	}
-	p := parter{Space: s, whole: map[Set][]Part{}}
-	return p.parts(a)
-}
-
-// mostParts is how many parts of nodes a space remembers: about 100 MB.
-const mostParts = 1 << 22
-
-// Taken are the nodes for ports and sources that were taken apart before.
-type taken struct {
-	parts map[Set][]Part
-	count int
-}
-
-type parter struct {
-	*Space
-	whole  map[Set][]Part // of nodes for protocols and destinations
-	pieces []piece        // of nodes that are being taken apart
-}
-
-// A piece is the part of one value behind an edge.
-type piece struct {
-	value, edge int
-	set         Set
-}
-
-func (p *parter) parts(a Set) []Part {
-	switch {
-	case a == Nothing:
-		return nil
-	case a < 0:
-		return []Part{{a.value(), Everything}}
-	case p.isFlat(a):
-		return []Part{{1, a}}
-	}
-	field, edges := p.nodes[a].field, p.nodes[a].edges
-	memo := p.taken.parts
-	if field <= FieldDestination { // large, and hardly met again
-		memo = p.whole
-	}
-	if known, ok := memo[a]; ok {
-		return known
-	}
-	base := len(p.pieces)
-	for i, e := range edges {
-		for _, q := range p.parts(e.child) {
-			p.pieces = append(p.pieces, piece{q.Value, i, q.Set})
-		}
-	}
-	pieces := p.pieces[base:]
-	slices.SortFunc(pieces, func(a, b piece) int { return cmp.Or(a.value-b.value, a.edge-b.edge) })
-	var found []Part
-	for len(pieces) > 0 {
-		count := 1
-		for count < len(pieces) && pieces[count].value == pieces[0].value {
-			count++
-		}
-		found = append(found, Part{pieces[0].value, p.from(field, edges, pieces[:count])})
-		pieces = pieces[count:]
-	}
-	p.pieces = p.pieces[:base]
-	memo[a] = found
-	if field > FieldDestination {
-		p.taken.count += len(found)
-	}
-	return found
-}
-
-// from makes the node of the pieces, which are behind some of the edges of another.
-func (p *parter) from(field Field, edges []setEdge, pieces []piece) Set {
-	base, next := len(p.stack), 0
-	for _, q := range pieces {
-		if q.edge > next {
-			p.push(edges[q.edge-1].last, Nothing)
-		}
-		p.push(edges[q.edge].last, q.set)
-		next = q.edge + 1
-	}
-	if next < len(edges) {
-		p.push(largest[field], Nothing)
-	}
-	return p.pop(field, base)
-}
-
-// Contains reports whether a packet is in the set.
-func (s *Space) Contains(a Set, p Packet) bool {
-	values := valuesOf(p)
-	for a >= 0 {
-		n := &s.nodes[a]
-		a = n.edges[edgeAt(n.edges, values[n.field])].child
-	}
-	return a != Nothing
 }

@@ -1,21 +1,23 @@
-package header
+package flowset
 
 import (
 	"math/rand/v2"
 	"net/netip"
 	"slices"
 	"testing"
+
+	"hollowbridge/core/header"
 )
 
 // A tiny world: two protocols, four addresses on each side, four ports on each side.
-var tiny = func() []Packet {
-	var all []Packet
-	for _, protocol := range []Protocol{TCP, UDP} {
+var tiny = func() []header.Packet {
+	var all []header.Packet
+	for _, protocol := range []header.Protocol{header.TCP, header.UDP} {
 		for d := range 4 {
 			for port := range 4 {
 				for s := range 4 {
 					for sport := range 4 {
-						all = append(all, Packet{tinyAddress(s), tinyAddress(d), uint16(sport), uint16(port), protocol})
+						all = append(all, header.Packet{Source: tinyAddress(s), Destination: tinyAddress(d), SourcePort: uint16(sport), DestinationPort: uint16(port), Protocol: protocol})
 					}
 				}
 			}
@@ -29,7 +31,7 @@ func tinyAddress(i int) netip.Addr { return netip.AddrFrom4([4]byte{10, 0, 0, by
 // A model is a set over the tiny world, member by member.
 type model []bool
 
-func modelOf(holds func(Packet) bool) model {
+func modelOf(holds func(header.Packet) bool) model {
 	m := make(model, len(tiny))
 	for i, p := range tiny {
 		m[i] = holds(p)
@@ -58,12 +60,12 @@ func randomTiny(s *Space, random *rand.Rand) (Set, model) {
 			a, b := random.IntN(4), random.IntN(4)
 			return tinySpan{min(a, b), max(a, b)}
 		}
-		dst, port, src, sport, protocol := span(), span(), span(), span(), []Protocol{TCP, UDP}[random.IntN(2)]
-		one := s.Where(FieldSourcePort, []Span{PortSpan(uint16(sport.first), uint16(sport.last))}, Everything)
-		one = s.Where(FieldSource, AddressSpans(AddressesOf(Range{tinyAddress(src.first), tinyAddress(src.last)})), one)
-		one = s.Where(FieldPort, []Span{PortSpan(uint16(port.first), uint16(port.last))}, one)
-		one = s.Where(FieldDestination, AddressSpans(AddressesOf(Range{tinyAddress(dst.first), tinyAddress(dst.last)})), one)
-		one = s.Where(FieldProtocol, []Span{PortSpan(uint16(protocol), uint16(protocol))}, one)
+		dst, port, src, sport, protocol := span(), span(), span(), span(), []header.Protocol{header.TCP, header.UDP}[random.IntN(2)]
+		one := s.Where(SourcePort, []Span{PortSpan(uint16(sport.first), uint16(sport.last))}, Everything)
+		one = s.Where(Source, AddressSpans(header.AddressesOf(header.Range{First: tinyAddress(src.first), Last: tinyAddress(src.last)})), one)
+		one = s.Where(Port, []Span{PortSpan(uint16(port.first), uint16(port.last))}, one)
+		one = s.Where(Destination, AddressSpans(header.AddressesOf(header.Range{First: tinyAddress(dst.first), Last: tinyAddress(dst.last)})), one)
+		one = s.Where(Protocol, []Span{PortSpan(uint16(protocol), uint16(protocol))}, one)
 		set = s.Overlay(set, one)
 		for i, p := range tiny {
 			last := func(a netip.Addr) int { return int(a.As4()[3]) }
@@ -84,7 +86,7 @@ func TestSetsAgreeWithBruteForce(t *testing.T) {
 		c, z := randomTiny(s, random)
 		check := func(what string, set Set, want model) {
 			t.Helper()
-			if got := modelOf(func(p Packet) bool { return s.Contains(set, p) }); !got.equal(want) {
+			if got := modelOf(func(p header.Packet) bool { return s.Contains(set, p) }); !got.equal(want) {
 				t.Fatalf("%s is wrong", what)
 			}
 		}
@@ -137,7 +139,7 @@ func TestValuesAgreeWithBruteForce(t *testing.T) {
 		for v := range 4 {
 			a, x := randomTiny(s, random)
 			models = append(models, x)
-			whole = s.Overlay(whole, s.Restrict(a, ValueSet(v+1)))
+			whole = s.Overlay(whole, s.Restrict(a, Terminal(v+1)))
 		}
 		first := func(i int) int {
 			for v, m := range models {
@@ -174,12 +176,12 @@ func TestManySetsOverlaidAtOnce(t *testing.T) {
 			a, _ := randomTiny(s, random)
 			if round%2 == 0 { // each in a place of its own, but for a few
 				at := uint16(random.IntN(60))
-				a = s.Where(FieldProtocol, []Span{PortSpan(at, at+uint16(random.IntN(2)))}, s.Where(FieldPort, []Span{PortSpan(at, at)}, Everything))
+				a = s.Where(Protocol, []Span{PortSpan(at, at+uint16(random.IntN(2)))}, s.Where(Port, []Span{PortSpan(at, at)}, Everything))
 			}
-			list = append(list, s.Restrict(a, ValueSet(1+i%5)))
+			list = append(list, s.Restrict(a, Terminal(1+i%5)))
 		}
 		if random.IntN(8) == 0 {
-			list = slices.Insert(list, random.IntN(len(list)+1), ValueSet(9))
+			list = slices.Insert(list, random.IntN(len(list)+1), Terminal(9))
 		}
 		for _, a := range list {
 			want = s.Overlay(want, a)
@@ -206,13 +208,13 @@ func TestChoiceGivesSpansTheirValues(t *testing.T) {
 			}
 		}
 		parts := map[int]Set{}
-		for _, p := range s.Parts(s.Choice(FieldPort, spans)) {
+		for _, p := range s.Parts(s.Choice(Port, spans)) {
 			parts[p.Value] = p.Set
 		}
 		for port, value := range values {
 			for v := 1; v <= 3; v++ {
 				set, has := parts[v]
-				if got := has && s.Contains(set, Packet{Source: tinyAddress(0), Destination: tinyAddress(1), DestinationPort: uint16(port)}); got != (v == value) {
+				if got := has && s.Contains(set, header.Packet{Source: tinyAddress(0), Destination: tinyAddress(1), DestinationPort: uint16(port)}); got != (v == value) {
 					t.Fatalf("port %d has value %d, not %d", port, value, v)
 				}
 			}
@@ -220,7 +222,7 @@ func TestChoiceGivesSpansTheirValues(t *testing.T) {
 	}
 }
 
-// Pull finds the connections whose packets, changed by terms, are members.
+// Preimage finds the connections whose packets, changed by terms, are members.
 func TestPullAgreesWithApply(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 9))
 	for range 1500 {
@@ -228,7 +230,7 @@ func TestPullAgreesWithApply(t *testing.T) {
 		set, _ := randomTiny(s, random)
 		a, _ := randomTiny(s, random)
 		terms := OriginalTerms()
-		for _, f := range []Field{FieldDestination, FieldSource} {
+		for _, f := range []Field{Destination, Source} {
 			switch random.IntN(3) {
 			case 0:
 				terms[f] = Constant(tinyAddress(random.IntN(4)))
@@ -236,7 +238,7 @@ func TestPullAgreesWithApply(t *testing.T) {
 				terms[f] = terms[f].Shifted(tinyAddress(random.IntN(4)), tinyAddress(random.IntN(4)))
 			}
 		}
-		for _, f := range []Field{FieldPort, FieldSourcePort} {
+		for _, f := range []Field{Port, SourcePort} {
 			switch random.IntN(3) {
 			case 0:
 				terms[f] = ConstantPort(uint16(random.IntN(4)))
@@ -244,7 +246,7 @@ func TestPullAgreesWithApply(t *testing.T) {
 				terms[f] = terms[f].ShiftedPort(uint16(random.IntN(4)), uint16(random.IntN(4)))
 			}
 		}
-		pulled := s.Pull(set, a, &terms, false)
+		pulled := s.Preimage(set, a, &terms, false)
 		if set != Nothing {
 			value, agreed := s.Agreed(set, a, &terms, false)
 			if one := pulled == Nothing || s.Minus(set, pulled) == Nothing; agreed != one || agreed && (value == Nothing) != (pulled == Nothing) {
@@ -295,25 +297,25 @@ func TestBoxesListTheWholeSet(t *testing.T) {
 // Terms of one field are equal where they say: for constants, shifts and both.
 func TestEqualTerms(t *testing.T) {
 	s := NewSpace(1 << 22)
-	shifted := Original(FieldDestination).Shifted(tinyAddress(0), tinyAddress(1))
+	shifted := Original(Destination).Shifted(tinyAddress(0), tinyAddress(1))
 	for _, c := range []struct {
 		a, b Term
-		want func(Packet) bool
+		want func(header.Packet) bool
 	}{
-		{Original(FieldDestination), Constant(tinyAddress(2)), func(p Packet) bool { return p.Destination == tinyAddress(2) }},
-		{shifted, Constant(tinyAddress(2)), func(p Packet) bool { return p.Destination == tinyAddress(1) }},
-		{Original(FieldDestination), shifted, func(Packet) bool { return false }},
-		{shifted, shifted, func(Packet) bool { return true }},
+		{Original(Destination), Constant(tinyAddress(2)), func(p header.Packet) bool { return p.Destination == tinyAddress(2) }},
+		{shifted, Constant(tinyAddress(2)), func(p header.Packet) bool { return p.Destination == tinyAddress(1) }},
+		{Original(Destination), shifted, func(header.Packet) bool { return false }},
+		{shifted, shifted, func(header.Packet) bool { return true }},
 	} {
-		equal, ok := s.Equal(FieldDestination, c.a, c.b)
-		if got := modelOf(func(p Packet) bool { return s.Contains(equal, p) }); !ok || !got.equal(modelOf(c.want)) {
+		equal, ok := s.Equal(Destination, c.a, c.b)
+		if got := modelOf(func(p header.Packet) bool { return s.Contains(equal, p) }); !ok || !got.equal(modelOf(c.want)) {
 			t.Errorf("%v and %v", c.a, c.b)
 		}
 	}
-	if _, ok := s.Equal(FieldPort, Original(FieldPort), Original(FieldSourcePort).ShiftedPort(1, 0)); ok {
+	if _, ok := s.Equal(Port, Original(Port), Original(SourcePort).ShiftedPort(1, 0)); ok {
 		t.Error("ports against ports are told one by one")
 	}
-	if _, ok := s.Equal(FieldSource, Original(FieldSource), Original(FieldDestination).Shifted(tinyAddress(0), tinyAddress(1))); ok {
+	if _, ok := s.Equal(Source, Original(Source), Original(Destination).Shifted(tinyAddress(0), tinyAddress(1))); ok {
 		t.Error("sources against destinations are no small set")
 	}
 }
@@ -325,20 +327,20 @@ func TestSourcesAgainstDestinations(t *testing.T) {
 	for range 500 {
 		s := NewSpace(1 << 20)
 		set, m := randomTiny(s, random)
-		set = s.Restrict(s.Where(FieldProtocol, []Span{PortSpan(6, 6)}, Everything), set)
+		set = s.Restrict(s.Where(Protocol, []Span{PortSpan(6, 6)}, Everything), set)
 		by := random.IntN(3) + 1
-		shifted := Original(FieldDestination).Shifted(tinyAddress(0), tinyAddress(by))
-		equal, ok := s.EqualWithin(set, FieldSource, Original(FieldSource), shifted)
+		shifted := Original(Destination).Shifted(tinyAddress(0), tinyAddress(by))
+		equal, ok := s.EqualWithin(set, Source, Original(Source), shifted)
 		if !ok {
 			t.Fatal("a few destinations are too many")
 		}
 		for i, p := range tiny {
-			if want := m[i] && p.Protocol == TCP && int(p.Source.As4()[3]) == int(p.Destination.As4()[3])+by; s.Contains(equal, p) != want {
+			if want := m[i] && p.Protocol == header.TCP && int(p.Source.As4()[3]) == int(p.Destination.As4()[3])+by; s.Contains(equal, p) != want {
 				t.Fatalf("%v: %v, want %v", p, !want, want)
 			}
 		}
-		everybody := s.Where(FieldProtocol, []Span{PortSpan(6, 6)}, s.Where(FieldDestination, AddressSpans(Family(false)), Everything))
-		if _, ok := s.EqualWithin(everybody, FieldSource, Original(FieldSource), shifted); ok {
+		everybody := s.Where(Protocol, []Span{PortSpan(6, 6)}, s.Where(Destination, AddressSpans(header.Family(false)), Everything))
+		if _, ok := s.EqualWithin(everybody, Source, Original(Source), shifted); ok {
 			t.Fatal("all destinations are told one by one")
 		}
 	}
@@ -346,74 +348,33 @@ func TestSourcesAgainstDestinations(t *testing.T) {
 
 // A space that outgrows its limit says so.
 func TestASpaceKeepsItsLimit(t *testing.T) {
-	defer func() {
-		if _, ok := recover().(TooLarge); !ok {
-			t.Error("it has not said so")
-		}
-	}()
 	s, random := NewSpace(50), rand.New(rand.NewPCG(5, 9))
+	var sets []Set
 	for range 100 {
-		randomTiny(s, random)
+		set, _ := randomTiny(s, random)
+		sets = append(sets, set)
+		s.Parts(s.OverlayAll(sets))
+		terms := OriginalTerms()
+		s.Boxes(s.Preimage(set, s.Minus(sets[0], set), &terms, false))
+	}
+	if s.Err() != (TooLarge{50}) {
+		t.Error("it has not said so:", s.Err())
+	}
+	if s.edges > 100 {
+		t.Errorf("it holds %d edges", s.edges)
 	}
 }
 
 // IPv6 ranges do not hold the numbers that IPv4 addresses have.
 func TestSpansOfBothFamiliesAreDisjoint(t *testing.T) {
 	s := NewSpace(1 << 10)
-	six := s.Where(FieldSource, AddressSpans(Family(true)), Everything)
-	four := s.Where(FieldSource, AddressSpans(Family(false)), Everything)
+	six := s.Where(Source, AddressSpans(header.Family(true)), Everything)
+	four := s.Where(Source, AddressSpans(header.Family(false)), Everything)
 	if s.Restrict(six, four) != Nothing || s.Overlay(six, four) != s.Overlay(four, six) {
 		t.Error("the families overlap")
 	}
-	boxes := s.Boxes(s.Where(FieldProtocol, []Span{PortSpan(6, 6)}, s.Where(FieldSource, AddressSpans(AllAddresses()), Everything)))
-	if len(boxes) != 1 || !boxes[0].From.Equal(AllAddresses().Minus(mapped)) {
+	boxes := s.Boxes(s.Where(Protocol, []Span{PortSpan(6, 6)}, s.Where(Source, AddressSpans(header.AllAddresses()), Everything)))
+	if len(boxes) != 1 || !boxes[0].From.Equal(header.AllAddresses().Minus(mapped)) {
 		t.Errorf("%v", boxes)
-	}
-}
-
-// The classes of a translation of prefixes are all of the prefix, disjoint, and what is in
-// one is moved by one distance.
-func TestAddressesOfPrefixesMoveAlike(t *testing.T) {
-	random := rand.New(rand.NewPCG(6, 9))
-	for _, prefixes := range [][2]string{
-		{"fd01:203:405::/48", "2001:db8:1::/48"}, {"fd00:1:2:3::/64", "2001:db8:9:8::/64"}, {"fd00:1:2:300::/56", "2001:db8:9:800::/56"},
-		{"fd00:1:2:300::/68", "2001:db8:9:800::/68"}, {"fd00:1::/65", "2001:db8:1::/65"}, {"fd00:1::/112", "2001:db8:1::/112"}, {"fd00::/36", "2001:db8::/36"},
-	} {
-		inside := netip.MustParsePrefix(prefixes[0])
-		pair, _ := NewPrefixPair(inside, netip.MustParsePrefix(prefixes[1]))
-		classes := pair.Classes(false)
-		var whole Addresses
-		for _, c := range classes {
-			if !whole.Intersect(c.Alike).Empty() {
-				t.Fatalf("%s: classes overlap", inside)
-			}
-			whole = whole.Union(c.Alike)
-		}
-		if !whole.Equal(AddressesOfPrefixes(inside)) {
-			t.Fatalf("%s: the classes are not all of it", inside)
-		}
-		moved := func(a netip.Addr) {
-			i := slices.IndexFunc(classes, func(c PrefixClass) bool { return c.Alike.Contains(a) })
-			first, _ := classes[i].Alike.First()
-			like, move := pair.Outward(first), pair.Outward(a)
-			if like.To.IsValid() != move.To.IsValid() || move.To.IsValid() && Shift(a, first, like.To) != move.To {
-				t.Fatalf("%s, alike %s, moves to %s", a, first, move.To)
-			}
-		}
-		for range 200 {
-			bytes := inside.Addr().As16()
-			for i := inside.Bits() / 8; i < 16; i++ {
-				bytes[i] = []byte{0, 0xff, byte(random.Uint32())}[random.IntN(3)]
-			}
-			if a := netip.AddrFrom16(bytes); inside.Contains(a) {
-				moved(a)
-			}
-		}
-		for _, c := range classes {
-			for _, r := range c.Alike.Ranges()[:min(len(c.Alike.Ranges()), 40)] {
-				moved(r.First)
-				moved(r.Last)
-			}
-		}
 	}
 }
