@@ -131,7 +131,7 @@ type origin struct {
 
 // isOutside reports whether connections begin on the internet, or beside an uplink.
 func (o *origin) isOutside() bool {
-	return o.from.Internet || o.from.Segment != nil && o.from.Segment.IsUplink(o.Example.Source.Is6())
+	return o.from.Internet || o.from.Segment != nil && o.from.Segment.IsUplink(header.FamilyOf(o.Example.Source))
 }
 
 // Examine returns everything check has to say about a network, the gravest first,
@@ -216,8 +216,4 @@ func (x *exam) change(r *network.Rule, settings ...Setting) Mend {
 // remove is a mend that takes a rule out.
 func (x *exam) remove(r *network.Rule) Mend {
 	return Mend{{Verb: "remove", Kind: r.Kind, Name: r.Name, Gateway: x.gateways[r].Name}}
-}
-
-func portText(protocol header.Protocol, port uint16) string {
-	return header.Service{Protocol: protocol, Ports: header.Ports{First: port, Last: port}}.String()
 }

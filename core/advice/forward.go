@@ -55,21 +55,21 @@ func PermissionFor(g *network.Gateway, r *network.NATRule) Permission {
 // that may use it, to the first address and port it listens on. It returns false
 // where there is none.
 func Sample(e *engine.Engine, r *network.NATRule, at network.Moment) (engine.Connection, bool) {
-	for _, v6 := range []bool{false, true} {
+	for _, family := range header.Families {
 		c := engine.Connection{Moment: at}
-		to, ok := outsideAddress(r, v6)
+		to, ok := outsideAddress(r, family)
 		if !ok {
 			continue
 		}
-		if c.Packet.Source, ok = client(e, r, v6); !ok {
+		if c.Packet.Source, ok = client(e, r, family); !ok {
 			continue
 		}
 		c.Packet.Destination, c.Packet.Protocol = to, header.TCP
 		if len(r.Ports) > 0 {
 			c.Packet.Protocol, c.Packet.DestinationPort = r.Ports[0].Protocol, r.Ports[0].Ports.First
 		}
-		if c.Packet.Protocol.HasPorts() || c.Packet.Protocol == header.ICMP {
-			c.Packet.SourcePort = 40000
+		if c.Packet.Protocol.Numbered() {
+			c.Packet.SourcePort = header.UsualSourcePort
 		}
 		c.From = e.Behind(r.On[0], c.Packet.Source)
 		return c, true
@@ -77,32 +77,32 @@ func Sample(e *engine.Engine, r *network.NATRule, at network.Moment) (engine.Con
 	return engine.Connection{}, false
 }
 
-func outsideAddress(r *network.NATRule, v6 bool) (netip.Addr, bool) {
+func outsideAddress(r *network.NATRule, family header.Family) (netip.Addr, bool) {
 	if len(r.On) == 0 {
 		return netip.Addr{}, false
 	}
-	if _, ok := r.Target.Families().FirstOf(v6); !ok {
+	if _, ok := r.Target.Families().FirstOf(family); !ok {
 		return netip.Addr{}, false
 	}
 	if r.AtOwn {
-		return r.On[0].Address(v6)
+		return r.On[0].Address(family)
 	}
-	return r.At.FirstOf(v6)
+	return r.At.FirstOf(family)
 }
 
 // client returns an address that may use the forward, where it arrives.
-func client(e *engine.Engine, r *network.NATRule, v6 bool) (netip.Addr, bool) {
+func client(e *engine.Engine, r *network.NATRule, family header.Family) (netip.Addr, bool) {
 	in := r.On[0]
 	from := r.From.In(in.Zone)
-	if in.FacesInternet(v6) {
-		if a, ok := e.Stranger(v6); ok && from.Contains(a) {
+	if in.FacesInternet(family) {
+		if a, ok := e.Stranger(family); ok && from.Contains(a) {
 			return a, true
 		}
-		return from.Intersect(e.Network().Internet()).FirstOf(v6)
+		return from.Intersect(e.Network().Internet()).FirstOf(family)
 	}
 	var own []header.Range
 	for _, p := range in.Addresses {
 		own = append(own, header.Range{First: p.Addr(), Last: p.Addr()}, header.Range{First: p.Masked().Addr(), Last: p.Masked().Addr()})
 	}
-	return from.Intersect(header.AddressesOfPrefixes(in.Addresses...)).Minus(header.AddressesOf(own...)).FirstOf(v6)
+	return from.Intersect(header.AddressesOfPrefixes(in.Addresses...)).Minus(header.AddressesOf(own...)).FirstOf(family)
 }

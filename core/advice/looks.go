@@ -95,7 +95,7 @@ func commonPort(a, b *network.NATRule) (string, bool) {
 		for _, n := range b.Ports {
 			first := max(m.Ports.First, n.Ports.First)
 			if m.Protocol == n.Protocol && first <= min(m.Ports.Last, n.Ports.Last) {
-				return portText(m.Protocol, first), true
+				return header.ServiceAt(m.Protocol, first).String(), true
 			}
 		}
 	}
@@ -172,7 +172,7 @@ func (x *exam) shutZones(g *network.Gateway, r *network.NATRule) []string {
 	for _, i := range r.On {
 		stopped := slices.ContainsFunc(x.through[&r.Rule], func(o *origin) bool {
 			in := o.Verdict.At == g.Name && o.Verdict.Step == engine.StepFilter
-			return in && (o.isOutside() && (i.FacesInternet(false) || i.FacesInternet(true)) || o.from.Segment != nil && o.from.Segment == i.Segment || o.from.Clients == i && i != nil)
+			return in && (o.isOutside() && (i.IsUplink()) || o.from.Segment != nil && o.from.Segment == i.Segment || o.from.Clients == i && i != nil)
 		})
 		if stopped && !slices.Contains(zones, i.Zone) {
 			zones = append(zones, i.Zone)
@@ -236,7 +236,7 @@ func lookHairpins(x *exam) {
 // where it listens on an uplink, else all.
 func (x *exam) meant(r *network.NATRule) []*origin {
 	through := x.through[&r.Rule]
-	uplink := func(i *network.Interface) bool { return i.FacesInternet(false) || i.FacesInternet(true) }
+	uplink := func(i *network.Interface) bool { return i.IsUplink() }
 	if !slices.ContainsFunc(r.On, uplink) {
 		return through
 	}
@@ -309,7 +309,7 @@ func (x *exam) target(r *network.NATRule, a header.Range) {
 	for _, m := range r.Ports {
 		for _, port := range []uint16{m.ToFirst, m.ToFirst + (m.Ports.Last - m.Ports.First)} {
 			if m.Protocol.HasPorts() && !served(host, m.Protocol, port, a.First) {
-				x.rule("not-served", &r.Rule, fmt.Sprintf("%s does not listen on %s", host.Name, portText(m.Protocol, port)), portMendsOf(g, r, host, m.Protocol)...)
+				x.rule("not-served", &r.Rule, fmt.Sprintf("%s does not listen on %s", host.Name, header.ServiceAt(m.Protocol, port).String()), portMendsOf(g, r, host, m.Protocol)...)
 				return
 			}
 		}
@@ -349,7 +349,7 @@ func lookUplinks(x *exam) {
 // privateUplink reports whether an interface leads to the internet, but has no address that
 // the internet carries.
 func privateUplink(i *network.Interface) bool {
-	leads := func(p netip.Prefix) bool { return i.FacesInternet(p.Addr().Is6()) }
+	leads := func(p netip.Prefix) bool { return i.FacesInternet(header.FamilyOf(p.Addr())) }
 	return slices.ContainsFunc(i.Addresses, leads) &&
 		!slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return leads(p) && network.Carried(p.Addr()) })
 }
@@ -359,7 +359,7 @@ func lookSent(x *exam) {
 	for _, g := range x.net.Gateways {
 		sent := g.Sent()
 		for _, r := range g.NAT {
-			uplink := slices.IndexFunc(r.On, func(i *network.Interface) bool { return i.FacesInternet(false) || i.FacesInternet(true) })
+			uplink := slices.IndexFunc(r.On, func(i *network.Interface) bool { return i.IsUplink() })
 			if lost := r.Claims().Minus(sent); uplink >= 0 && !lost.Empty() {
 				x.rule("not-sent-here", &r.Rule, fmt.Sprintf("%s is in no prefix of %s; if the provider sends it here, say so there: upstream: {routes: [...]}", lost, r.On[uplink]))
 			}
@@ -370,7 +370,7 @@ func lookSent(x *exam) {
 func blockedPort(i *network.Interface, r *network.NATRule) string {
 	for _, m := range r.Ports {
 		if i.Upstream.Blocks.Matches(m.Protocol, m.Ports.First) {
-			return portText(m.Protocol, m.Ports.First)
+			return header.ServiceAt(m.Protocol, m.Ports.First).String()
 		}
 	}
 	return ""
@@ -401,7 +401,7 @@ func lookOneToOne(x *exam) {
 			for _, o := range x.through[&r.Rule] {
 				if o.from.Internet && o.Verdict.Outcome == engine.Refused {
 					p := x.usual(o)
-					x.rule("one-to-one-wide", &r.Rule, fmt.Sprintf("%s gets to %s too, which does not serve it", portText(p.Protocol, p.DestinationPort), o.Verdict.At), x.narrowed(o)...)
+					x.rule("one-to-one-wide", &r.Rule, fmt.Sprintf("%s gets to %s too, which does not serve it", header.ServiceAt(p.Protocol, p.DestinationPort).String(), o.Verdict.At), x.narrowed(o)...)
 					break
 				}
 			}
@@ -435,7 +435,7 @@ func servesText(h *network.Host) string {
 func lookLeaks(x *exam) {
 	told := map[*network.Segment]bool{}
 	for _, o := range x.regions {
-		if o.from.Segment == nil || o.from.Segment.IsUplink(o.Example.Source.Is6()) || told[o.from.Segment] || o.Verdict.Outcome != engine.Unanswered || o.Verdict.At != "the internet" || network.Carried(o.Example.Source) {
+		if o.from.Segment == nil || o.from.Segment.IsUplink(header.FamilyOf(o.Example.Source)) || told[o.from.Segment] || o.Verdict.Outcome != engine.Unanswered || o.Verdict.At != "the internet" || network.Carried(o.Example.Source) {
 			continue
 		}
 		told[o.from.Segment] = true
@@ -476,7 +476,7 @@ func lookGroups(x *exam) {
 		switch {
 		case g.Members.Empty():
 			x.report("empty-group", g.Place, "group "+g.Name, "it has no members", nil)
-		case header.Family(false).Minus(g.Members).Empty() || header.Family(true).Minus(g.Members).Empty():
+		case header.IPv4.All().Minus(g.Members).Empty() || header.IPv6.All().Minus(g.Members).Empty():
 			x.report("group-of-everything", g.Place, "group "+g.Name, "it holds every address of a family", nil)
 		}
 	}
@@ -485,8 +485,8 @@ func lookGroups(x *exam) {
 // outside reports whether an expression of a rule lets strangers of the internet in.
 func (x *exam) fromOutside(g *network.Gateway, e network.Expression) bool {
 	for _, i := range g.Interfaces {
-		for _, v6 := range []bool{false, true} {
-			if i.FacesInternet(v6) && x.names.Open(e.In(i.Zone)) {
+		for _, family := range header.Families {
+			if i.FacesInternet(family) && x.names.Open(e.In(i.Zone)) {
 				return true
 			}
 		}
@@ -547,7 +547,7 @@ func lookExposure(x *exam) {
 		tell := func(name string, ports []uint16) {
 			for _, p := range ports {
 				if a.Services.Matches(header.TCP, p) {
-					x.report(name, place, a.Host, fmt.Sprintf("%s of %s is open to %s", portText(header.TCP, p), a.Host, x.names.Who(a.From)), rule)
+					x.report(name, place, a.Host, fmt.Sprintf("%s of %s is open to %s", header.ServiceAt(header.TCP, p).String(), a.Host, x.names.Who(a.From)), rule)
 				}
 			}
 		}
@@ -610,7 +610,7 @@ func lookDNS(x *exam) {
 // opensOutside reports whether a rule lets packets out to the internet at large.
 func (x *exam) opensOutside(g *network.Gateway, r *network.FilterRule) bool {
 	return slices.ContainsFunc(g.Interfaces, func(i *network.Interface) bool {
-		return (i.FacesInternet(false) || i.FacesInternet(true)) && x.names.Open(r.To.In(i.Zone))
+		return (i.IsUplink()) && x.names.Open(r.To.In(i.Zone))
 	})
 }
 

@@ -67,7 +67,7 @@ func nearMends(t *engine.Trace, near engine.Near, everybody bool) []Mend {
 	to := func(settings ...Setting) []Mend { return []Mend{change(r.Kind, r.Name, g.Name, settings...)} }
 	for _, nat := range g.NAT {
 		if &nat.Rule == r && near.Differs == "interface" {
-			return to(Setting{"on", strings.Join(append(interfaceNames(nat.On), t.Stood.In.Name), ",")})
+			return to(Setting{"on", strings.Join(append(network.InterfaceNames(nat.On), t.Stood.In.Name), ",")})
 		}
 	}
 	seen := seenByFilter(t)
@@ -79,7 +79,7 @@ func nearMends(t *engine.Trace, near engine.Near, everybody bool) []Mend {
 	case "order":
 		return []Mend{{{Verb: "move", Kind: r.Kind, Name: r.Name, Gateway: g.Name, Before: t.Rule.Name}}}
 	case "side of the translation":
-		right := Permission{To: seen.Destination.String(), Service: serviceOf(seen)}
+		right := Permission{To: seen.Destination.String(), Service: seen.Service().String()}
 		if t.Stood.Forward != nil && t.Stood.Forward.Does.Permits() {
 			right = PermissionFor(g, t.Stood.Forward)
 		}
@@ -98,7 +98,7 @@ func nearMends(t *engine.Trace, near engine.Near, everybody bool) []Mend {
 			}
 			switch near.Differs {
 			case "port":
-				return to(Setting{"service", serviceOf(seen)})
+				return to(Setting{"service", seen.Service().String()})
 			case "to":
 				return to(Setting{"to", seen.Destination.String()})
 			}
@@ -132,14 +132,6 @@ func (e Edit) with(key, value string) Edit {
 	return e
 }
 
-func interfaceNames(list []*network.Interface) []string {
-	names := make([]string, len(list))
-	for i := range list {
-		names[i] = list[i].Name
-	}
-	return names
-}
-
 // seenByFilter returns the packet on the side of the translation that the filter sees.
 func seenByFilter(t *engine.Trace) header.Packet {
 	seen := t.Stood.After
@@ -147,10 +139,6 @@ func seenByFilter(t *engine.Trace) header.Packet {
 		seen.Destination, seen.DestinationPort = t.Stood.Before.Destination, t.Stood.Before.DestinationPort
 	}
 	return seen
-}
-
-func serviceOf(p header.Packet) string {
-	return header.Service{Protocol: p.Protocol, Ports: header.Ports{First: p.DestinationPort, Last: p.DestinationPort}}.String()
 }
 
 // Allow is the filter rule that is missing where a trace ended, for this source,
@@ -168,7 +156,7 @@ func Allow(t *engine.Trace, n *network.Network) Edit {
 	if h := hostAt(n, seen.Destination); h != nil {
 		to = h.Name
 	}
-	e := allowEdit(filterNames(g), g, name, Permission{from, to, serviceOf(seen)})
+	e := allowEdit(filterNames(g), g, name, Permission{from, to, seen.Service().String()})
 	if t.Rule != nil {
 		e.Before = t.Rule.Name
 	}
@@ -198,7 +186,7 @@ func allowEdit(taken map[string]bool, g *network.Gateway, name string, p Permiss
 // hairpinMends let an inside client use a forward that listens for outsiders.
 func hairpinMends(t *engine.Trace) []Mend {
 	g, p := t.Stood.Gateway, t.Stood.Before
-	if g == nil || t.Stood.In.FacesInternet(p.Destination.Is6()) {
+	if g == nil || t.Stood.In.FacesInternet(header.FamilyOf(p.Destination)) {
 		return nil
 	}
 	var list []Mend
@@ -299,7 +287,7 @@ func targetMends(t *engine.Trace, n *network.Network) []Mend {
 func targetMendsOf(g *network.Gateway, f *network.NATRule, n *network.Network, p header.Packet) []Mend {
 	var list []Mend
 	for _, h := range n.Hosts {
-		a, has := h.AddressOf(p.Destination.Is6())
+		a, has := h.AddressOf(header.FamilyOf(p.Destination))
 		if !has || h.Segment(a) == nil || !served(h, p.Protocol, p.DestinationPort, a) {
 			continue
 		}
@@ -327,7 +315,7 @@ func answerMends(t *engine.Trace, n *network.Network) []Mend {
 	if n.Gateway(t.At) != nil {
 		list = append(list, routeMends(n, t.At, t.Delivered.Source)...)
 	}
-	if out := t.Stood.Out; out != nil && out.FacesInternet(t.Stood.After.Source.Is6()) {
+	if out := t.Stood.Out; out != nil && out.FacesInternet(header.FamilyOf(t.Stood.After.Source)) {
 		list = append(list, Mend{hideEdit(n, t.Stood.In, out, t.Stood.After.Source)})
 	}
 	return list
@@ -389,7 +377,7 @@ func routeMends(n *network.Network, at string, destination netip.Addr) []Mend {
 		}
 	}
 	var list []Mend
-	for _, via := range nextHops(g, destination.Is6(), there) {
+	for _, via := range nextHops(g, header.FamilyOf(destination), there) {
 		if leadsBy(g, destination, via) {
 			continue
 		}
@@ -413,7 +401,7 @@ func leadsBy(g *network.Gateway, to, via netip.Addr) bool {
 
 // nextHops returns the addresses of a gateway's neighbours from which there is a way,
 // over further neighbours, to one that is there, the shortest first.
-func nextHops(g *network.Gateway, v6 bool, there func(*network.Gateway) bool) []netip.Addr {
+func nextHops(g *network.Gateway, family header.Family, there func(*network.Gateway) bool) []netip.Addr {
 	type step struct {
 		gateway *network.Gateway
 		first   netip.Addr // the neighbour of g it goes by
@@ -433,7 +421,7 @@ func nextHops(g *network.Gateway, v6 bool, there func(*network.Gateway) bool) []
 				continue
 			}
 			for _, j := range i.Segment.Interfaces {
-				a, has := j.Address(v6)
+				a, has := j.Address(family)
 				if !has || !j.IsUp() || seen[j.Gateway] {
 					continue
 				}

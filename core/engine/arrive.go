@@ -43,10 +43,10 @@ func (g *gateway) forgedSources(in *network.Interface) header.Addresses {
 	forged := g.ownSet.Ranges()
 	for i, first := range g.routes.starts {
 		winner := g.routes.winners[i]
-		if winner == none || !in.FacesInternet(first.Is6()) {
+		if winner == none || !in.FacesInternet(header.FamilyOf(first)) {
 			continue
 		}
-		if r := &g.routes.routes[winner]; !r.blackhole && r.prefix.Bits() > 0 && r.out != in && !r.out.FacesInternet(first.Is6()) {
+		if r := &g.routes.routes[winner]; !r.blackhole && r.prefix.Bits() > 0 && r.out != in && !r.out.FacesInternet(header.FamilyOf(first)) {
 			forged = append(forged[:len(forged):len(forged)], header.Range{First: first, Last: g.routes.lastOf(i)})
 		}
 	}
@@ -60,10 +60,10 @@ func (g *gateway) possibleSource(in *network.Interface, source netip.Addr) bool 
 	if g.own.of(source) != nil {
 		return false
 	}
-	v6 := source.Is6()
-	if !in.FacesInternet(v6) {
+	family := header.FamilyOf(source)
+	if !in.FacesInternet(family) {
 		return true
 	}
 	r := g.routes.lookup(source)
-	return r == nil || r.blackhole || r.prefix.Bits() == 0 || r.out == in || r.out.FacesInternet(v6)
+	return r == nil || r.blackhole || r.prefix.Bits() == 0 || r.out == in || r.out.FacesInternet(family)
 }

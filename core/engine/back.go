@@ -92,7 +92,7 @@ func (w *Walk) refuse(in *network.Interface, p *header.Packet) position {
 		return position{}
 	}
 	if w.telling == icmpError {
-		w.teller, _ = r.out.Address(p.Destination.Is6())
+		w.teller, _ = r.out.Address(header.FamilyOf(p.Destination))
 	}
 	return w.leave(g, r, p)
 }

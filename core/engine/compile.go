@@ -112,8 +112,8 @@ func Compile(n *network.Network) *Engine {
 			unsent = append(unsent, r.Claims().Minus(sent).Ranges()...)
 		}
 		for _, i := range g.Interfaces {
-			for v6, faces := range []bool{i.FacesInternet(false), i.FacesInternet(true)} {
-				e.uplinked[v6] = e.uplinked[v6] || faces
+			for family, faces := range []bool{i.FacesInternet(header.IPv4), i.FacesInternet(header.IPv6)} {
+				e.uplinked[family] = e.uplinked[family] || faces
 			}
 		}
 	}
@@ -183,7 +183,7 @@ func sentBy(n *network.Network) []sentPrefix {
 	for _, g := range n.Gateways {
 		for _, i := range g.Interfaces {
 			for _, p := range i.Upstream.Routes {
-				if i.FacesInternet(p.Addr().Is6()) {
+				if i.FacesInternet(header.FamilyOf(p.Addr())) {
 					list = append(list, sent{p, i})
 				}
 			}
@@ -365,7 +365,7 @@ func destinationCondition(r *network.NATRule, in *network.Interface, zones []str
 		return condition{}, false
 	}
 	listed := slices.Contains(r.On, in)
-	hairpin := !listed && r.Hairpin && !in.FacesInternet(false) && !in.FacesInternet(true)
+	hairpin := !listed && r.Hairpin && !in.IsUplink()
 	if !listed && !hairpin {
 		return condition{}, false
 	}
@@ -415,7 +415,7 @@ func sourceCondition(r *network.NATRule, out *network.Interface, zones []string)
 	case network.SourceNAT:
 		within = poolFamilies(&r.As, out)
 		if r.Destination.IsValid() {
-			within = within.Intersect(header.Family(r.Destination.Is6()))
+			within = within.Intersect(header.FamilyOf(r.Destination).All())
 		}
 	}
 	if within.Empty() {
@@ -427,15 +427,15 @@ func sourceCondition(r *network.NATRule, out *network.Interface, zones []string)
 // poolFamilies returns all addresses of the families the pool has an address of.
 func poolFamilies(pool *network.Pool, out *network.Interface) header.Addresses {
 	families := header.Addresses{}
-	for _, v6 := range []bool{false, true} {
+	for _, family := range header.Families {
 		has := false
 		if pool.Interface {
-			_, has = out.Address(v6)
+			_, has = out.Address(family)
 		} else {
-			_, has = pool.Set.FirstOf(v6)
+			_, has = pool.Set.FirstOf(family)
 		}
 		if has {
-			families = families.Union(header.Family(v6))
+			families = families.Union(family.All())
 		}
 	}
 	return families
@@ -474,9 +474,9 @@ func (m *matcher) breadth(families header.Addresses) float64 {
 // families returns all addresses of the families of which a matcher holds some.
 func (m *matcher) families() header.Addresses {
 	var families header.Addresses
-	for _, v6 := range []bool{false, true} {
-		if slices.ContainsFunc(m.sets(), func(set header.Addresses) bool { _, has := set.FirstOf(v6); return has }) {
-			families = families.Union(header.Family(v6))
+	for _, family := range header.Families {
+		if slices.ContainsFunc(m.sets(), func(set header.Addresses) bool { _, has := set.FirstOf(family); return has }) {
+			families = families.Union(family.All())
 		}
 	}
 	return families

@@ -72,7 +72,7 @@ func (w *Walk) unmatched(g *gateway, in, out *network.Interface, forward *redire
 	w.end(Dropped, g.Name, StepFilter, nil)
 	if w.trace != nil {
 		w.note(g.Name, StepFilter, "drop", "", "no filter rule matches")
-		w.why("No filter rule of %s allows %s to %s from %s.", g.Name, serviceOf(p), p.Destination, p.Source)
+		w.why("No filter rule of %s allows %s to %s from %s.", g.Name, p.Service(), p.Destination, p.Source)
 		if forward != nil {
 			w.why("%s redirects it, but on this gateway a forward opens nothing by itself: it needs a filter rule as well.", forward.rule.Name)
 		}

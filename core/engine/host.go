@@ -76,11 +76,11 @@ func (w *Walk) atHost(at Place, p header.Packet) (next *header.Packet, taken boo
 // handOn begins the connection that a relay makes to another machine, from the
 // host's own address.
 func (w *Walk) handOn(h *network.Host, p header.Packet) (*header.Packet, bool) {
-	from, has := h.AddressOf(p.Destination.Is6())
+	from, has := h.AddressOf(header.FamilyOf(p.Destination))
 	if !has {
 		w.end(Unrouted, h.Name, StepHost, nil)
 		if w.trace != nil {
-			w.why("%s has no %s address to hand it on from.", h.Name, familyName(p.Destination.Is6()))
+			w.why("%s has no %s address to hand it on from.", h.Name, header.FamilyOf(p.Destination))
 		}
 		return nil, false
 	}
@@ -130,7 +130,7 @@ func (w *Walk) hostPermits(h *network.Host, p *header.Packet) bool {
 	}
 	w.end(HostFirewall, h.Name, StepHost, nil)
 	if w.trace != nil {
-		w.why("The firewall of %s itself has no rule that allows %s from %s.", h.Name, serviceOf(p), p.Source)
+		w.why("The firewall of %s itself has no rule that allows %s from %s.", h.Name, p.Service(), p.Source)
 	}
 	return false
 }
@@ -175,8 +175,8 @@ func (w *Walk) hostServes(h *network.Host, p *header.Packet) bool {
 	w.end(Refused, h.Name, StepHost, nil)
 	w.refusal = refusal{packet: w.legs[len(w.legs)-1].delivered, how: refusedBy(p.Protocol)}
 	if w.trace != nil {
-		w.note(h.Name, StepHost, "refuses", "", "nothing listens on "+serviceOf(p))
-		w.why("%s is up, but nothing on it listens on %s%s.", h.Name, serviceOf(p), boundElsewhere(h, p))
+		w.note(h.Name, StepHost, "refuses", "", "nothing listens on "+p.Service().String())
+		w.why("%s is up, but nothing on it listens on %s%s.", h.Name, p.Service(), boundElsewhere(h, p))
 		w.why("%s", hostServesText(h))
 	}
 	return false

@@ -60,7 +60,7 @@ func (w *Walk) nearForwards(s standing) []Near {
 		}
 		q := newQuery(&s.before, zone, zone, w.moment)
 		if c, listens := destinationCondition(r, s.in, zones); listens {
-			_, sameFamily := c.to.all.FirstOf(q.packet.Destination.Is6())
+			_, sameFamily := c.to.all.FirstOf(header.FamilyOf(q.packet.Destination))
 			if differs := differencesOf(&c, &q); differs.one() && sameFamily {
 				found = append(found, differs.near(&c, &q, r.From.Text, c.to.all.String()))
 			}
@@ -72,7 +72,7 @@ func (w *Walk) nearForwards(s standing) []Near {
 				continue
 			}
 			if c, listens := destinationCondition(&moved, on[0], zones); listens && differencesOf(&c, &q) == 0 {
-				found = append(found, Near{&r.Rule, "interface", fmt.Sprintf("%s, not %s", interfaceNames(r.On), s.in.Name)})
+				found = append(found, Near{&r.Rule, "interface", fmt.Sprintf("%s, not %s", strings.Join(network.InterfaceNames(r.On), ", "), s.in.Name)})
 				break
 			}
 		}
@@ -195,14 +195,6 @@ func (d differences) near(c *condition, q *query, fromText, toText string) Near 
 		return say("disabled", "it is disabled")
 	}
 	return say("time", "it is active only %s", c.rule.When.Text)
-}
-
-func interfaceNames(list []*network.Interface) string {
-	names := make([]string, len(list))
-	for i := range list {
-		names[i] = list[i].Name
-	}
-	return strings.Join(names, ", ")
 }
 
 func textOr(text, otherwise string) string {

@@ -120,8 +120,8 @@ func (e *Engine) hostsAt(at Place) *byAddress[network.Host] {
 // Stranger returns an address on the internet that is in no group, has no host, and is
 // in no prefix of the network, an uplink's included; a documentation address where there
 // is one. It returns false where the network has no way to the internet of that family.
-func (e *Engine) Stranger(v6 bool) (netip.Addr, bool) {
-	found := e.stranger()[network.FamilyIndex(v6)]
+func (e *Engine) Stranger(family header.Family) (netip.Addr, bool) {
+	found := e.stranger()[family]
 	return found, found.IsValid()
 }
 
@@ -136,9 +136,9 @@ func (e *Engine) findStrangers() [2]netip.Addr {
 		strangers = strangers.Minus(g.Members)
 	}
 	var found [2]netip.Addr
-	for i, v6 := range []bool{false, true} {
+	for i, family := range header.Families {
 		for _, set := range []header.Addresses{strangers, outside} {
-			if a, ok := set.Usual(v6); ok {
+			if a, ok := set.Usual(family); ok {
 				found[i] = a
 				break
 			}
@@ -163,7 +163,7 @@ func (e *Engine) Behind(i *network.Interface, a netip.Addr) Place {
 	case i.IsClient(a):
 		p.Clients = i
 		p.Host = e.clients[i].of(a)
-	case i.FacesInternet(a.Is6()):
+	case i.FacesInternet(header.FamilyOf(a)):
 		p.Internet = true
 		p.Host = e.abroad.of(a)
 	default:
@@ -185,7 +185,7 @@ func (w *Walk) entry(a netip.Addr) (i *network.Interface, beside bool) {
 	e := w.engine
 	for _, g := range e.gateways {
 		for _, i := range g.Interfaces {
-			if i.FacesInternet(a.Is6()) && w.inPrefixes(flowset.Destination, i.Addresses, a) {
+			if i.FacesInternet(header.FamilyOf(a)) && w.inPrefixes(flowset.Destination, i.Addresses, a) {
 				return i, true
 			}
 		}

@@ -30,7 +30,7 @@ func (w *Walk) takePort(g *gateway, addresses header.Range, ports header.Ports, 
 // that. An inside address and port that has one already keeps it, for every destination
 // or for the same one, as the gateway maps (RFC 4787, 4.1).
 func (w *Walk) freePort(g *gateway, ports header.Ports, p *header.Packet, final header.Packet) (uint16, bool) {
-	if !numbered(p.Protocol) {
+	if !p.Protocol.Numbered() {
 		return 0, !w.portTaken(g, &final, 0)
 	}
 	any := ports == (header.Ports{})
@@ -71,10 +71,6 @@ func nextPort(ports header.Ports, after uint16, free func(uint16) bool) (uint16,
 	return 0, false
 }
 
-// numbered reports whether connections of a protocol have a source port, or an
-// identifier like one.
-func numbered(p header.Protocol) bool { return p.HasPorts() || p == header.ICMP }
-
 // portTaken reports whether an earlier session holds the port against a packet that is
 // to leave like final.
 func (w *Walk) portTaken(g *gateway, final *header.Packet, port uint16) bool {
@@ -95,7 +91,7 @@ func (s *session) binds(g *gateway, final *header.Packet) bool {
 	}
 	sameAddress := s.after.Destination == final.Destination
 	switch {
-	case !numbered(final.Protocol):
+	case !final.Protocol.Numbered():
 		return sameAddress
 	case g.Handling.Mapping == network.AddressDependent:
 		return sameAddress
@@ -124,7 +120,7 @@ func (w *Walk) distinct(g *gateway, rule *network.Rule, ports header.Ports, p *h
 	}
 	var port uint16
 	ok := false
-	if numbered(p.Protocol) {
+	if p.Protocol.Numbered() {
 		port, ok = nextPort(ports, own, func(port uint16) bool { return !clash(port) && !w.portTaken(g, &final, port) })
 	}
 	if !ok {

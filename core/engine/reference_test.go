@@ -262,7 +262,7 @@ func (r *reference) sendFrom(from engine.Place, p *header.Packet) refEnd {
 			return r.onSegment(k.s, p)
 		}
 	}
-	v6 := p.Destination.Is6()
+	family := header.FamilyOf(p.Destination)
 	named := (*network.Gateway)(nil)
 	if h := from.Host; h != nil {
 		if h.By != nil || h.Upstream != nil {
@@ -271,12 +271,12 @@ func (r *reference) sendFrom(from engine.Place, p *header.Packet) refEnd {
 		named = h.Gateway
 		if h.Upstream != nil {
 			near, named = []*network.Segment{h.Upstream}, nil
-			if !slices.ContainsFunc(h.Upstream.Interfaces, func(i *network.Interface) bool { return i.FacesInternet(v6) }) {
+			if !slices.ContainsFunc(h.Upstream.Interfaces, func(i *network.Interface) bool { return i.FacesInternet(family) }) {
 				near = nil
 			}
 		}
 		if h.By != nil {
-			if hasFamily(h.By, v6) {
+			if hasFamily(h.By, family) {
 				return r.gateway(h.By, p)
 			}
 			near = nil
@@ -284,12 +284,12 @@ func (r *reference) sendFrom(from engine.Place, p *header.Packet) refEnd {
 	}
 	for _, s := range near {
 		for _, i := range s.Interfaces {
-			if named == nil && i.FacesInternet(v6) {
+			if named == nil && i.FacesInternet(family) {
 				return r.internet(p)
 			}
 		}
 		for _, i := range s.Interfaces {
-			if (named == nil || i.Gateway == named) && hasFamily(i, v6) {
+			if (named == nil || i.Gateway == named) && hasFamily(i, family) {
 				return r.gateway(i, p)
 			}
 		}
@@ -297,8 +297,8 @@ func (r *reference) sendFrom(from engine.Place, p *header.Packet) refEnd {
 	return r.stop(engine.Unrouted, from.Name(), nil)
 }
 
-func hasFamily(i *network.Interface, v6 bool) bool {
-	return slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Addr().Is6() == v6 })
+func hasFamily(i *network.Interface, family header.Family) bool {
+	return slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return header.FamilyOf(p.Addr()) == family })
 }
 
 func (r *reference) internet(p *header.Packet) refEnd {
@@ -314,7 +314,7 @@ func (r *reference) internet(p *header.Packet) refEnd {
 	uplinks := false
 	for _, g := range r.n.Gateways {
 		for _, i := range g.Interfaces {
-			if !i.FacesInternet(p.Destination.Is6()) {
+			if !i.FacesInternet(header.FamilyOf(p.Destination)) {
 				continue
 			}
 			uplinks = true
@@ -663,11 +663,11 @@ func (r *reference) forged(in *network.Interface, source netip.Addr) bool {
 			return true
 		}
 	}
-	if !in.FacesInternet(source.Is6()) {
+	if !in.FacesInternet(header.FamilyOf(source)) {
 		return false
 	}
 	way := bestRoute(g, source)
-	return way != nil && !way.blackhole && way.bits > 0 && way.out != in && !way.out.FacesInternet(source.Is6())
+	return way != nil && !way.blackhole && way.bits > 0 && way.out != in && !way.out.FacesInternet(header.FamilyOf(source))
 }
 
 // known sends on a packet of a session, which becomes after and stays on an uplink.
@@ -683,7 +683,7 @@ func (r *reference) known(s *refSession, cameBy, goesBy *network.Interface, afte
 func (r *reference) onward(s *refSession, cameBy, goesBy *network.Interface, before header.Packet, p *header.Packet) refEnd {
 	g := s.g
 	way := bestRoute(g, p.Destination)
-	if goesBy != nil && goesBy.FacesInternet(p.Destination.Is6()) {
+	if goesBy != nil && goesBy.FacesInternet(header.FamilyOf(p.Destination)) {
 		if !goesBy.IsUp() {
 			r.cannotBeReached(r.seen)
 			return r.stop(engine.Unrouted, g.Name, nil)
@@ -792,7 +792,7 @@ func size(g *network.Gateway, e network.Expression, within header.Addresses) flo
 // listensAt returns the original destinations of a rule for what arrives by in.
 func listensAt(rule *network.NATRule, in *network.Interface) (at header.Addresses, hairpin, ok bool) {
 	hairpin = !slices.Contains(rule.On, in)
-	if hairpin && (!rule.Hairpin || in.FacesInternet(false) || in.FacesInternet(true)) {
+	if hairpin && (!rule.Hairpin || in.IsUplink()) {
 		return at, false, false
 	}
 	switch rule.Does {
@@ -858,11 +858,11 @@ func ports(rule *network.NATRule) int {
 
 // families returns all addresses of the families that both sets have some of.
 func families(a, b header.Addresses) (both header.Addresses) {
-	for _, v6 := range []bool{false, true} {
-		_, inA := a.FirstOf(v6)
-		_, inB := b.FirstOf(v6)
+	for _, family := range header.Families {
+		_, inA := a.FirstOf(family)
+		_, inB := b.FirstOf(family)
 		if inA && inB {
-			both = both.Union(header.Family(v6))
+			both = both.Union(family.All())
 		}
 	}
 	return both
@@ -992,13 +992,13 @@ func (r *reference) sourceRule(in, out *network.Interface, p header.Packet) *net
 		case network.NoNAT:
 		case network.SourceNAT:
 			within = header.Addresses{}
-			for _, v6 := range []bool{false, true} {
-				_, has := rule.As.Set.FirstOf(v6)
+			for _, family := range header.Families {
+				_, has := rule.As.Set.FirstOf(family)
 				if rule.As.Interface {
-					has = hasFamily(out, v6)
+					has = hasFamily(out, family)
 				}
-				if has && (!rule.Destination.IsValid() || rule.Destination.Is6() == v6) {
-					within = within.Union(header.Family(v6))
+				if has && (!rule.Destination.IsValid() || header.FamilyOf(rule.Destination) == family) {
+					within = within.Union(family.All())
 				}
 			}
 		default:
@@ -1023,11 +1023,11 @@ func ownPool(out *network.Interface) []header.Range {
 	for _, p := range out.Addresses {
 		pool = append(pool, header.Range{First: p.Addr(), Last: p.Addr()})
 	}
-	for _, v6 := range []bool{false, true} { // the first of each family only
+	for _, family := range header.Families { // the first of each family only
 		first := true
 		pool = slices.DeleteFunc(pool, func(a header.Range) bool {
-			drop := a.First.Is6() == v6 && !first
-			first = first && a.First.Is6() != v6
+			drop := header.FamilyOf(a.First) == family && !first
+			first = first && header.FamilyOf(a.First) != family
 			return drop
 		})
 	}

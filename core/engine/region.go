@@ -111,7 +111,7 @@ func (r *region) choose(now flowset.Set, terms *flowset.Terms, turned bool, foun
 
 func (r *region) address(f flowset.Field, a netip.Addr, set header.Addresses, holds bool) {
 	if r != nil && !r.terms[f].IsConstant() { // what is constant is decided already
-		r.where(r.atlas.where(f, set, a.Is6()), holds)
+		r.where(r.atlas.where(f, set, header.FamilyOf(a)), holds)
 	}
 }
 
@@ -155,7 +155,7 @@ func (r *region) view(v tableView, terms flowset.Terms, found int32) {
 // route decides by which route the destination has.
 func (r *region) route(t *routeTable, destination netip.Addr) {
 	if r != nil && !r.terms[flowset.Destination].IsConstant() {
-		r.choose(r.atlas.routes(t, destination.Is6()), &r.terms, false, int(t.winner(destination))+1)
+		r.choose(r.atlas.routes(t, header.FamilyOf(destination)), &r.terms, false, int(t.winner(destination))+1)
 	}
 }
 
@@ -164,7 +164,7 @@ func (r *region) one(among header.Addresses, destination netip.Addr) {
 	if r == nil || among.Empty() || r.terms[flowset.Destination].IsConstant() {
 		return
 	}
-	c := r.atlas.choice(among, destination.Is6())
+	c := r.atlas.choice(among, header.FamilyOf(destination))
 	found, ok := slices.BinarySearchFunc(c.addresses, destination, netip.Addr.Compare)
 	if !ok {
 		found = -1

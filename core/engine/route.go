@@ -121,10 +121,10 @@ func (t *routeTable) lastOf(i int) netip.Addr {
 
 // spans returns the addresses of one family that have a route, each stretch with the
 // number of its route, counted from 1.
-func (t *routeTable) spans(v6 bool) []flowset.ValueSpan {
+func (t *routeTable) spans(family header.Family) []flowset.ValueSpan {
 	var spans []flowset.ValueSpan
 	for i, first := range t.starts {
-		if first.Is6() == v6 && t.winners[i] != none {
+		if header.FamilyOf(first) == family && t.winners[i] != none {
 			span := flowset.AddressSpan(header.Range{First: first, Last: t.lastOf(i)})
 			spans = append(spans, flowset.ValueSpan{Span: span, Value: int(t.winners[i]) + 1})
 		}

@@ -66,7 +66,7 @@ func (w *Walk) ownSegment(from Place, p *header.Packet) *network.Segment {
 // toDefaultGateway sends a packet to the gateway the host names, else to the
 // first on its segment; beside an uplink, to the internet.
 func (w *Walk) toDefaultGateway(from Place, p *header.Packet) position {
-	i, abroad := w.engine.defaultGateway(from, p.Destination.Is6())
+	i, abroad := w.engine.defaultGateway(from, header.FamilyOf(p.Destination))
 	switch {
 	case abroad:
 		return w.overInternet(p)
@@ -78,22 +78,22 @@ func (w *Walk) toDefaultGateway(from Place, p *header.Packet) position {
 	}
 	w.end(Unrouted, from.Name(), StepRoute, nil)
 	if w.trace != nil {
-		w.why("%s has no gateway for %s on its segment.", from.Name(), familyName(p.Destination.Is6()))
+		w.why("%s has no gateway for %s on its segment.", from.Name(), header.FamilyOf(p.Destination))
 	}
 	return position{}
 }
 
 // defaultGateway returns the interface that a machine on a segment sends to what is not
 // on a segment of its own, or that it sends it to the provider's router.
-func (e *Engine) defaultGateway(from Place, v6 bool) (i *network.Interface, abroad bool) {
+func (e *Engine) defaultGateway(from Place, family header.Family) (i *network.Interface, abroad bool) {
 	segments := []*network.Segment{from.Segment}
 	h := from.Host
 	switch {
 	case h == nil:
 	case h.Upstream != nil:
-		return nil, h.Upstream.IsUplink(v6)
+		return nil, h.Upstream.IsUplink(family)
 	case h.By != nil:
-		if _, has := h.By.Address(v6); has {
+		if _, has := h.By.Address(family); has {
 			return h.By, false
 		}
 		return nil, false
@@ -101,23 +101,16 @@ func (e *Engine) defaultGateway(from Place, v6 bool) (i *network.Interface, abro
 		segments = e.stands[h]
 	}
 	for _, s := range segments {
-		if (h == nil || h.Gateway == nil) && s.IsUplink(v6) {
+		if (h == nil || h.Gateway == nil) && s.IsUplink(family) {
 			return nil, true
 		}
 		for _, i := range s.Interfaces {
-			if _, has := i.Address(v6); has && (h == nil || h.Gateway == nil || i.Gateway == h.Gateway) {
+			if _, has := i.Address(family); has && (h == nil || h.Gateway == nil || i.Gateway == h.Gateway) {
 				return i, false
 			}
 		}
 	}
 	return nil, false
-}
-
-func familyName(v6 bool) string {
-	if v6 {
-		return "IPv6"
-	}
-	return "IPv4"
 }
 
 func (w *Walk) arriveAt(i *network.Interface) position {
@@ -158,7 +151,7 @@ func (w *Walk) overInternet(p *header.Packet) position {
 		}
 		return w.toMachine(Place{Internet: true}, p)
 	}
-	if carried && e.uplinked[network.FamilyIndex(p.Destination.Is6())] {
+	if carried && e.uplinked[header.FamilyOf(p.Destination)] {
 		w.notSent(p, nil)
 		return position{}
 	}
@@ -227,12 +220,8 @@ func (w *Walk) passesUpstream(i *network.Interface, p *header.Packet) bool {
 func (w *Walk) upstreamBlocks(i *network.Interface, p *header.Packet) {
 	w.end(UpstreamBlocks, internetName, StepUpstream, nil)
 	if w.trace != nil {
-		w.why("The upstream of %s blocks %s.", i, serviceOf(p))
+		w.why("The upstream of %s blocks %s.", i, p.Service())
 	}
-}
-
-func serviceOf(p *header.Packet) string {
-	return header.Service{Protocol: p.Protocol, Ports: header.Ports{First: p.DestinationPort, Last: p.DestinationPort}}.String()
 }
 
 // handOver delivers a packet on a segment to whoever has its destination.

@@ -143,7 +143,7 @@ func (w *Walk) noteSession(g *gateway, before, after header.Packet) {
 // an uplink stays on it, whatever the routes prefer: the other side knows only
 // that address.
 func (w *Walk) sessionRoute(g *gateway, out *network.Interface, p *header.Packet) *route {
-	if out == nil || !out.FacesInternet(p.Destination.Is6()) {
+	if out == nil || !out.FacesInternet(header.FamilyOf(p.Destination)) {
 		return w.route(g, p)
 	}
 	if !out.IsUp() {

@@ -116,13 +116,13 @@ type query struct {
 	moment           network.Moment
 	keys             [fields]uint64
 	service          uint32
-	family           int
+	family           header.Family
 }
 
 func newQuery(p *header.Packet, fromZone, toZone int, moment network.Moment) query {
 	q := query{
 		packet: p, service: serviceKey(p.Protocol, p.DestinationPort),
-		fromZone: fromZone, toZone: toZone, moment: moment, family: network.FamilyIndex(p.Destination.Is6()),
+		fromZone: fromZone, toZone: toZone, moment: moment, family: header.FamilyOf(p.Destination),
 	}
 	q.keys[sourceField], q.keys[sourceLowField] = addressKeys(p.Source)
 	q.keys[destinationField], q.keys[destinationLowField] = addressKeys(p.Destination)
@@ -235,11 +235,11 @@ func outermost(set header.Addresses) []header.Range {
 	if len(ranges) <= 2 {
 		return ranges
 	}
-	v6 := slices.IndexFunc(ranges, func(r header.Range) bool { return r.First.Is6() })
-	if v6 <= 0 {
+	family := slices.IndexFunc(ranges, func(r header.Range) bool { return r.First.Is6() })
+	if family <= 0 {
 		return []header.Range{ranges[0], ranges[len(ranges)-1]}
 	}
-	return []header.Range{ranges[0], ranges[v6-1], ranges[v6], ranges[len(ranges)-1]}
+	return []header.Range{ranges[0], ranges[family-1], ranges[family], ranges[len(ranges)-1]}
 }
 
 func spanOfServices(services header.Services) serviceSpan {

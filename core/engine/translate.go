@@ -181,14 +181,14 @@ func (w *Walk) rewriteDestination(g *gateway, r *network.NATRule, p *header.Pack
 // be like final but for its source. It returns way, or nil where none is free.
 func (w *Walk) hide(g *gateway, way *route, rule *network.Rule, pool *network.Pool, ports header.Ports, p *header.Packet, final header.Packet) *route {
 	before := *p
-	v6 := p.Source.Is6()
+	family := header.FamilyOf(p.Source)
 	found := false
 	if pool.Interface {
-		a, has := way.out.Address(v6)
+		a, has := way.out.Address(family)
 		found = has && w.takePort(g, header.Range{First: a, Last: a}, ports, p, final)
 	} else {
 		for _, addresses := range pool.Set.Ranges() {
-			if addresses.First.Is6() == v6 && w.takePort(g, addresses, ports, p, final) {
+			if header.FamilyOf(addresses.First) == family && w.takePort(g, addresses, ports, p, final) {
 				found = true
 				break
 			}

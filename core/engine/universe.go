@@ -31,14 +31,14 @@ func (a *Atlas) Beginnings(among func(Place) header.Addresses) []Beginning {
 		if among != nil {
 			machines = machines.Intersect(among(p.place))
 		}
-		for _, v6 := range []bool{false, true} {
-			sources := machines.Intersect(header.Family(v6))
+		for _, family := range header.Families {
+			sources := machines.Intersect(family.All())
 			for _, part := range []header.Addresses{sources.Minus(shared), sources.Intersect(shared)} {
 				if part.Empty() {
 					continue
 				}
 				for _, protocol := range header.Protocols() {
-					set := a.connections(part, header.Family(v6), protocol)
+					set := a.connections(part, family.All(), protocol)
 					found = append(found, Beginning{p.place, part, shared.Contains(part.Ranges()[0].First), protocol, set})
 				}
 			}

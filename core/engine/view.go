@@ -11,16 +11,16 @@ import (
 
 // A routeKey is the routes of a table to one family.
 type routeKey struct {
-	table *routeTable
-	v6    bool
+	table  *routeTable
+	family header.Family
 }
 
 // A whereKey names a set of addresses, which never changes, by where it is stored.
 type whereKey struct {
-	first *header.Range
-	count int
-	field flowset.Field
-	v6    bool
+	first  *header.Range
+	count  int
+	field  flowset.Field
+	family header.Family
 }
 
 // A tableView is a table as it is for a pair of zones. Turned, it is asked by
@@ -159,15 +159,15 @@ func (a *Atlas) prefixes(list []netip.Prefix) header.Addresses {
 }
 
 // where returns the packets whose field is among the addresses of one family.
-func (a *Atlas) where(f flowset.Field, set header.Addresses, v6 bool) flowset.Set {
+func (a *Atlas) where(f flowset.Field, set header.Addresses, family header.Family) flowset.Set {
 	ranges := set.Ranges()
 	if len(ranges) == 0 {
 		return flowset.Nothing
 	}
-	key := whereKey{&ranges[0], len(ranges), f, v6}
+	key := whereKey{&ranges[0], len(ranges), f, family}
 	known, ok := a.wheres[key]
 	if !ok {
-		known = a.Space.Where(f, flowset.AddressSpans(set.Intersect(header.Family(v6))), flowset.Everything)
+		known = a.Space.Where(f, flowset.AddressSpans(set.Intersect(family.All())), flowset.Everything)
 		a.wheres[key] = known
 	}
 	return known
@@ -175,11 +175,11 @@ func (a *Atlas) where(f flowset.Field, set header.Addresses, v6 bool) flowset.Se
 
 // routes returns the set that gives each destination of one family the number of its
 // route, counted from 1.
-func (a *Atlas) routes(t *routeTable, v6 bool) flowset.Set {
-	key := routeKey{t, v6}
+func (a *Atlas) routes(t *routeTable, family header.Family) flowset.Set {
+	key := routeKey{t, family}
 	known, ok := a.routed[key]
 	if !ok {
-		known = a.Space.Choice(flowset.Destination, t.spans(v6))
+		known = a.Space.Choice(flowset.Destination, t.spans(family))
 		a.routed[key] = known
 	}
 	return known
@@ -191,13 +191,13 @@ type choice struct {
 	set       flowset.Set
 }
 
-func (a *Atlas) choice(among header.Addresses, v6 bool) *choice {
-	key := whereKey{&among.Ranges()[0], len(among.Ranges()), flowset.Destination, v6}
+func (a *Atlas) choice(among header.Addresses, family header.Family) *choice {
+	key := whereKey{&among.Ranges()[0], len(among.Ranges()), flowset.Destination, family}
 	known := a.choices[key]
 	if known == nil {
 		known = &choice{}
 		var spans []flowset.ValueSpan
-		for _, r := range among.Intersect(header.Family(v6)).Ranges() {
+		for _, r := range among.Intersect(family.All()).Ranges() {
 			for address := r.First; ; address = address.Next() {
 				known.addresses = append(known.addresses, address)
 				one := flowset.AddressSpan(header.Range{First: address, Last: address})

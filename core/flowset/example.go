@@ -5,9 +5,6 @@ import "hollowbridge/core/header"
 // usualPorts are the ports that examples are of where they can.
 var usualPorts = []uint16{443, 80, 22, 53}
 
-// usualSourcePort is the source port of examples where it can be; it is that of trace.
-const usualSourcePort = 40000
-
 // Usual returns a member that a person would take for an example. It returns false for
 // nothing.
 func (s *Space) Usual(a Set) (header.Packet, bool) {
@@ -48,12 +45,14 @@ func usualValue(f Field, spans []Span, addresses header.Addresses, before [Field
 	ported := header.Protocol(before[Protocol].low).HasPorts()
 	switch {
 	case f == Source || f == Destination:
-		v6 := f == Source && before[Destination].address().Is6()
-		if a, ok := addresses.Usual(v6); ok {
-			return numberOf(a)
+		first := header.IPv4
+		if f == Source {
+			first = header.FamilyOf(before[Destination].address())
 		}
-		if a, ok := addresses.Usual(!v6); ok {
-			return numberOf(a)
+		for _, family := range []header.Family{first, header.IPv4, header.IPv6} {
+			if a, ok := addresses.Usual(family); ok {
+				return numberOf(a)
+			}
 		}
 	case f == Port && ported:
 		for _, port := range usualPorts {
@@ -61,8 +60,8 @@ func usualValue(f Field, spans []Span, addresses header.Addresses, before [Field
 				return number{low: uint64(port)}
 			}
 		}
-	case f == SourcePort && (ported || header.Protocol(before[Protocol].low) == header.ICMP) && in(usualSourcePort):
-		return number{low: usualSourcePort}
+	case f == SourcePort && header.Protocol(before[Protocol].low).Numbered() && in(header.UsualSourcePort):
+		return number{low: header.UsualSourcePort}
 	}
 	if spans[0].first == (number{}) && f != Protocol && ported && spans[0].last != (number{}) {
 		return one

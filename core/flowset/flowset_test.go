@@ -339,7 +339,7 @@ func TestSourcesAgainstDestinations(t *testing.T) {
 				t.Fatalf("%v: %v, want %v", p, !want, want)
 			}
 		}
-		everybody := s.Where(Protocol, []Span{PortSpan(6, 6)}, s.Where(Destination, AddressSpans(header.Family(false)), Everything))
+		everybody := s.Where(Protocol, []Span{PortSpan(6, 6)}, s.Where(Destination, AddressSpans(header.IPv4.All()), Everything))
 		if _, ok := s.EqualWithin(everybody, Source, Original(Source), shifted); ok {
 			t.Fatal("all destinations are told one by one")
 		}
@@ -368,8 +368,8 @@ func TestASpaceKeepsItsLimit(t *testing.T) {
 // IPv6 ranges do not hold the numbers that IPv4 addresses have.
 func TestSpansOfBothFamiliesAreDisjoint(t *testing.T) {
 	s := NewSpace(1 << 10)
-	six := s.Where(Source, AddressSpans(header.Family(true)), Everything)
-	four := s.Where(Source, AddressSpans(header.Family(false)), Everything)
+	six := s.Where(Source, AddressSpans(header.IPv6.All()), Everything)
+	four := s.Where(Source, AddressSpans(header.IPv4.All()), Everything)
 	if s.Restrict(six, four) != Nothing || s.Overlay(six, four) != s.Overlay(four, six) {
 		t.Error("the families overlap")
 	}

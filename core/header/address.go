@@ -73,9 +73,9 @@ var (
 // AllAddresses returns the set of every IPv4 and every IPv6 address.
 func AllAddresses() Addresses { return all }
 
-// Family returns the set of all IPv6 addresses if v6 is set, else of all IPv4 addresses.
-func Family(v6 bool) Addresses {
-	if v6 {
+// All returns the set of every address of the family.
+func (f Family) All() Addresses {
+	if f == IPv6 {
 		return Addresses{all.ranges[1:]}
 	}
 	return Addresses{all.ranges[:1:1]}
@@ -210,11 +210,11 @@ func (s Addresses) First() (netip.Addr, bool) {
 	return s.ranges[0].First, true
 }
 
-// FirstOf returns the lowest address of one family, IPv6 if v6 is set.
+// FirstOf returns the lowest address of one family.
 // It returns false where there is none.
-func (s Addresses) FirstOf(v6 bool) (netip.Addr, bool) {
-	i := sort.Search(len(s.ranges), func(i int) bool { return !v6 || s.ranges[i].First.Is6() })
-	if i == len(s.ranges) || s.ranges[i].First.Is6() != v6 {
+func (s Addresses) FirstOf(family Family) (netip.Addr, bool) {
+	i := sort.Search(len(s.ranges), func(i int) bool { return FamilyOf(s.ranges[i].First) >= family })
+	if i == len(s.ranges) || FamilyOf(s.ranges[i].First) != family {
 		return netip.Addr{}, false
 	}
 	return s.ranges[i].First, true
@@ -233,7 +233,7 @@ func (s Addresses) Size() float64 {
 // Breadth returns the size of the larger family of the set, so that a set is no
 // broader for naming the same things in both families.
 func (s Addresses) Breadth() float64 {
-	return max(s.Intersect(Family(false)).Size(), s.Intersect(Family(true)).Size())
+	return max(s.Intersect(IPv4.All()).Size(), s.Intersect(IPv6.All()).Size())
 }
 
 func distance(a, b netip.Addr) float64 {

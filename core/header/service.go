@@ -2,7 +2,6 @@ package header
 
 import (
 	"fmt"
-	"net/netip"
 	"strconv"
 	"strings"
 )
@@ -57,6 +56,10 @@ func (p Protocol) HasPorts() bool {
 	}
 	return false
 }
+
+// Numbered reports whether connections of the protocol have a source port, or an
+// identifier like one (the echo request's, RFC 792).
+func (p Protocol) Numbered() bool { return p.HasPorts() || p == ICMP }
 
 // ParseProtocol reads a protocol's name.
 func ParseProtocol(text string) (Protocol, bool) {
@@ -175,6 +178,11 @@ type Service struct {
 // AnyService is everything.
 var AnyService = Service{}
 
+// ServiceAt returns the service on one port of a protocol.
+func ServiceAt(protocol Protocol, port uint16) Service {
+	return Service{protocol, Ports{port, port}}
+}
+
 // Matches reports whether a connection of that protocol to that port is to the service.
 func (s Service) Matches(protocol Protocol, port uint16) bool {
 	if s.Protocol == AnyProtocol {
@@ -252,35 +260,4 @@ func ParseService(text string, lookup func(name string) (Services, error)) (Serv
 		}
 	}
 	return found, nil
-}
-
-// A Packet is the first packet of a connection, or one that answers it, as it
-// is at one place on its way. For ICMP echo the identifier stands in SourcePort
-// and DestinationPort is 0.
-type Packet struct {
-	Source, Destination         netip.Addr
-	SourcePort, DestinationPort uint16
-	Protocol                    Protocol
-}
-
-// Answer returns the packet that answers p if nothing translates it.
-func (p Packet) Answer() Packet {
-	answer := Packet{p.Destination, p.Source, p.DestinationPort, p.SourcePort, p.Protocol}
-	if p.Protocol == ICMP { // an echo reply carries the identifier of its request
-		answer.SourcePort, answer.DestinationPort = p.SourcePort, 0
-	}
-	return answer
-}
-
-// From writes the sending end, with its port where the protocol has ports.
-func (p Packet) From() string { return end(p.Source, p.SourcePort, p.Protocol) }
-
-// To writes the receiving end, with its port where the protocol has ports.
-func (p Packet) To() string { return end(p.Destination, p.DestinationPort, p.Protocol) }
-
-func end(a netip.Addr, port uint16, protocol Protocol) string {
-	if !protocol.HasPorts() {
-		return a.String()
-	}
-	return netip.AddrPortFrom(a, port).String()
 }

@@ -12,25 +12,25 @@ var documentation = []Range{
 // Usual returns an address of a family that a person would take for an example: of
 // documentation where there is one, and one that looks like a machine's. It returns false
 // where the set has none of the family.
-func (a Addresses) Usual(v6 bool) (netip.Addr, bool) {
+func (a Addresses) Usual(family Family) (netip.Addr, bool) {
 	for _, d := range documentation {
-		if d.First.Is6() != v6 {
+		if FamilyOf(d.First) != family {
 			continue
 		}
-		if found, ok := a.Intersect(AddressesOf(d)).machineLike(v6); ok {
+		if found, ok := a.Intersect(AddressesOf(d)).machineLike(family); ok {
 			return found, true
 		}
 	}
-	if found, ok := a.machineLike(v6); ok {
+	if found, ok := a.machineLike(family); ok {
 		return found, true
 	}
-	return a.FirstOf(v6)
+	return a.FirstOf(family)
 }
 
 // machineLike returns the first address of a family that ends in neither 0 nor 255.
-func (a Addresses) machineLike(v6 bool) (netip.Addr, bool) {
+func (a Addresses) machineLike(family Family) (netip.Addr, bool) {
 	for _, r := range a.ranges {
-		if r.First.Is6() != v6 {
+		if FamilyOf(r.First) != family {
 			continue
 		}
 		for address, tries := r.First, 0; tries < 3; address, tries = address.Next(), tries+1 {

@@ -18,8 +18,8 @@ var notCarried = func() header.Addresses {
 	} {
 		prefixes = append(prefixes, netip.MustParsePrefix(p))
 	}
-	v6 := header.AddressesOfPrefixes(netip.MustParsePrefix("::/0")).Minus(header.AddressesOfPrefixes(netip.MustParsePrefix("2000::/3")))
-	return header.AddressesOfPrefixes(prefixes...).Union(v6)
+	family := header.AddressesOfPrefixes(netip.MustParsePrefix("::/0")).Minus(header.AddressesOfPrefixes(netip.MustParsePrefix("2000::/3")))
+	return header.AddressesOfPrefixes(prefixes...).Union(family)
 }()
 
 // Carried reports whether the internet carries packets to and from the address.
@@ -48,7 +48,7 @@ func (s *Segment) Unused() header.Addresses {
 	for _, i := range s.Interfaces {
 		for _, p := range i.Addresses {
 			ranges = append(ranges, header.Range{First: p.Addr(), Last: p.Addr()})
-			if i.FacesInternet(p.Addr().Is6()) {
+			if i.FacesInternet(header.FamilyOf(p.Addr())) {
 				ranges = append(ranges, i.Gateway.Claims().Intersect(header.AddressesOfPrefixes(p)).Ranges()...)
 			}
 		}
@@ -176,7 +176,7 @@ func (s *Segment) OwnerOn(a netip.Addr) *Interface {
 func (n *Network) findUplinks() {
 	for _, g := range n.Gateways {
 		for _, r := range g.Upstreams() {
-			r.Out.internet[FamilyIndex(r.To.Addr().Is6())] = true
+			r.Out.internet[header.FamilyOf(r.To.Addr())] = true
 		}
 	}
 }
@@ -224,10 +224,10 @@ func (n *Network) findInternet() header.Addresses {
 	for _, g := range n.Gateways {
 		for _, i := range g.Interfaces {
 			for _, p := range i.Addresses {
-				v6 := p.Addr().Is6()
+				family := header.FamilyOf(p.Addr())
 				inside = append(inside, header.Range{First: p.Addr(), Last: p.Addr()})
-				if i.FacesInternet(v6) {
-					uplinks[FamilyIndex(v6)] = true
+				if i.FacesInternet(family) {
+					uplinks[family] = true
 				} else {
 					inside = append(inside, header.RangeOf(p))
 				}
@@ -240,15 +240,15 @@ func (n *Network) findInternet() header.Addresses {
 			if r.To.Bits() == 0 || r.Blackhole {
 				continue
 			}
-			if !r.Out.FacesInternet(r.To.Addr().Is6()) {
+			if !r.Out.FacesInternet(header.FamilyOf(r.To.Addr())) {
 				inside = append(inside, header.RangeOf(r.To))
 			}
 		}
 	}
 	var carried header.Addresses
-	for _, v6 := range []bool{false, true} {
-		if uplinks[FamilyIndex(v6)] {
-			carried = carried.Union(header.Family(v6).Minus(notCarried))
+	for _, family := range header.Families {
+		if uplinks[family] {
+			carried = carried.Union(family.All().Minus(notCarried))
 		}
 	}
 	return carried.Minus(header.AddressesOf(inside...))
@@ -267,9 +267,9 @@ func (n *Network) ZoneAddresses(zone string) header.Addresses {
 				continue
 			}
 			behind = behind.Union(header.AddressesOfPrefixes(i.Addresses...)).Union(header.AddressesOfPrefixes(i.Clients...))
-			for _, v6 := range []bool{false, true} {
-				if i.FacesInternet(v6) {
-					behind = behind.Union(n.internet.Intersect(header.Family(v6)))
+			for _, family := range header.Families {
+				if i.FacesInternet(family) {
+					behind = behind.Union(n.internet.Intersect(family.All()))
 				}
 			}
 		}

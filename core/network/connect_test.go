@@ -6,6 +6,7 @@ import (
 	"slices"
 	"testing"
 
+	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile"
@@ -67,12 +68,12 @@ func onInternet(n *network.Network, a netip.Addr) bool {
 	uplink := false
 	for _, g := range n.Gateways {
 		for _, i := range g.Interfaces {
-			uplink = uplink || i.FacesInternet(a.Is6())
+			uplink = uplink || i.FacesInternet(header.FamilyOf(a))
 			for _, p := range i.Addresses {
 				if p.Addr() == a {
 					return false
 				}
-				if p.Contains(a) && !i.FacesInternet(a.Is6()) {
+				if p.Contains(a) && !i.FacesInternet(header.FamilyOf(a)) {
 					return false
 				}
 			}
@@ -83,7 +84,7 @@ func onInternet(n *network.Network, a netip.Addr) bool {
 			}
 		}
 		for _, r := range g.Routes {
-			if r.To.Bits() > 0 && !r.Blackhole && r.To.Contains(a) && !r.Out.FacesInternet(a.Is6()) {
+			if r.To.Bits() > 0 && !r.Blackhole && r.To.Contains(a) && !r.Out.FacesInternet(header.FamilyOf(a)) {
 				return false
 			}
 		}

@@ -78,8 +78,8 @@ func (s *Segment) PrefixOf(a netip.Addr) netip.Prefix {
 }
 
 // IsUplink reports whether the way to the internet of one family leads over the segment.
-func (s *Segment) IsUplink(v6 bool) bool {
-	return slices.ContainsFunc(s.Interfaces, func(i *Interface) bool { return i.FacesInternet(v6) })
+func (s *Segment) IsUplink(family header.Family) bool {
+	return slices.ContainsFunc(s.Interfaces, func(i *Interface) bool { return i.FacesInternet(family) })
 }
 
 // Assignment is how a host got its address.
@@ -165,10 +165,10 @@ func (h *Host) spotOf(a netip.Addr) spot {
 	return spot{}
 }
 
-// AddressOf returns the host's first address of one family, IPv6 if v6 is set.
-func (h *Host) AddressOf(v6 bool) (netip.Addr, bool) {
+// AddressOf returns the host's first address of one family.
+func (h *Host) AddressOf(family header.Family) (netip.Addr, bool) {
 	for _, a := range h.Addresses {
-		if a.Is6() == v6 {
+		if header.FamilyOf(a) == family {
 			return a, true
 		}
 	}
@@ -246,16 +246,25 @@ type Interface struct {
 	Place       Place
 
 	Segment  *Segment // found by Connect; nil for an interface without address
-	internet [2]bool
+	internet [2]bool  // for each family
 }
 
 // Name with the gateway in front, as addresses are written.
 func (i *Interface) String() string { return i.Gateway.Name + ":" + i.Name }
 
-// Address returns the interface's first address of one family, IPv6 if v6 is set.
-func (i *Interface) Address(v6 bool) (netip.Addr, bool) {
+// InterfaceNames returns the names of interfaces.
+func InterfaceNames(list []*Interface) []string {
+	names := make([]string, len(list))
+	for i := range list {
+		names[i] = list[i].Name
+	}
+	return names
+}
+
+// Address returns the interface's first address of one family.
+func (i *Interface) Address(family header.Family) (netip.Addr, bool) {
 	for _, p := range i.Addresses {
-		if p.Addr().Is6() == v6 {
+		if header.FamilyOf(p.Addr()) == family {
 			return p.Addr(), true
 		}
 	}
@@ -272,15 +281,10 @@ func (i *Interface) IsUp() bool { return !i.Down && (i.Trunk == nil || i.Trunk.I
 
 // FacesInternet reports whether the gateway routes default by this interface to
 // an upstream that is no gateway in the file, for IPv4 or IPv6.
-func (i *Interface) FacesInternet(v6 bool) bool { return i.internet[FamilyIndex(v6)] }
+func (i *Interface) FacesInternet(family header.Family) bool { return i.internet[family] }
 
-// FamilyIndex returns 0 for IPv4 and 1 for IPv6, for what there is one of for each.
-func FamilyIndex(v6 bool) int {
-	if v6 {
-		return 1
-	}
-	return 0
-}
+// IsUplink reports whether the interface faces the internet, for one family at least.
+func (i *Interface) IsUplink() bool { return i.internet != [2]bool{} }
 
 // Upstream is what the network on the other side of an interface does to packets.
 type Upstream struct {

@@ -173,10 +173,10 @@ type FilterRule struct {
 func (t Target) Families() header.Addresses {
 	families := header.Addresses{}
 	if t.V4.IsValid() {
-		families = families.Union(header.Family(false))
+		families = families.Union(header.IPv4.All())
 	}
 	if t.V6.IsValid() {
-		families = families.Union(header.Family(true))
+		families = families.Union(header.IPv6.All())
 	}
 	return families
 }

@@ -192,12 +192,12 @@ func pairs(old []surveyed, new []engine.Beginning, protocols []header.Protocol) 
 type placeKey struct {
 	name     string
 	protocol header.Protocol
-	v6       bool
+	family   header.Family
 }
 
 func keyOf(b *engine.Beginning) placeKey {
-	_, v6 := b.Sources.FirstOf(true)
-	k := placeKey{"the internet", b.Protocol, v6}
+	first, _ := b.Sources.First()
+	k := placeKey{"the internet", b.Protocol, header.FamilyOf(first)}
 	switch {
 	case b.From.Segment != nil:
 		k.name = b.From.Segment.Name

@@ -260,20 +260,17 @@ func sentTo(b *flowset.Box) header.Services {
 	return services
 }
 
-// usualPort is the source port of examples where any will do; it is that of trace.
-const usualPort = 40000
-
 // exampleOf returns a connection of a box that can be traced, none by which a machine
 // meets itself.
 func exampleOf(s *flowset.Space, set flowset.Set, b *flowset.Box, meetings []engine.Meeting) header.Packet {
 	p := header.Packet{Protocol: b.Protocol}
-	p.Destination, _ = b.To.Usual(false)
+	p.Destination, _ = b.To.Usual(header.IPv4)
 	if !p.Destination.IsValid() {
-		p.Destination, _ = b.To.Usual(true)
+		p.Destination, _ = b.To.Usual(header.IPv6)
 	}
-	p.Source, _ = b.From.Usual(p.Destination.Is6())
-	if b.Protocol.HasPorts() || b.Protocol == header.ICMP {
-		p.SourcePort = usualPort
+	p.Source, _ = b.From.Usual(header.FamilyOf(p.Destination))
+	if b.Protocol.Numbered() {
+		p.SourcePort = header.UsualSourcePort
 	}
 	if len(b.Ports) > 0 {
 		p.DestinationPort = b.Ports[0].First

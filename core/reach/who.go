@@ -49,7 +49,7 @@ func NewNamer(n *network.Network) *Namer {
 		add(z.Name, n.ZoneAddresses(z.Name).Minus(n.Internet()))
 	}
 	for _, s := range n.Segments {
-		if !slices.ContainsFunc(s.Interfaces, func(i *network.Interface) bool { return i.FacesInternet(false) || i.FacesInternet(true) }) {
+		if !slices.ContainsFunc(s.Interfaces, func(i *network.Interface) bool { return i.IsUplink() }) {
 			add(segmentName(n, s), header.AddressesOfPrefixes(s.Prefixes...))
 		}
 	}
@@ -78,8 +78,8 @@ func NewNamer(n *network.Network) *Namer {
 func (m *Namer) index() {
 	slices.SortStableFunc(m.names, func(a, b named) int { return cmp.Compare(b.set.Size(), a.set.Size()) })
 	for i, n := range m.names {
-		for _, v6 := range []bool{false, true} {
-			if a, has := n.set.FirstOf(v6); has {
+		for _, family := range header.Families {
+			if a, has := n.set.FirstOf(family); has {
 				m.starts = append(m.starts, start{a, i})
 			}
 		}
@@ -168,9 +168,9 @@ func (m *Namer) WhoOn(from header.Addresses, on *network.Segment) string {
 
 func familiesOf(set header.Addresses) header.Addresses {
 	var families header.Addresses
-	for _, v6 := range []bool{false, true} {
-		if _, has := set.FirstOf(v6); has {
-			families = families.Union(header.Family(v6))
+	for _, family := range header.Families {
+		if _, has := set.FirstOf(family); has {
+			families = families.Union(family.All())
 		}
 	}
 	return families
@@ -178,8 +178,8 @@ func familiesOf(set header.Addresses) header.Addresses {
 
 // Open reports whether more than half of the internet, of one family, is among the sources.
 func (m *Namer) Open(from header.Addresses) bool {
-	for _, v6 := range []bool{false, true} {
-		internet := m.internet.Intersect(header.Family(v6))
+	for _, family := range header.Families {
+		internet := m.internet.Intersect(family.All())
 		if size := internet.Size(); size > 0 && internet.Intersect(from).Size() > size/2 {
 			return true
 		}

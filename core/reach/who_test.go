@@ -169,7 +169,7 @@ func randomSet(m *reach.Namer, random *rand.Rand) header.Addresses {
 		set = set.Minus(piece())
 	}
 	if random.IntN(2) == 0 {
-		set = set.Intersect(header.Family(random.IntN(3) == 0))
+		set = set.Intersect(header.Families[random.IntN(3)/2].All())
 	}
 	return set
 }
@@ -230,7 +230,7 @@ func TestNamesOfTheDemo(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := m.Who(e.Addresses().Minus(m.Unused()).Intersect(header.Family(false))); got != want {
+		if got := m.Who(e.Addresses().Minus(m.Unused()).Intersect(header.IPv4.All())); got != want {
 			t.Errorf("%s is called %q, want %q", text, got, want)
 		}
 	}
@@ -249,7 +249,7 @@ func TestOpenIsMoreThanHalfOfTheInternet(t *testing.T) {
 		want bool
 	}{
 		{n.Internet(), true}, {header.Addresses{}, false}, {header.Single(netip.MustParseAddr("192.0.2.1")), false},
-		{n.Internet().Minus(half).Union(header.AddressesOfPrefixes(netip.MustParsePrefix("10.0.0.0/8"))).Intersect(header.Family(false)), false},
+		{n.Internet().Minus(half).Union(header.AddressesOfPrefixes(netip.MustParsePrefix("10.0.0.0/8"))).Intersect(header.IPv4.All()), false},
 		{n.Internet().Minus(header.AddressesOfPrefixes(netip.MustParsePrefix("203.0.113.0/24"))), true},
 	} {
 		if got := m.Open(c.set); got != c.want {

@@ -30,7 +30,7 @@ type end struct {
 	host *network.Host // that was named, or nil
 }
 
-func (e end) address(v6 bool) (netip.Addr, bool) { return e.set.FirstOf(v6) }
+func (e end) address(family header.Family) (netip.Addr, bool) { return e.set.FirstOf(family) }
 
 // connection resolves a question against a network.
 func (q question) connection(e *engine.Engine) (engine.Connection, error) {
@@ -43,12 +43,12 @@ func (q question) connection(e *engine.Engine) (engine.Connection, error) {
 	if err != nil {
 		return c, err
 	}
-	v6, err := q.family(from, to)
+	family, err := q.family(from, to)
 	if err != nil {
 		return c, err
 	}
-	c.Packet.Source, _ = from.address(v6)
-	c.Packet.Destination, _ = to.address(v6)
+	c.Packet.Source, _ = from.address(family)
+	c.Packet.Destination, _ = to.address(family)
 	services, err := netfile.ParseService(e.Network(), q.service)
 	switch {
 	case err != nil:
@@ -60,7 +60,7 @@ func (q question) connection(e *engine.Engine) (engine.Connection, error) {
 	if c.Packet.Protocol.HasPorts() {
 		c.Packet.DestinationPort = services[0].Ports.First
 	}
-	if c.Packet.Protocol.HasPorts() || c.Packet.Protocol == header.ICMP {
+	if c.Packet.Protocol.Numbered() {
 		c.Packet.SourcePort = uint16(q.sport)
 		if from.port != 0 {
 			c.Packet.SourcePort = from.port
@@ -96,8 +96,8 @@ func (q question) place(e *engine.Engine, from end, a netip.Addr) (engine.Place,
 func (q question) source(e *engine.Engine) (end, error) {
 	if q.from == "internet" {
 		set := header.Addresses{}
-		for _, v6 := range []bool{false, true} {
-			if a, ok := e.Stranger(v6); ok {
+		for _, family := range header.Families {
+			if a, ok := e.Stranger(family); ok {
 				set = set.Union(header.Single(a))
 			}
 		}
@@ -137,8 +137,8 @@ func resolveEnd(n *network.Network, text string) (end, error) {
 	}
 	if h := n.Host(text); h != nil { // a host's own order, not the set's
 		set = header.Addresses{}
-		for _, v6 := range []bool{false, true} {
-			if a, ok := h.AddressOf(v6); ok {
+		for _, family := range header.Families {
+			if a, ok := h.AddressOf(family); ok {
 				set = set.Union(header.Single(a))
 			}
 		}
@@ -147,15 +147,19 @@ func resolveEnd(n *network.Network, text string) (end, error) {
 }
 
 // family decides between IPv4 and IPv6: what both ends have, IPv4 where they have both.
-func (q question) family(from, to end) (v6 bool, err error) {
-	for _, v6 := range []bool{q.ipv6, true} {
-		_, hasFrom := from.address(v6)
-		_, hasTo := to.address(v6)
+func (q question) family(from, to end) (family header.Family, err error) {
+	wanted := header.IPv4
+	if q.ipv6 {
+		wanted = header.IPv6
+	}
+	for _, family := range []header.Family{wanted, header.IPv6} {
+		_, hasFrom := from.address(family)
+		_, hasTo := to.address(family)
 		if hasFrom && hasTo {
-			return v6, nil
+			return family, nil
 		}
 	}
-	return false, fmt.Errorf("%s and %s have no address of the same family", q.from, q.to)
+	return 0, fmt.Errorf("%s and %s have no address of the same family", q.from, q.to)
 }
 
 // findInterface reads GATEWAY:INTERFACE, or INTERFACE where one gateway has it.

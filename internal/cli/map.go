@@ -51,7 +51,7 @@ func (c *call) showMap(n *network.Network) {
 }
 
 func facesInternet(i *network.Interface) bool {
-	return i.FacesInternet(false) || i.FacesInternet(true)
+	return i.IsUplink()
 }
 
 // line writes a line, cut to the screen.

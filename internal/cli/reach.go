@@ -250,7 +250,7 @@ func (c *call) traceLine(x reach.Example) string {
 	p := x.Packet
 	service := header.Service{Protocol: p.Protocol, Ports: header.Ports{First: p.DestinationPort, Last: p.DestinationPort}}
 	line := fmt.Sprintf("hollowbridge trace %s %s %s", x.Sender, p.Destination, service)
-	if p.SourcePort != 40000 && p.SourcePort != 0 {
+	if p.SourcePort != header.UsualSourcePort && p.SourcePort != 0 {
 		line += fmt.Sprintf(" -sport %d", p.SourcePort)
 	}
 	if x.In != nil {

@@ -102,7 +102,7 @@ func (c *call) showGateways(n *network.Network) {
 		if len(g.Serves) > 0 {
 			rows = nil
 			for _, s := range g.Serves {
-				rows = append(rows, []string{s.Name, interfaceList(s.On)})
+				rows = append(rows, []string{s.Name, strings.Join(network.InterfaceNames(s.On), ", ")})
 			}
 			fmt.Fprintln(c.Out)
 			c.printTable([]string{"answers itself", "on"}, rows)
@@ -125,7 +125,7 @@ func interfaceNotes(i *network.Interface) string {
 			notes = append(notes, note)
 		}
 	}
-	add(i.FacesInternet(false) || i.FacesInternet(true), "to the internet")
+	add(i.IsUplink(), "to the internet")
 	add(!i.IsUp(), "down")
 	add(i.Trunk != nil, vlanText(i))
 	add(i.Upstream.CarrierNAT, "behind a carrier's NAT")
@@ -220,7 +220,7 @@ func mappingsText(m *network.Mappings) string {
 	if m == nil {
 		return "off"
 	}
-	text := fmt.Sprintf("%s on %s, opened on %s", strings.Join(m.Protocols, ", "), interfaceList(m.On), m.External.Name)
+	text := fmt.Sprintf("%s on %s, opened on %s", strings.Join(m.Protocols, ", "), strings.Join(network.InterfaceNames(m.On), ", "), m.External.Name)
 	for _, r := range m.Rules {
 		text += fmt.Sprintf("; %s %s ports %s", r.Verb, r.From.Text, r.Ports)
 		if r.Lifetime > 0 {
@@ -322,7 +322,7 @@ func (c *call) showGroups(n *network.Network) {
 // sizeText counts addresses; IPv6 prefixes are too large to count and are named
 // by the power of two.
 func sizeText(set header.Addresses) string {
-	v4, v6 := set.Intersect(header.Family(false)).Size(), set.Intersect(header.Family(true)).Size()
+	v4, v6 := set.Intersect(header.IPv4.All()).Size(), set.Intersect(header.IPv6.All()).Size()
 	text := fmt.Sprintf("%.0f", v4+v6)
 	if v6 > 1e6 {
 		text = fmt.Sprintf("%.0f + 2^%.0f", v4, math.Log2(v6))
@@ -375,9 +375,9 @@ func natText(r *network.NATRule) string {
 	case network.PortForward, network.DestinationNAT:
 		text = forwardText(r)
 	case network.OneToOne, network.PrefixNAT:
-		text = fmt.Sprintf("%s: %s <-> %s", interfaceList(r.On), r.AtText, r.TargetAs)
+		text = fmt.Sprintf("%s: %s <-> %s", strings.Join(network.InterfaceNames(r.On), ", "), r.AtText, r.TargetAs)
 	case network.SourceNAT:
-		text = fmt.Sprintf("%s%s out by %s, as %s", orAny(r.From.Text), toText(r.To), interfaceList(r.On), r.As.Text)
+		text = fmt.Sprintf("%s%s out by %s, as %s", orAny(r.From.Text), toText(r.To), strings.Join(network.InterfaceNames(r.On), ", "), r.As.Text)
 		if r.SourcePorts.First != 0 {
 			text += ", ports " + r.SourcePorts.String()
 		}
@@ -387,7 +387,7 @@ func natText(r *network.NATRule) string {
 	case network.NoNAT:
 		text = fmt.Sprintf("%s%s: source kept", orAny(r.From.Text), toText(r.To))
 		if len(r.On) > 0 {
-			text += ", out by " + interfaceList(r.On)
+			text += ", out by " + strings.Join(network.InterfaceNames(r.On), ", ")
 		}
 	}
 	if r.Hairpin {
@@ -397,7 +397,7 @@ func natText(r *network.NATRule) string {
 }
 
 func forwardText(r *network.NATRule) string {
-	text := interfaceList(r.On) + ":"
+	text := strings.Join(network.InterfaceNames(r.On), ", ") + ":"
 	if !r.AtOwn {
 		text += " " + orAny(r.AtText)
 	}
@@ -458,14 +458,6 @@ func orAny(text string) string {
 		return "any"
 	}
 	return text
-}
-
-func interfaceList(list []*network.Interface) string {
-	var names []string
-	for _, i := range list {
-		names = append(names, i.Name)
-	}
-	return strings.Join(names, ", ")
 }
 
 func joinPrefixes(list []netip.Prefix) string {

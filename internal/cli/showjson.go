@@ -58,7 +58,7 @@ func showResult(n *network.Network) showJSON {
 	for _, g := range n.Gateways {
 		gateway := gatewayJSON{Name: g.Name, Interfaces: []interfaceJSON{}, NAT: []ruleJSON{}, Filter: []ruleJSON{}}
 		for _, i := range g.Interfaces {
-			entry := interfaceJSON{Name: i.Name, Zone: i.Zone, Addresses: []string{}, Up: i.IsUp(), Internet: i.FacesInternet(false) || i.FacesInternet(true)}
+			entry := interfaceJSON{Name: i.Name, Zone: i.Zone, Addresses: []string{}, Up: i.IsUp(), Internet: i.IsUplink()}
 			for _, p := range i.Addresses {
 				entry.Addresses = append(entry.Addresses, p.String())
 			}

@@ -37,7 +37,7 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 	flags: func(set *flag.FlagSet, o *options) {
 		fileFlag(set, o)
 		jsonFlag(set, o)
-		set.IntVar(&o.sport, "sport", 40000, "the client's `PORT`; for icmp the identifier")
+		set.IntVar(&o.sport, "sport", header.UsualSourcePort, "the client's `PORT`; for icmp the identifier")
 		set.StringVar(&o.in, "in", "", "the `INTERFACE` it comes in by, where FROM does not tell")
 		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; now where absent")
 		set.BoolVar(&o.ipv6, "6", false, "IPv6 where both ends have both")

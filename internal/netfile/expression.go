@@ -238,7 +238,7 @@ func (p *expressionParser) resolve(word string, start int) (network.Term, bool) 
 		if gateway := p.net.Gateway(g); gateway != nil {
 			found := gateway.Interface(i)
 			if found == nil {
-				return fail("%s: %s has no such interface%s", i, g, oneOf(i, interfaceNames(gateway)))
+				return fail("%s: %s has no such interface%s", i, g, oneOf(i, network.InterfaceNames(gateway.Interfaces)))
 			}
 			return network.Term{Set: interfaceAddresses(found)}, true
 		}
@@ -249,7 +249,7 @@ func (p *expressionParser) resolve(word string, start int) (network.Term, bool) 
 		return fail("%s", err)
 	}
 	if p.net.Gateway(word) != nil {
-		return fail("%s: this is a gateway; say which interface, as %s:%s", word, word, orElse(firstOf(interfaceNames(p.net.Gateway(word))), "INTERFACE"))
+		return fail("%s: this is a gateway; say which interface, as %s:%s", word, word, orElse(firstOf(network.InterfaceNames(p.net.Gateway(word).Interfaces)), "INTERFACE"))
 	}
 	if g, _, found := strings.Cut(word, ":"); found {
 		return fail("%s: no such gateway%s", g, oneOf(g, p.gatewayNames()))
@@ -297,14 +297,6 @@ func interfaceAddresses(i *network.Interface) header.Addresses {
 		ranges = append(ranges, header.Range{First: p.Addr(), Last: p.Addr()})
 	}
 	return header.AddressesOf(ranges...)
-}
-
-func interfaceNames(g *network.Gateway) []string {
-	var names []string
-	for _, i := range g.Interfaces {
-		names = append(names, i.Name)
-	}
-	return names
 }
 
 // addressNames returns all names that can stand for addresses.

@@ -92,7 +92,7 @@ func (r *reader) readInterfaces(g *network.Gateway, body *fields) {
 		trunk := g.Interface(v.on.Value)
 		switch {
 		case trunk == nil:
-			r.fail(v.on, "%s: %s has no such interface%s", v.on.Value, g.Name, oneOf(v.on.Value, interfaceNames(g)))
+			r.fail(v.on, "%s: %s has no such interface%s", v.on.Value, g.Name, oneOf(v.on.Value, network.InterfaceNames(g.Interfaces)))
 			continue
 		case trunk == v.of || trunk.VLAN != 0:
 			r.fail(v.on, "%s: a VLAN stands on an interface that is no VLAN itself", v.on.Value)
@@ -191,19 +191,16 @@ func (r *reader) readRoute(g *network.Gateway, f *fields) {
 		g.Routes = append(g.Routes, route)
 		return
 	}
-	for _, v6 := range []bool{false, true} { // default is that of the next hop's family, or of the interface's families
-		if route.Via.IsValid() && route.Via.Is6() != v6 {
+	for _, family := range header.Families { // default is that of the next hop's family, or of the interface's families
+		if route.Via.IsValid() && header.FamilyOf(route.Via) != family {
 			continue
 		}
 		if route.Out != nil && !route.Via.IsValid() {
-			if _, has := route.Out.Address(v6); !has {
+			if _, has := route.Out.Address(family); !has {
 				continue
 			}
 		}
-		route.To = netip.MustParsePrefix("0.0.0.0/0")
-		if v6 {
-			route.To = netip.MustParsePrefix("::/0")
-		}
+		route.To = family.Prefix()
 		g.Routes = append(g.Routes, route)
 	}
 }
@@ -222,19 +219,19 @@ func (r *reader) nextHop(g *network.Gateway, n *yaml.Node, route *network.Route)
 	hop, err := header.ParseAddress(text)
 	switch {
 	case err != nil && !header.LooksLikeAddress(n.Value):
-		r.fail(n, "%s: not an address, and %s has no such interface%s", n.Value, g.Name, oneOf(n.Value, interfaceNames(g)))
+		r.fail(n, "%s: not an address, and %s has no such interface%s", n.Value, g.Name, oneOf(n.Value, network.InterfaceNames(g.Interfaces)))
 		return false
 	case err != nil:
 		r.fail(n, "%s: the next hop is one address", n.Value)
 		return false
 	case hop.IsLinkLocalUnicast() && !scoped:
-		r.fail(n, "%s: a link-local address is on every segment; say on which, as %s%%%s", hop, hop, orElse(firstOf(interfaceNames(g)), "INTERFACE"))
+		r.fail(n, "%s: a link-local address is on every segment; say on which, as %s%%%s", hop, hop, orElse(firstOf(network.InterfaceNames(g.Interfaces)), "INTERFACE"))
 		return false
 	}
 	route.Via, route.Out = hop, g.Reaches(hop)
 	if scoped {
 		if route.Out = g.Interface(name); route.Out == nil || len(route.Out.Addresses) == 0 {
-			r.fail(n, "%s: %s has no such interface%s", name, g.Name, oneOf(name, interfaceNames(g)))
+			r.fail(n, "%s: %s has no such interface%s", name, g.Name, oneOf(name, network.InterfaceNames(g.Interfaces)))
 			return false
 		}
 	}
@@ -373,7 +370,7 @@ func (r *reader) interfaces(g *network.Gateway, n *yaml.Node) []*network.Interfa
 	if n.Kind == yaml.SequenceNode {
 		items = n.Content
 		if len(items) == 0 {
-			r.fail(n, "the list is empty: say which interface of %s: %s", g.Name, strings.Join(interfaceNames(g), ", "))
+			r.fail(n, "the list is empty: say which interface of %s: %s", g.Name, strings.Join(network.InterfaceNames(g.Interfaces), ", "))
 		}
 	}
 	var found []*network.Interface
@@ -384,14 +381,14 @@ func (r *reader) interfaces(g *network.Gateway, n *yaml.Node) []*network.Interfa
 	}
 	for _, item := range items {
 		if item.Kind != yaml.ScalarNode || isNull(item) || item.Value == "" {
-			r.fail(item, "the name of an interface or zone of %s is missing here: %s", g.Name, strings.Join(interfaceNames(g), ", "))
+			r.fail(item, "the name of an interface or zone of %s is missing here: %s", g.Name, strings.Join(network.InterfaceNames(g.Interfaces), ", "))
 			continue
 		}
 		if i := g.Interface(item.Value); i != nil {
 			add(i)
 			continue
 		}
-		known := interfaceNames(g)
+		known := network.InterfaceNames(g.Interfaces)
 		before := len(found)
 		for _, i := range g.Interfaces {
 			if i.Zone == item.Value {

@@ -22,7 +22,7 @@ func (r *reader) mappings(g *network.Gateway, f *fields) *network.Mappings {
 	}
 	if n, ok := f.scalar("external"); ok {
 		if m.External = g.Interface(n.Value); m.External == nil {
-			r.fail(n, "%s: %s has no such interface%s", n.Value, g.Name, oneOf(n.Value, interfaceNames(g)))
+			r.fail(n, "%s: %s has no such interface%s", n.Value, g.Name, oneOf(n.Value, network.InterfaceNames(g.Interfaces)))
 		}
 	}
 	for _, rule := range f.children("rules") {

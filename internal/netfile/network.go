@@ -387,7 +387,7 @@ func (r *reader) checkDefaultGateway(h *network.Host, f *fields) {
 	for _, s := range segments {
 		provider := false
 		for _, a := range h.Addresses {
-			provider = provider || h.Segment(a) == s && s.IsUplink(a.Is6())
+			provider = provider || h.Segment(a) == s && s.IsUplink(header.FamilyOf(a))
 		}
 		if provider {
 			names = append(names, routerOn(s))

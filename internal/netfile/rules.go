@@ -185,8 +185,8 @@ func orErr(err error, format string, args ...any) error {
 func (r *reader) targetAddress(text string) (network.Target, bool) {
 	if h := r.net.Host(text); h != nil {
 		var t network.Target
-		t.V4, _ = h.AddressOf(false)
-		t.V6, _ = h.AddressOf(true)
+		t.V4, _ = h.AddressOf(header.IPv4)
+		t.V6, _ = h.AddressOf(header.IPv6)
 		return t, true
 	}
 	a, err := header.ParseAddress(text)
@@ -284,7 +284,7 @@ func (r *reader) bothWays(f *fields, rule *network.NATRule) {
 		return
 	}
 	if h := r.net.Host(inside.Value); h != nil && rule.Does == network.OneToOne {
-		a, has := h.AddressOf(rule.Outside.First.Is6())
+		a, has := h.AddressOf(header.FamilyOf(rule.Outside.First))
 		if !has {
 			r.fail(inside, "%s has no address of the family of %s", h.Name, outside.Value)
 			return

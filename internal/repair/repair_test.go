@@ -75,8 +75,8 @@ func connections(random *rand.Rand, e *engine.Engine, count int) []engine.Connec
 	n := e.Network()
 	var ends []netip.Addr
 	ports := []uint16{80, 443}
-	for _, v6 := range []bool{false, true} {
-		if a, ok := e.Stranger(v6); ok {
+	for _, family := range header.Families {
+		if a, ok := e.Stranger(family); ok {
 			ends = append(ends, a)
 		}
 	}
