@@ -108,7 +108,7 @@ func Explain(name string) (severity Severity, why string, ok bool) {
 type exam struct {
 	net     *network.Network
 	engine  *engine.Engine
-	atlas   *engine.Atlas
+	explorer   *engine.Explorer
 	regions []*origin
 	through map[*network.Rule][]*origin // the regions that a rule had a part in
 	open    []reach.Access              // what can be reached from the internet
@@ -138,7 +138,7 @@ func (o *origin) isOutside() bool {
 // without what rules accept. It fails where the sets of connections grow to more than most
 // pieces.
 func Examine(e *engine.Engine, most int) (found []Finding, err error) {
-	x := &exam{net: e.Network(), engine: e, atlas: e.NewAtlas(network.Always, most), names: reach.NewNamer(e.Network()),
+	x := &exam{net: e.Network(), engine: e, explorer: e.NewExplorer(network.Always, most), names: reach.NewNamer(e.Network()),
 		through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, gateways: map[*network.Rule]*network.Gateway{}, hosts: map[netip.Addr]*network.Host{}}
 	for _, g := range x.net.Gateways {
 		for _, r := range g.NAT {
@@ -157,9 +157,9 @@ func Examine(e *engine.Engine, most int) (found []Finding, err error) {
 	if x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always, Most: most}); err != nil {
 		return nil, err
 	}
-	x.hidden = x.atlas.Hidden()
-	for _, b := range x.atlas.Beginnings(nil) {
-		for r, err := range x.atlas.Explore(b.From, b.Set) {
+	x.hidden = x.explorer.Hidden()
+	for _, b := range x.explorer.Beginnings(nil) {
+		for r, err := range x.explorer.Explore(b.From, b.Set) {
 			if err != nil {
 				return nil, err
 			}
@@ -188,7 +188,7 @@ func Examine(e *engine.Engine, most int) (found []Finding, err error) {
 	slices.SortStableFunc(x.found, func(a, b Finding) int {
 		return cmp.Or(slices.Index(severities, a.Severity)-slices.Index(severities, b.Severity), a.Place.Line-b.Place.Line)
 	})
-	return x.found, x.atlas.Space.Err()
+	return x.found, x.explorer.Space.Err()
 }
 
 // report notes a finding about a place, unless the rule accepts it.

@@ -102,7 +102,7 @@ func TestSamplesAreRedirected(t *testing.T) {
 						break
 					}
 				}
-				if trace.At == g.Name && trace.Step == engine.StepItself && len(g.NAT) == 1 {
+				if trace.EndedAt(g) && trace.Step == engine.StepItself && len(g.NAT) == 1 {
 					t.Errorf("seed %d: nothing redirects %s -> %s, for which %s is", seed, c.Packet.From(), c.Packet.To(), r.Name)
 				}
 			}

@@ -126,9 +126,9 @@ func lookForwards(x *exam) {
 			filtered, refused := 0, 0
 			var shut []header.Range // who is stopped by the filter
 			for _, o := range through {
-				if o.Verdict.At == g.Name && o.Verdict.Step == engine.StepFilter {
+				if o.Verdict.EndedAt(g) && o.Verdict.Step == engine.StepFilter {
 					filtered++
-					shut = append(shut, x.atlas.Space.Sources(o.Set).Ranges()...)
+					shut = append(shut, x.explorer.Space.Sources(o.Set).Ranges()...)
 				}
 				if o.Verdict.Outcome == engine.HostFirewall {
 					refused++
@@ -145,11 +145,11 @@ func lookForwards(x *exam) {
 				}
 				add := allowEdit(x.filterNames(g), g, r.Name, p)
 				verdict, wrong := x.sample(r)
-				if verdict.At == g.Name && verdict.Rule != nil {
+				if verdict.EndedAt(g) && verdict.Rule != nil {
 					add.Before = verdict.Rule.Name
 				}
 				mends := []Mend{{add}}
-				if wrong != nil && verdict.At == g.Name {
+				if wrong != nil && verdict.EndedAt(g) {
 					right := corrected(wrong.Rule, g, p)
 					x.rule("wrong-side", wrong.Rule, fmt.Sprintf("%s needs it: %s", r.Name, wrong.Text), right)
 					mends = append([]Mend{right}, mends...)
@@ -171,7 +171,7 @@ func (x *exam) shutZones(g *network.Gateway, r *network.NATRule) []string {
 	var zones []string
 	for _, i := range r.On {
 		stopped := slices.ContainsFunc(x.through[&r.Rule], func(o *origin) bool {
-			in := o.Verdict.At == g.Name && o.Verdict.Step == engine.StepFilter
+			in := o.Verdict.EndedAt(g) && o.Verdict.Step == engine.StepFilter
 			return in && (o.isOutside() && (i.IsUplink()) || o.from.Segment != nil && o.from.Segment == i.Segment || o.from.Clients == i && i != nil)
 		})
 		if stopped && !slices.Contains(zones, i.Zone) {
@@ -212,7 +212,7 @@ func lookHalfHidden(x *exam) {
 		}
 	}
 	told := map[*network.Rule]bool{}
-	for _, c := range x.atlas.Crossings() {
+	for _, c := range x.explorer.Crossings() {
 		if (verbs[c.First] == network.Allow) != (verbs[c.Second] == network.Allow) && !told[c.Second] {
 			told[c.Second] = true
 			x.rule("half-hidden", c.Second, fmt.Sprintf("%s (line %d) decides about part of it, %s -> %s for one", c.First.Name, c.First.Place.Line, c.Example.From(), c.Example.To()))
@@ -401,7 +401,7 @@ func lookOneToOne(x *exam) {
 			for _, o := range x.through[&r.Rule] {
 				if o.from.Internet && o.Verdict.Outcome == engine.Refused {
 					p := x.usual(o)
-					x.rule("one-to-one-wide", &r.Rule, fmt.Sprintf("%s gets to %s too, which does not serve it", header.ServiceAt(p.Protocol, p.DestinationPort).String(), o.Verdict.At), x.narrowed(o)...)
+					x.rule("one-to-one-wide", &r.Rule, fmt.Sprintf("%s gets to %s too, which does not serve it", header.ServiceAt(p.Protocol, p.DestinationPort).String(), o.Verdict.At.Name()), x.narrowed(o)...)
 					break
 				}
 			}
@@ -412,7 +412,7 @@ func lookOneToOne(x *exam) {
 // narrowed is a mend that makes the filter rule of a region allow only what the host
 // serves to which it leads.
 func (x *exam) narrowed(o *origin) []Mend {
-	h := x.net.Host(o.Verdict.Host)
+	h := o.Verdict.To.Machine.Host
 	for _, r := range o.Rules {
 		if h != nil && r.Kind == string(network.Allow) && len(h.Serves) > 0 {
 			return []Mend{x.change(r, Setting{"service", servesText(h)})}
@@ -435,7 +435,7 @@ func servesText(h *network.Host) string {
 func lookLeaks(x *exam) {
 	told := map[*network.Segment]bool{}
 	for _, o := range x.regions {
-		if o.from.Segment == nil || o.from.Segment.IsUplink(header.FamilyOf(o.Example.Source)) || told[o.from.Segment] || o.Verdict.Outcome != engine.Unanswered || o.Verdict.At != "the internet" || network.Carried(o.Example.Source) {
+		if o.from.Segment == nil || o.from.Segment.IsUplink(header.FamilyOf(o.Example.Source)) || told[o.from.Segment] || o.Verdict.Outcome != engine.Unanswered || !o.Verdict.At.Machine.Internet || o.Verdict.At.Machine.Host != nil || network.Carried(o.Example.Source) {
 			continue
 		}
 		told[o.from.Segment] = true
@@ -447,7 +447,7 @@ func lookLeaks(x *exam) {
 
 // usual returns a connection of a region that a person would take for an example.
 func (x *exam) usual(o *origin) header.Packet {
-	p, _ := x.atlas.Space.Usual(o.Set)
+	p, _ := x.explorer.Space.Usual(o.Set)
 	return p
 }
 
@@ -463,7 +463,7 @@ func (x *exam) hiding(o *origin) []Mend {
 func lookRoutes(x *exam) {
 	for _, g := range x.net.Gateways {
 		if !slices.ContainsFunc(g.Routes, func(r network.Route) bool { return r.To.Bits() == 0 }) {
-			x.report("no-default-route", g.Place, "gateway "+g.Name, "it has no route to default", nil, routeMends(x.net, g.Name, anywhere)...)
+			x.report("no-default-route", g.Place, "gateway "+g.Name, "it has no route to default", nil, routeMends(x.net, g, anywhere)...)
 		}
 	}
 }

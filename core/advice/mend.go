@@ -43,7 +43,7 @@ func Mends(t *engine.Trace, n *network.Network, everybody bool) []Mend {
 	case engine.Itself:
 		list = append(list, hairpinMends(t)...)
 	case engine.Refused:
-		list = append(list, portMends(t, n)...)
+		list = append(list, portMends(t)...)
 	case engine.Absent:
 		list = append(list, targetMends(t, n)...)
 	case engine.Unrouted:
@@ -70,7 +70,7 @@ func nearMends(t *engine.Trace, near engine.Near, everybody bool) []Mend {
 			return to(Setting{"on", strings.Join(append(network.InterfaceNames(nat.On), t.Stood.In.Name), ",")})
 		}
 	}
-	seen := seenByFilter(t)
+	seen := t.Stood.Seen
 	switch near.Differs {
 	case "disabled":
 		return []Mend{{{Verb: "enable", Kind: r.Kind, Name: r.Name, Gateway: g.Name}}}
@@ -132,19 +132,10 @@ func (e Edit) with(key, value string) Edit {
 	return e
 }
 
-// seenByFilter returns the packet on the side of the translation that the filter sees.
-func seenByFilter(t *engine.Trace) header.Packet {
-	seen := t.Stood.After
-	if t.Stood.Gateway.Handling.FilterSeesOriginal {
-		seen.Destination, seen.DestinationPort = t.Stood.Before.Destination, t.Stood.Before.DestinationPort
-	}
-	return seen
-}
-
 // Allow is the filter rule that is missing where a trace ended, for this source,
 // service and host alone, or for all whom the forward is meant for.
 func Allow(t *engine.Trace, n *network.Network) Edit {
-	g, seen := t.Stood.Gateway, seenByFilter(t)
+	g, seen := t.Stood.Gateway, t.Stood.Seen
 	from, name := seen.Source.String(), "let-in"
 	if f := t.Stood.Forward; f != nil {
 		name = f.Name
@@ -227,8 +218,8 @@ func hostAt(n *network.Network, a netip.Addr) *network.Host {
 }
 
 // portMends lead a forward to a port that the host does listen on.
-func portMends(t *engine.Trace, n *network.Network) []Mend {
-	f, h := t.Stood.Forward, n.Host(t.Host)
+func portMends(t *engine.Trace) []Mend {
+	f, h := t.Stood.Forward, t.To.Machine.Host
 	if f == nil || h == nil {
 		return nil
 	}
@@ -306,14 +297,14 @@ func answerMends(t *engine.Trace, n *network.Network) []Mend {
 	if g == nil {
 		return nil
 	}
-	if h := n.Host(t.Host); h != nil && h.Gateway != g {
+	if h := t.To.Machine.Host; h != nil && h.Gateway != g {
 		list = append(list, change("host", h.Name, "", Setting{"gateway", g.Name}))
 	}
 	if f := t.Stood.Forward; f != nil && !f.Hairpin && f.Does == network.PortForward {
 		list = append(list, change(f.Kind, f.Name, g.Name, Setting{"hairpin", "true"}))
 	}
-	if n.Gateway(t.At) != nil {
-		list = append(list, routeMends(n, t.At, t.Delivered.Source)...)
+	if t.At.Gateway != nil {
+		list = append(list, routeMends(n, t.At.Gateway, t.Delivered.Source)...)
 	}
 	if out := t.Stood.Out; out != nil && out.FacesInternet(header.FamilyOf(t.Stood.After.Source)) {
 		list = append(list, Mend{hideEdit(n, t.Stood.In, out, t.Stood.After.Source)})
@@ -345,11 +336,11 @@ func hideEdit(n *network.Network, in, out *network.Interface, source netip.Addr)
 // the route.
 func wayMends(t *engine.Trace, n *network.Network) []Mend {
 	var list []Mend
-	passed := map[string]bool{}
-	for _, s := range slices.Backward(t.Steps) {
-		if !passed[s.At] {
-			passed[s.At] = true
-			list = append(list, routeMends(n, s.At, t.Stood.After.Destination)...)
+	passed := map[*network.Gateway]bool{}
+	for _, g := range slices.Backward(t.Passed) {
+		if !passed[g] {
+			passed[g] = true
+			list = append(list, routeMends(n, g, t.Stood.After.Destination)...)
 		}
 	}
 	return list
@@ -357,9 +348,8 @@ func wayMends(t *engine.Trace, n *network.Network) []Mend {
 
 // routeMends add the route that a gateway lacks: to the segment the destination is on,
 // or, for the internet, to default, by the next of the gateways on the way there.
-func routeMends(n *network.Network, at string, destination netip.Addr) []Mend {
-	g := n.Gateway(at)
-	if g == nil || !destination.IsValid() {
+func routeMends(n *network.Network, g *network.Gateway, destination netip.Addr) []Mend {
+	if !destination.IsValid() {
 		return nil
 	}
 	there := func(k *network.Gateway) bool {

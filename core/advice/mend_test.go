@@ -111,7 +111,7 @@ func TestMissingRoutesLeadToTheNextGateway(t *testing.T) {
 			commands = append(commands, m.Command())
 		}
 		if !slices.Contains(commands, c.want) {
-			t.Errorf("%s -> %s is %s at %s: %q, not %q", c.from, c.to, trace.Outcome, trace.At, commands, c.want)
+			t.Errorf("%s -> %s is %s at %s: %q, not %q", c.from, c.to, trace.Outcome, trace.At.Name(), commands, c.want)
 		}
 	}
 }

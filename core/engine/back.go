@@ -4,43 +4,35 @@ import (
 	"net/netip"
 
 	"hollowbridge/core/header"
-	"hollowbridge/core/network"
 )
 
 // comesBack walks the answer of the last leg back to where the leg began, and compares
 // what comes back with what was asked.
 func (w *Walk) comesBack() bool {
-	w.back = true
-	number := len(w.legs) - 1
-	l := &w.legs[number]
+	l := &w.legs[len(w.legs)-1]
+	w.goes(header.Answers)
 	w.passages = w.passages[:0]
-	p := l.delivered.Answer()
-	w.region.answer(number, p.Protocol)
+	w.flow.become(&l.delivered, true)
 	var at position
 	if l.gateway != nil {
-		at = w.answerItself(l.gateway, &p)
+		at = w.answerItself(l.gateway)
 	} else {
-		at = w.send(l.to, &p)
+		at = w.send(l.to)
 	}
-	return w.cameBack(number, w.carry(at, &p), p)
+	return w.cameBack(l, w.carry(at))
 }
 
 // shakesHands sends the third packet of a TCP connection, with which it is there. It
 // goes the way of the first, by the same sessions; a gateway that the answer went round
 // drops it.
 func (w *Walk) shakesHands() bool {
-	if w.legs[len(w.legs)-1].packet.Protocol != header.TCP {
-		return true
-	}
-	for _, i := range w.used {
-		s := &w.sessions[i]
-		if s.local || s.answered || s.gateway.Handling.TCPLoose {
+	for _, i := range w.state.used {
+		s := &w.state.sessions[i]
+		if s.gateway.isWhole(&s.Session) {
 			continue
 		}
-		w.end(Unanswered, s.gateway.Name, StepSession, nil)
-		if w.trace != nil {
-			w.why("%s saw the connection begin but not its answer, which went round it; so it drops the client's next packet, and the connection never comes about.", s.gateway.Name)
-		}
+		w.end(Unanswered, Site{Gateway: s.gateway.Gateway}, StepSession, nil)
+		w.note(StepSession, HalfHandshake, w.verdict.At)
 		return false
 	}
 	return true
@@ -50,92 +42,73 @@ func (w *Walk) shakesHands() bool {
 // pass on by the session of the packet it quotes, so that it takes the way an answer
 // takes. Whether it gets there or not, the outcome stays.
 func (w *Walk) tell() {
-	outcome, before := w.verdict, 0
-	if w.trace != nil {
-		before = len(w.trace.Why)
+	outcome := w.verdict
+	part := header.Resets
+	if w.refusal.how == ErrorMessage {
+		part = header.Reports
 	}
-	w.back, w.telling = true, w.refusal.how
-	w.teller = netip.Addr{}
+	w.goes(part)
+	w.telling = len(w.log.Events)
+	w.sender = netip.Addr{}
 	w.passages = w.passages[:0]
-	p := w.refusal.packet.Answer()
+	w.flow.packet = w.refusal.packet.Answer()
 	var at position
 	if w.refusal.by != nil {
-		at = w.refuse(w.refusal.by, &p)
+		at = w.refuse()
 	} else {
-		at = w.send(w.legs[0].to, &p)
+		at = w.send(w.legs[0].to)
 	}
-	told := w.cameBack(0, w.carry(at, &p), p)
+	told := w.cameBack(&w.legs[0], w.carry(at))
 	w.verdict = outcome
 	w.verdict.Told = told
-	if w.trace != nil && !told {
-		w.trace.Why = append(w.trace.Why[:before:before], append([]string{"The client is not even told:"}, w.trace.Why[before:]...)...)
-	}
-}
-
-// unreachable notes that a gateway tells the client that the destination can't be
-// reached (RFC 1812, 5.2.7.1): the gateway of a passage, if there was one.
-func (w *Walk) unreachable(number int) {
-	if w.back || number < 0 {
-		return
-	}
-	if last := &w.passages[number]; !last.in.Gateway.Handling.UnreachableSilent {
-		w.refusal = refusal{last.packet, last.in, icmpError}
-	}
 }
 
 // refuse sends a gateway's own refusal on its way, by the uplink the packet came
 // in by, or by the routes.
-func (w *Walk) refuse(in *network.Interface, p *header.Packet) position {
+func (w *Walk) refuse() position {
+	in := w.refusal.by
 	g := w.engine.gateways[in.Gateway.Index]
-	r := w.sessionRoute(g, in, p)
-	if r == nil {
-		return position{}
+	v := w.enter(g, in)
+	way := v.sessionRoute(in)
+	if way == nil {
+		return w.decided(v)
 	}
-	if w.telling == icmpError {
-		w.teller, _ = r.out.Address(header.FamilyOf(p.Destination))
+	if w.part == header.Reports {
+		w.sender, _ = way.out.Address(header.FamilyOf(w.flow.now().Destination))
 	}
-	return w.leave(g, r, p)
+	return w.leave(g, way)
 }
 
 // answerItself sends a gateway's own answer on its way.
-func (w *Walk) answerItself(g *gateway, p *header.Packet) position {
-	s, _ := w.session(g, p)
-	if s == nil {
+func (w *Walk) answerItself(g *Gateway) position {
+	v := w.enter(g, nil)
+	v.decision, v.redirect, v.before = Decision{}, nil, w.flow.image()
+	if !v.known() {
 		return position{}
 	}
-	return w.follow(g, s, false, p)
+	return w.decided(v)
 }
 
-// cameBack reports whether the answer is where the client is, and from where the
+// cameBack reports whether the answer of a leg is where the client is, and from where the
 // client expects it.
-func (w *Walk) cameBack(number int, at position, p header.Packet) bool {
-	l := &w.legs[number]
-	if at.kind == ended {
+func (w *Walk) cameBack(l *leg, at position) bool {
+	switch {
+	case at.kind == ended:
 		return false
-	}
-	want := l.packet.Answer()
-	home := at.kind == atMachine && l.from.same(at.machine)
-	if home && w.region.sameAnswer(number, justDestination, p.Destination == want.Destination) {
-		if w.region.sameAnswer(number, endFields, p == want) {
+	case at.kind == takenByGateway:
+		w.end(Unanswered, Site{Gateway: at.gateway.Gateway}, StepBack, nil)
+		w.note(StepBack, EndsAtGateway, w.verdict.At)
+		return false
+	case l.from.same(at.machine) && w.flow.goesTo(&l.sent):
+		if w.flow.is(&l.sent, true) {
 			return true
 		}
-		w.end(Unanswered, l.from.Name(), StepBack, nil)
-		if w.trace != nil {
-			w.why("The answer comes from %s, but the client asked %s and throws it away: it went round the gateway that translated it.", p.From(), want.From())
-		}
+		w.end(Unanswered, Site{Machine: l.from}, StepBack, nil)
+		w.note(StepBack, OtherSource, w.verdict.At).Before = l.sent.Answer()
 		return false
 	}
-	if at.kind == atMachine {
-		w.oneHost(at.machine, p.Destination)
-		w.end(Unanswered, at.machine.Name(), StepBack, nil)
-		if w.trace != nil {
-			w.why("The answer goes to %s at %s, where the client is not.", p.To(), at.machine.Name())
-		}
-		return false
-	}
-	w.end(Unanswered, at.gateway.Name, StepBack, nil)
-	if w.trace != nil {
-		w.why("The answer ends at %s itself.", at.gateway.Name)
-	}
+	whose(&w.flow, w.engine.hostsAt(at.machine))
+	w.end(Unanswered, Site{Machine: at.machine}, StepBack, nil)
+	w.note(StepBack, Elsewhere, w.verdict.At)
 	return false
 }

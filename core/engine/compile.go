@@ -15,69 +15,29 @@ import (
 // An Engine is a compiled network. It is never changed and may be used by many
 // walks at once.
 type Engine struct {
-	Watch func() // where set, called for each region that an atlas finds
+	Watch func() // where set, called for each region that an explorer finds
 
 	net       *network.Network
-	gateways  []*gateway
+	gateways  []*Gateway
 	segments  map[*network.Segment]*segment
-	abroad    byAddress[network.Host] // hosts that live on the internet
-	abroadSet header.Addresses
+	abroad    byAddress[network.Host]                         // hosts that live on the internet
 	clients   map[*network.Interface]*byAddress[network.Host] // hosts that are VPN clients
 	stands    map[*network.Host][]*network.Segment            // the segments of each, by its addresses
 	links     map[*network.Host][]link                        // the longest prefix first
-	internet  quickSet                                        // with those of hosts that live there
-	uncarried quickSet                                        // what the internet does not carry
-	unsent    quickSet                                        // outside addresses of NAT rules that nobody sends here
+	internet  addressSet                                      // with those of hosts that live there
+	uncarried addressSet                                      // what the internet does not carry
+	unsent    addressSet                                      // outside addresses of NAT rules that nobody sends here
 	sent      []sentPrefix                                    // what providers send besides, the longest prefix first
-	uplinked  [2]bool                                         // whether there is an uplink, of each family
+	uplinks   [2][]*network.Interface                         // those that face the internet, of each family
 	stranger  func() [2]netip.Addr
 	moments   func() []network.Moment
-	named     func() map[netip.Addr][]*network.Host // hosts by address, wherever they are
-
-	clientSets map[*network.Interface]header.Addresses
+	places    func() []placed
 }
-
-// A segment is who has which address on it.
-type segment struct {
-	*network.Segment
-	owners byAddress[network.Interface]
-	hosts  byAddress[network.Host]
-	taken  [2]header.Addresses // of owners and of hosts
-	links  []link              // of its prefixes, the longest first
-	claims [][]claim           // of the gateway of each interface, without hosts
-}
-
-// A claim is outside addresses that a gateway answers for: those of one rule with hours,
-// or of all without.
-type claim struct {
-	rule *network.Rule // whose hours count, or nil
-	set  quickSet
-}
-
-// A gateway is one gateway's compiled tables. The destination and source tables
-// are one for each interface: that it arrives on, and that it leaves by.
-type gateway struct {
-	*network.Gateway
-	own         byAddress[network.Interface]
-	ownSet      header.Addresses
-	claims      []claim
-	forged      []header.Addresses // for each interface, the sources that cannot arrive by it
-	routes      *routeTable
-	zones       []int // of each interface, its number in the matchers' sets
-	trust       []int // of each interface
-	destination []*table
-	source      []*table
-	filter      *table
-	uplinks     []uplinkRoutes // of each interface
-}
-
-// uplinkRoutes are the ways out by an uplink, for sessions that must stay on it.
-type uplinkRoutes struct{ beside, upstream route }
 
 // Compile makes an engine of a network.
 func Compile(n *network.Network) *Engine {
 	e := &Engine{net: n, segments: map[*network.Segment]*segment{}, clients: map[*network.Interface]*byAddress[network.Host]{},
-		stands: map[*network.Host][]*network.Segment{}, links: map[*network.Host][]link{}, clientSets: map[*network.Interface]header.Addresses{}}
+		stands: map[*network.Host][]*network.Segment{}, links: map[*network.Host][]link{}}
 	for _, s := range n.Segments {
 		c := &segment{Segment: s}
 		for _, i := range s.Interfaces {
@@ -94,15 +54,16 @@ func Compile(n *network.Network) *Engine {
 		slices.SortStableFunc(e.links[h], compareLinks)
 	}
 	for _, s := range e.segments {
-		s.taken = [2]header.Addresses{s.owners.addresses(), s.hosts.addresses()}
+		s.owners.seal()
+		s.hosts.seal()
 		for _, p := range s.Prefixes {
-			s.links = append(s.links, newLink(s.Segment, p))
+			s.prefixes = append(s.prefixes, newLink(s.Segment, p))
 		}
-		slices.SortStableFunc(s.links, compareLinks)
+		slices.SortStableFunc(s.prefixes, compareLinks)
 	}
-	e.abroadSet = e.abroad.addresses()
-	for i, hosts := range e.clients {
-		e.clientSets[i] = hosts.addresses()
+	e.abroad.seal()
+	for _, hosts := range e.clients {
+		hosts.seal()
 	}
 	var unsent []header.Range
 	for _, g := range n.Gateways {
@@ -112,31 +73,25 @@ func Compile(n *network.Network) *Engine {
 			unsent = append(unsent, r.Claims().Minus(sent).Ranges()...)
 		}
 		for _, i := range g.Interfaces {
-			for family, faces := range []bool{i.FacesInternet(header.IPv4), i.FacesInternet(header.IPv6)} {
-				e.uplinked[family] = e.uplinked[family] || faces
+			for _, family := range header.Families {
+				if i.FacesInternet(family) {
+					e.uplinks[family] = append(e.uplinks[family], i)
+				}
 			}
 		}
 	}
 	e.sent = sentBy(n)
 	e.stranger = sync.OnceValue(e.findStrangers)
 	e.moments = sync.OnceValue(n.Moments)
-	e.named = sync.OnceValue(func() map[netip.Addr][]*network.Host {
-		named := make(map[netip.Addr][]*network.Host, len(n.Hosts))
-		for _, h := range n.Hosts {
-			for _, a := range h.Addresses {
-				named[a] = append(named[a], h)
-			}
-		}
-		return named
-	})
-	e.internet = quick(n.Internet().Union(e.abroadSet))
-	e.unsent = quick(header.AddressesOf(unsent...).Minus(e.abroadSet))
-	e.uncarried = quick(network.NotCarried())
+	e.places = sync.OnceValue(e.findPlaces)
+	e.internet = newAddressSet(n.Internet().Union(e.abroad.all))
+	e.unsent = newAddressSet(header.AddressesOf(unsent...).Minus(e.abroad.all))
+	e.uncarried = newAddressSet(network.NotCarried())
 	for on, s := range e.segments {
 		for _, i := range on.Interfaces {
 			var claims []claim
 			for _, c := range e.gateways[i.Gateway.Index].claims {
-				claims = append(claims, claim{c.rule, quick(c.set.Minus(s.taken[1]))})
+				claims = append(claims, claim{c.rule, newAddressSet(c.set.Minus(s.hosts.all))})
 			}
 			s.claims = append(s.claims, claims)
 		}
@@ -167,7 +122,7 @@ func (e *Engine) placeHost(h *network.Host, a netip.Addr) {
 }
 
 func newLink(s *network.Segment, p netip.Prefix) link {
-	return link{s, p.Bits(), header.AddressesOfPrefixes(p)}
+	return link{s, p.Bits(), setOfPrefixes(p)}
 }
 
 func compareLinks(a, b link) int { return b.bits - a.bits }
@@ -200,49 +155,9 @@ func sentBy(n *network.Network) []sentPrefix {
 	})
 	var prefixes []sentPrefix
 	for _, s := range list {
-		prefixes = append(prefixes, sentPrefix{header.AddressesOfPrefixes(s.prefix), s.uplink})
+		prefixes = append(prefixes, sentPrefix{setOfPrefixes(s.prefix), s.uplink})
 	}
 	return prefixes
-}
-
-// ByAddress finds what has an address: nil where nothing does.
-type byAddress[T any] struct {
-	four map[[4]byte]*T // which is quicker than by netip.Addr
-	six  map[netip.Addr]*T
-}
-
-func (m *byAddress[T]) of(a netip.Addr) *T {
-	if m == nil {
-		return nil
-	}
-	if a.Is4() {
-		return m.four[a.As4()]
-	}
-	return m.six[a]
-}
-
-func (m *byAddress[T]) set(a netip.Addr, v *T) {
-	if m.four == nil {
-		m.four, m.six = map[[4]byte]*T{}, map[netip.Addr]*T{}
-	}
-	if a.Is4() {
-		m.four[a.As4()] = v
-	} else {
-		m.six[a] = v
-	}
-}
-
-// addresses returns the addresses that something has.
-func (m *byAddress[T]) addresses() header.Addresses {
-	ranges := make([]header.Range, 0, len(m.four)+len(m.six))
-	for b := range m.four {
-		a := netip.AddrFrom4(b)
-		ranges = append(ranges, header.Range{First: a, Last: a})
-	}
-	for a := range m.six {
-		ranges = append(ranges, header.Range{First: a, Last: a})
-	}
-	return header.AddressesOf(ranges...)
 }
 
 // Moments returns the moments that Network.Moments does.
@@ -251,8 +166,8 @@ func (e *Engine) Moments() []network.Moment { return e.moments() }
 // Network returns the network the engine was compiled from.
 func (e *Engine) Network() *network.Network { return e.net }
 
-func compileGateway(n *network.Network, g *network.Gateway) *gateway {
-	c := &gateway{
+func compileGateway(n *network.Network, g *network.Gateway) *Gateway {
+	c := &Gateway{
 		Gateway: g, claims: claimsOf(g), routes: newRouteTable(g),
 		zones: make([]int, len(g.Interfaces)), trust: make([]int, len(g.Interfaces)),
 	}
@@ -263,11 +178,20 @@ func compileGateway(n *network.Network, g *network.Gateway) *gateway {
 		}
 		c.zones[i] = slices.Index(zones, iface.Zone)
 		c.uplinks = append(c.uplinks, uplinkRoutes{beside: route{out: iface}, upstream: route{out: iface, upstream: true}})
+		c.prefixes = append(c.prefixes, setOfPrefixes(iface.Addresses...))
+		var first [2]header.Addresses
+		for _, family := range header.Families {
+			if a, has := iface.Address(family); has {
+				first[family] = header.Single(a)
+			}
+		}
+		c.addresses = append(c.addresses, first)
 		c.trust[i], _ = g.Handling.TrustRank(iface.Zone)
 	}
-	c.ownSet = c.own.addresses()
+	c.own.seal()
+	c.ownSet = newAddressSet(c.own.all)
 	for _, iface := range g.Interfaces {
-		c.forged = append(c.forged, c.forgedSources(iface))
+		c.forged = append(c.forged, newAddressSet(c.forgedSources(iface)))
 	}
 	c.compileNAT(zones)
 	c.compileFilter(zones)
@@ -285,15 +209,15 @@ func claimsOf(g *network.Gateway) []claim {
 		case r.When == nil:
 			always = append(always, set.Ranges()...)
 		default:
-			list = append(list, claim{&r.Rule, quick(set)})
+			list = append(list, claim{&r.Rule, newAddressSet(set)})
 		}
 	}
-	return append([]claim{{set: quick(header.AddressesOf(always...))}}, list...)
+	return append([]claim{{set: newAddressSet(header.AddressesOf(always...))}}, list...)
 }
 
 // zoneNames returns the zones of the gateway's interfaces, in the order of the
 // matchers' sets.
-func (c *gateway) zoneNames() []string {
+func (c *Gateway) zoneNames() []string {
 	var zones []string
 	for _, i := range c.Interfaces {
 		if !slices.Contains(zones, i.Zone) {
@@ -328,7 +252,7 @@ func setMatcher(set header.Addresses) matcher {
 	return matcher{any: set.IsAll(), all: set}
 }
 
-func (c *gateway) compileNAT(zones []string) {
+func (c *Gateway) compileNAT(zones []string) {
 	destination := make([][]condition, len(c.Interfaces))
 	source := make([][]condition, len(c.Interfaces))
 	for index, r := range c.NAT {
@@ -343,19 +267,34 @@ func (c *gateway) compileNAT(zones []string) {
 			}
 		}
 	}
-	c.destination = make([]*table, len(c.Interfaces))
-	c.source = make([]*table, len(c.Interfaces))
+	c.destinations = make([]*table, len(c.Interfaces))
+	c.sources = make([]*table, len(c.Interfaces))
 	for i := range c.Interfaces {
 		if c.Handling.SpecificFirst {
 			c.sortSpecificFirst(destination[i])
 			c.sortSpecificFirst(source[i])
 		}
-		c.destination[i] = newTable(destination[i])
-		c.source[i] = newTable(source[i])
+		c.destinations[i] = newTable(destination[i])
+		c.sources[i] = newTable(source[i])
 		for k := range destination[i] {
-			c.destination[i].redirects = append(c.destination[i].redirects, newRedirect(c.NAT[destination[i][k].index]))
+			c.destinations[i].redirects = append(c.destinations[i].redirects, newRedirect(c.NAT[destination[i][k].index]))
+		}
+		for k := range source[i] {
+			c.sources[i].pools = append(c.sources[i].pools, c.pools(c.NAT[source[i][k].index], c.Interfaces[i]))
 		}
 	}
+}
+
+// pools returns the addresses of each family that a rule hides sources behind which leave by
+// an interface.
+func (c *Gateway) pools(r *network.NATRule, out *network.Interface) (pools [2]header.Addresses) {
+	if r.As.Interface {
+		return c.addresses[out.Index]
+	}
+	for _, family := range header.Families {
+		pools[family] = r.As.Set.Intersect(family.All())
+	}
+	return pools
 }
 
 // destinationCondition returns what a packet that arrives by the interface must
@@ -444,7 +383,7 @@ func poolFamilies(pool *network.Pool, out *network.Interface) header.Addresses {
 // sortSpecificFirst puts conditions for fewer destinations first, then those for
 // fewer ports, then for fewer sources; else the list's order stays. What a rule does not
 // say counts as everything, in the families that it is for.
-func (c *gateway) sortSpecificFirst(conditions []condition) {
+func (c *Gateway) sortSpecificFirst(conditions []condition) {
 	type breadth struct {
 		to, from float64
 		ports    int
@@ -503,7 +442,7 @@ func portCount(services header.Services) int {
 	return count
 }
 
-func (c *gateway) compileFilter(zones []string) {
+func (c *Gateway) compileFilter(zones []string) {
 	var conditions []condition
 	for index, r := range c.Filter {
 		conditions = append(conditions, condition{

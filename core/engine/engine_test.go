@@ -105,9 +105,9 @@ func compareNetwork(t *testing.T, seed uint64, n *network.Network, outcomes *[16
 			}
 		}
 		outcomes[got.Outcome]++
-		if describe(got) != describe(want) {
+		if describe(got) != describeReference(want) {
 			trace := e.NewWalk().Trace(c)
-			t.Errorf("seed %d, connection %d: %s -> %s %s from %s\n engine    %s\n reference %s\n%s", seed, i, c.Packet.From(), c.Packet.To(), c.Packet.Protocol, c.From.Name(), describe(got), describe(want), stepsText(trace))
+			t.Errorf("seed %d, connection %d: %s -> %s %s from %s\n engine    %s\n reference %s\n%s", seed, i, c.Packet.From(), c.Packet.To(), c.Packet.Protocol, c.From.Name(), describe(got), describeReference(want), stepsText(trace))
 			return false
 		}
 	}
@@ -135,6 +135,10 @@ func related(random *rand.Rand, e *engine.Engine, c engine.Connection) engine.Co
 }
 
 func describe(v engine.Verdict) string {
+	return describeReference(refVerdict{v.Outcome, v.At.Name(), v.To.Name(), v.Rule, v.Delivered, v.Answered, v.Told, v.Handed})
+}
+
+func describeReference(v refVerdict) string {
 	rule := ""
 	if v.Rule != nil {
 		rule = v.Rule.Name

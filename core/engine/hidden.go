@@ -16,24 +16,24 @@ type HiddenRule struct {
 }
 
 // Hidden returns the rules that are hidden wherever they are looked at.
-func (a *Atlas) Hidden() []HiddenRule {
+func (x *Explorer) Hidden() []HiddenRule {
 	var hidden []HiddenRule
-	for _, g := range a.engine.gateways {
+	for _, g := range x.engine.gateways {
 		var views []tableView
 		for _, in := range g.Interfaces {
 			zone := g.zones[in.Index]
-			views = append(views, tableView{table: g.destination[in.Index], fromZone: zone, toZone: zone})
+			views = append(views, tableView{table: g.destinations[in.Index], fromZone: zone, toZone: zone})
 			for _, out := range g.Interfaces {
 				views = append(views, tableView{table: g.filter, fromZone: zone, toZone: g.zones[out.Index]},
-					tableView{table: g.source[out.Index], fromZone: zone, toZone: g.zones[out.Index]})
+					tableView{table: g.sources[out.Index], fromZone: zone, toZone: g.zones[out.Index]})
 			}
 		}
-		hidden = append(hidden, a.hiddenIn(g, views)...)
+		hidden = append(hidden, x.hiddenIn(g, views)...)
 	}
 	return hidden
 }
 
-func (a *Atlas) hiddenIn(g *gateway, views []tableView) []HiddenRule {
+func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 	seen := map[*network.Rule]bool{}
 	by := map[*network.Rule][]*network.Rule{}
 	done := map[tableView]bool{}
@@ -42,9 +42,9 @@ func (a *Atlas) hiddenIn(g *gateway, views []tableView) []HiddenRule {
 			continue
 		}
 		done[v] = true
-		whole := a.view(v)
+		whole := x.view(v)
 		first := map[int]bool{}
-		for _, p := range a.Space.Parts(whole) {
+		for _, p := range x.Space.Parts(whole) {
 			first[p.Value] = true
 			seen[v.table.conditions[p.Value-1].rule] = true
 		}
@@ -53,7 +53,7 @@ func (a *Atlas) hiddenIn(g *gateway, views []tableView) []HiddenRule {
 			if first[i+1] {
 				continue
 			}
-			for _, p := range a.Space.Parts(a.within(a.condition(c, 1, v), whole)) {
+			for _, p := range x.Space.Parts(x.within(x.condition(c, 1, v), whole)) {
 				if other := v.table.conditions[p.Value-1].rule; !slices.Contains(by[c.rule], other) {
 					by[c.rule] = append(by[c.rule], other)
 				}
@@ -77,9 +77,9 @@ func (a *Atlas) hiddenIn(g *gateway, views []tableView) []HiddenRule {
 
 // within returns the values that whole gives to the members of a set. Of a large whole
 // it looks only at what the set comes to.
-func (a *Atlas) within(set, whole flowset.Set) flowset.Set {
+func (x *Explorer) within(set, whole flowset.Set) flowset.Set {
 	terms := flowset.OriginalTerms()
-	return a.Space.Preimage(set, whole, &terms, false)
+	return x.Space.Preimage(set, whole, &terms, false)
 }
 
 // A Crossing is two rules of a filter of which each matches connections that the
@@ -90,16 +90,16 @@ type Crossing struct {
 }
 
 // Crossings returns the crossings of all filters.
-func (a *Atlas) Crossings() []Crossing {
+func (x *Explorer) Crossings() []Crossing {
 	var found []Crossing
-	for _, g := range a.engine.gateways {
+	for _, g := range x.engine.gateways {
 		done := map[tableView]bool{}
 		for _, in := range g.Interfaces {
 			for _, out := range g.Interfaces {
 				v := tableView{table: g.filter, fromZone: g.zones[in.Index], toZone: g.zones[out.Index]}
 				if !done[v] {
 					done[v] = true
-					found = append(found, a.crossingsIn(v)...)
+					found = append(found, x.crossingsIn(v)...)
 				}
 			}
 		}
@@ -107,18 +107,18 @@ func (a *Atlas) Crossings() []Crossing {
 	return found
 }
 
-func (a *Atlas) crossingsIn(v tableView) []Crossing {
+func (x *Explorer) crossingsIn(v tableView) []Crossing {
 	var found []Crossing
-	whole := a.view(v)
+	whole := x.view(v)
 	for i := range v.table.conditions {
-		second := a.condition(&v.table.conditions[i], 1, v)
-		for _, p := range a.Space.Parts(a.within(second, whole)) {
+		second := x.condition(&v.table.conditions[i], 1, v)
+		for _, p := range x.Space.Parts(x.within(second, whole)) {
 			if p.Value == i+1 {
 				continue
 			}
-			first := a.condition(&v.table.conditions[p.Value-1], 1, v)
-			if a.Space.Minus(first, second) != flowset.Nothing && a.Space.Minus(second, first) != flowset.Nothing {
-				example, _ := a.Space.Usual(p.Set)
+			first := x.condition(&v.table.conditions[p.Value-1], 1, v)
+			if x.Space.Minus(first, second) != flowset.Nothing && x.Space.Minus(second, first) != flowset.Nothing {
+				example, _ := x.Space.Usual(p.Set)
 				found = append(found, Crossing{v.table.conditions[p.Value-1].rule, v.table.conditions[i].rule, example})
 			}
 		}

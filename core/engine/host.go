@@ -1,204 +1,143 @@
 package engine
 
 import (
-	"strings"
-
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
 
-// awaited reports whether a packet that comes to a machine answers an earlier
+// awaited reports whether the packet that comes to a machine answers an earlier
 // connection of its own.
-func (w *Walk) awaited(at Place, p *header.Packet) bool {
-	if w.back || hasBeginning(p.Protocol) {
+func (w *Walk) awaited(at Place) bool {
+	if w.back || w.flow.now().Protocol.HasBeginning() {
 		return false
 	}
 	for i := range w.calls {
-		if c := &w.calls[i]; c.from.same(at) && c.packet.Answer() == *p {
+		if c := &w.calls[i]; c.from.same(at) && w.flow.is(&c.packet, true) {
 			return true
 		}
 	}
 	return false
 }
 
-// atHost asks the machine a packet was delivered to: its firewall, its relays,
+// atHost asks the machine that the packet was delivered to: its firewall, its relays,
 // whether it serves that port. It returns whether the machine takes the connection, and
-// the packet that a relay then sends on to another machine, if it does.
-func (w *Walk) atHost(at Place, p header.Packet) (next *header.Packet, taken bool) {
-	name := at.Name()
-	w.verdict.Outcome, w.verdict.At, w.verdict.Host, w.verdict.Delivered = Reached, name, name, p
-	h := at.Host
-	if w.awaited(at, &p) {
-		if w.trace != nil {
-			w.note(at.Name(), StepHost, "takes", "", "the answer it waits for")
-		}
+// whether a relay then sends it on to another machine, as the flow is then.
+func (w *Walk) atHost(machine Place) (onward, taken bool) {
+	at, h := Site{Machine: machine}, machine.Host
+	w.verdict.Outcome, w.verdict.At, w.verdict.To, w.verdict.Delivered = Reached, at, at, w.flow.now()
+	if w.awaited(machine) {
+		w.note(StepHost, AwaitedAnswer, at)
 		w.settled = true
-		return nil, true
+		return false, true
 	}
 	if h == nil {
-		if w.trace != nil {
-			w.note(at.Name(), StepHost, "takes it", "", "what is there is outside this network")
-		}
-		return nil, true
+		w.note(StepHost, Beyond, at)
+		return false, true
 	}
-	if !w.hostPermits(h, &p) {
-		return nil, false
+	if !w.hostPermits(h, at) {
+		return false, false
 	}
 	for range mostRelays {
-		r := w.relayFor(h, &p)
+		r := w.relayFor(h)
 		if r == nil {
-			w.verdict.Delivered = p
-			w.region.deliver()
-			return nil, w.hostServes(h, &p)
+			w.verdict.Delivered = w.flow.now()
+			w.deliver()
+			return false, w.hostServes(h, at)
 		}
-		before := p
-		p.Destination = r.To
-		w.region.becomes(flowset.Destination, p.Destination)
+		before := w.flow.now()
+		w.flow.setAddress(flowset.Destination, r.To)
 		if r.ToPort != 0 {
-			p.DestinationPort = r.ToPort
-			w.region.becomesPort(flowset.Port, p.DestinationPort)
+			w.flow.setPort(flowset.Port, r.ToPort)
 		}
-		if w.trace != nil {
-			w.note(h.Name, StepHost, "relays", "", before.To()+" -> "+p.To())
-		}
+		w.note(StepHost, Relays, at).Before = before
 		if !r.To.IsLoopback() && !h.Has(r.To) {
-			return w.handOn(h, p)
+			return w.handOn(h, at)
 		}
 	}
-	w.end(Loop, h.Name, StepHost, nil)
-	if w.trace != nil {
-		w.why("The relays of %s hand the connection to each other without end.", h.Name)
-	}
-	return nil, false
+	w.end(Loop, at, StepHost, nil)
+	w.note(StepHost, RelaysRound, at)
+	return false, false
 }
 
 // handOn begins the connection that a relay makes to another machine, from the
 // host's own address.
-func (w *Walk) handOn(h *network.Host, p header.Packet) (*header.Packet, bool) {
-	from, has := h.AddressOf(header.FamilyOf(p.Destination))
+func (w *Walk) handOn(h *network.Host, at Site) (onward, taken bool) {
+	from, has := h.AddressOf(header.FamilyOf(w.flow.now().Destination))
 	if !has {
-		w.end(Unrouted, h.Name, StepHost, nil)
-		if w.trace != nil {
-			w.why("%s has no %s address to hand it on from.", h.Name, header.FamilyOf(p.Destination))
-		}
-		return nil, false
+		w.end(Unrouted, at, StepHost, nil)
+		w.note(StepHost, RelayNoAddress, at)
+		return false, false
 	}
-	p.Source = from
-	w.region.becomes(flowset.Source, from)
-	w.relayed = p
-	return &w.relayed, true
+	w.flow.setAddress(flowset.Source, from)
+	return true, true
 }
 
-func (w *Walk) relayFor(h *network.Host, p *header.Packet) *network.Relay {
+func (w *Walk) relayFor(h *network.Host) *network.Relay {
 	for i := range h.Relays {
-		if w.matches(h.Relays[i].Listen, p) {
+		if w.flow.isFor(h.Relays[i].Listen) {
 			return &h.Relays[i]
 		}
 	}
 	return nil
 }
 
-func (w *Walk) hostPermits(h *network.Host, p *header.Packet) bool {
+func (w *Walk) hostPermits(h *network.Host, at Site) bool {
 	if h.Firewall == nil {
 		return true
 	}
 	for i := range h.Firewall.Rules {
 		r := &h.Firewall.Rules[i]
-		if !w.matches(r.Services, p) {
+		if !w.flow.isFor(r.Services) || !w.flow.from(r.From) {
 			continue
 		}
-		from := r.From.Contains(p.Source)
-		w.region.address(flowset.Source, p.Source, r.From, from)
-		if !from {
-			continue
-		}
-		if w.trace != nil {
-			w.note(h.Name, StepHost, string(r.Verb), "", "its own firewall: "+r.Text)
-		}
+		e := w.note(StepHost, HostDecides, at)
+		e.Text, e.Host, e.Flag = r.Text, h, r.Verb == network.Allow
 		if r.Verb == network.Allow {
 			return true
 		}
-		w.end(HostFirewall, h.Name, StepHost, nil)
+		w.end(HostFirewall, at, StepHost, nil)
 		if r.Verb == network.Reject {
-			w.refusal = refusal{packet: *p, how: refusedBy(p.Protocol)}
-		}
-		if w.trace != nil {
-			w.why("The firewall of %s itself says %s.", h.Name, r.Text)
+			w.refusal = refusal{packet: w.flow.now(), how: refusedBy(w.flow.now().Protocol)}
 		}
 		return false
 	}
-	w.end(HostFirewall, h.Name, StepHost, nil)
-	if w.trace != nil {
-		w.why("The firewall of %s itself has no rule that allows %s from %s.", h.Name, p.Service(), p.Source)
-	}
+	w.end(HostFirewall, at, StepHost, nil)
+	w.note(StepHost, HostUnmatched, at).Host = h
 	return false
 }
 
 // listener returns the service of the host that answers the packet, or nil.
-func (w *Walk) listener(h *network.Host, p *header.Packet) *network.HostService {
+func (w *Walk) listener(h *network.Host) *network.HostService {
 	for i := range h.Serves {
 		s := &h.Serves[i]
-		if s.At.IsValid() {
-			here := s.At == p.Destination
-			if w.region.address(flowset.Destination, p.Destination, header.Single(s.At), here); !here {
-				continue
-			}
+		if s.At.IsValid() && !w.flow.isAt(s.At) {
+			continue
 		}
-		if w.matches(s.Services, p) {
+		if w.flow.isFor(s.Services) {
 			return s
 		}
 	}
 	return nil
 }
 
-func (w *Walk) hostServes(h *network.Host, p *header.Packet) bool {
-	if p.Protocol == header.ICMP {
+func (w *Walk) hostServes(h *network.Host, at Site) bool {
+	if w.flow.now().Protocol == header.ICMP {
 		if !h.AnswersPing {
-			w.end(Unanswered, h.Name, StepHost, nil)
-			if w.trace != nil {
-				w.why("%s does not answer pings; what it serves may still be there.", h.Name)
-			}
+			w.end(Unanswered, at, StepHost, nil)
+			w.note(StepHost, NoPings, at)
 			return false
 		}
-		if w.trace != nil {
-			w.note(h.Name, StepHost, "answers", "", "pings")
-		}
+		w.note(StepHost, AnswersPing, at)
 		return true
 	}
-	if s := w.listener(h, p); s != nil {
-		if w.trace != nil {
-			w.note(h.Name, StepHost, "serves", "", s.Text)
-		}
+	if s := w.listener(h); s != nil {
+		w.note(StepHost, Serves, at).Text = s.Text
 		return true
 	}
-	w.end(Refused, h.Name, StepHost, nil)
-	w.refusal = refusal{packet: w.legs[len(w.legs)-1].delivered, how: refusedBy(p.Protocol)}
-	if w.trace != nil {
-		w.note(h.Name, StepHost, "refuses", "", "nothing listens on "+p.Service().String())
-		w.why("%s is up, but nothing on it listens on %s%s.", h.Name, p.Service(), boundElsewhere(h, p))
-		w.why("%s", hostServesText(h))
-	}
+	w.end(Refused, at, StepHost, nil)
+	delivered := w.legs[len(w.legs)-1].delivered.Packet
+	w.refusal = refusal{packet: delivered, how: refusedBy(delivered.Protocol)}
+	w.note(StepHost, Refuses, at).Host = h
 	return false
-}
-
-// boundElsewhere names the address a service is bound to where the port is right.
-func boundElsewhere(h *network.Host, p *header.Packet) string {
-	for _, s := range h.Serves {
-		if s.At.IsValid() && s.Services.Matches(p.Protocol, p.DestinationPort) {
-			return " at " + p.Destination.String() + ": the service is bound to " + s.At.String() + " only"
-		}
-	}
-	return ""
-}
-
-func hostServesText(h *network.Host) string {
-	if len(h.Serves) == 0 {
-		return h.Name + " serves nothing."
-	}
-	var texts []string
-	for _, s := range h.Serves {
-		texts = append(texts, s.Text)
-	}
-	return h.Name + " serves " + strings.Join(texts, ", ") + "."
 }

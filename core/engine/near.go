@@ -22,10 +22,23 @@ const mostNear = 5
 
 // A standing is how a packet stood at the gateway where it ended.
 type standing struct {
-	gateway       *gateway
-	in, out       *network.Interface // out is nil before the route is known
-	forward       *redirect          // what redirected it, or nil
-	before, after header.Packet      // as it came, and after the third step
+	gateway *Gateway
+	in, out *network.Interface // out is nil before the route is known
+	forward *network.NATRule   // what redirected it, or nil
+	before  image              // as it came,
+	after   header.Packet      // and after the third step
+}
+
+// seen returns the packet as the gateway's filter sees it.
+func (s *standing) seen() header.Packet {
+	f := flow{packet: s.after}
+	seen := s.gateway.seenByFilter(&f, &image{Packet: s.before.Packet})
+	return seen.now()
+}
+
+// query is what the gateway's filter is asked about a packet.
+func (s *standing) query(p *header.Packet, at network.Moment) query {
+	return newQuery(p, s.gateway.zones[s.in.Index], s.gateway.zones[s.out.Index], at)
 }
 
 // near returns the rules that nearly matched where the walk ended: forwards where
@@ -34,7 +47,7 @@ func (w *Walk) near() []Near {
 	s := w.stood
 	var found []Near
 	switch {
-	case s.gateway == nil || w.verdict.At != s.gateway.Name:
+	case s.gateway == nil || !w.verdict.EndedAt(s.gateway.Gateway):
 		return nil
 	case w.verdict.Outcome == Itself:
 		found = w.nearForwards(s)
@@ -58,7 +71,7 @@ func (w *Walk) nearForwards(s standing) []Near {
 		if !r.Does.RewritesDestination() {
 			continue
 		}
-		q := newQuery(&s.before, zone, zone, w.moment)
+		q := newQuery(&s.before.Packet, zone, zone, w.moment)
 		if c, listens := destinationCondition(r, s.in, zones); listens {
 			_, sameFamily := c.to.all.FirstOf(header.FamilyOf(q.packet.Destination))
 			if differs := differencesOf(&c, &q); differs.one() && sameFamily {
@@ -82,8 +95,8 @@ func (w *Walk) nearForwards(s standing) []Near {
 
 func (w *Walk) nearFilterRules(s standing) []Near {
 	var found []Near
-	q := w.filterQuery(s.gateway, s.in, s.out, &s.before, &s.after)
-	otherSide := s.otherSide(&q)
+	seen, other := s.seen(), s.otherSide()
+	q, otherSide := s.query(&seen, w.moment), s.query(&other, w.moment)
 	for i := range s.gateway.filter.conditions {
 		c := &s.gateway.filter.conditions[i]
 		r := s.gateway.Filter[c.index]
@@ -93,7 +106,7 @@ func (w *Walk) nearFilterRules(s standing) []Near {
 		switch differs := differencesOf(c, &q); {
 		case differs == 0 && w.verdict.Rule != nil:
 			found = append(found, Near{&r.Rule, "order", "it stands behind " + w.verdict.Rule.Name + ", which decided first"})
-		case differs != 0 && s.before != s.after && differencesOf(c, &otherSide) == 0:
+		case differs != 0 && s.before.Packet != s.after && differencesOf(c, &otherSide) == 0:
 			found = append(found, Near{&r.Rule, "side of the translation", sideText(s)})
 		case differs.one():
 			found = append(found, differs.near(c, &q, r.From.Text, r.To.Text))
@@ -108,12 +121,12 @@ func (w *Walk) nearFilterRules(s standing) []Near {
 func (w *Walk) WrongSide(c Connection) (Verdict, *Near) {
 	w.Verdict(c)
 	s, v := w.stood, w.verdict
-	if s.gateway == nil || v.At != s.gateway.Name || v.Step != StepFilter || s.before == s.after {
+	if s.gateway == nil || !v.EndedAt(s.gateway.Gateway) || v.Step != StepFilter || s.before.Packet == s.after {
 		return v, nil
 	}
-	q := w.filterQuery(s.gateway, s.in, s.out, &s.before, &s.after)
-	other := s.otherSide(&q)
-	found := s.gateway.filter.find(&other)
+	seen, other := s.seen(), s.otherSide()
+	q, otherSide := s.query(&seen, w.moment), s.query(&other, w.moment)
+	found := s.gateway.filter.find(&otherSide)
 	if found == noMatch || s.gateway.filter.conditions[found].verb != network.Allow || s.gateway.filter.conditions[found].meets(&q) {
 		return v, nil
 	}
@@ -121,12 +134,12 @@ func (w *Walk) WrongSide(c Connection) (Verdict, *Near) {
 }
 
 // otherSide returns what the filter would see if it saw the other side of the translation.
-func (s *standing) otherSide(q *query) query {
+func (s *standing) otherSide() header.Packet {
 	other := s.after
 	if !s.gateway.Handling.FilterSeesOriginal {
 		other.Destination, other.DestinationPort = s.before.Destination, s.before.DestinationPort
 	}
-	return newQuery(&other, q.fromZone, q.toZone, q.moment)
+	return other
 }
 
 func sideText(s standing) string {

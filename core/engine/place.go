@@ -3,9 +3,9 @@ package engine
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
-	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -55,53 +55,78 @@ type Several struct{ text string }
 func (s Several) Error() string { return s.text }
 
 // Locate returns where the address is: at a host, with the VPN clients of an interface,
-// on a segment, or on the internet. It fails for an address that is nowhere, for one
-// that is in several places, and for a gateway's own.
+// on a segment, or on the internet. It fails for an address that no machine has, and for one
+// that is in several places.
 func (e *Engine) Locate(a netip.Addr) (Place, error) {
-	if !network.CanSend(a) {
+	if network.CannotSend().Contains(a) {
 		return Place{}, fmt.Errorf("%s: no machine sends from this address", a)
 	}
-	var hosts []string
-	var found Place
-	for _, h := range e.named()[a] {
-		hosts, found = append(hosts, h.Name), At(h, a)
-	}
-	switch {
-	case len(hosts) == 1:
-		return found, nil
-	case len(hosts) > 1:
-		return Place{}, Several{fmt.Sprintf("%s: several hosts have this address; say which by its name: %s", a, strings.Join(hosts, ", "))}
-	}
-	if i := e.net.ClientsAt(a); i != nil {
-		return Place{Clients: i}, nil
-	}
-	var segments []string
-	bits := -1
-	for _, s := range e.net.Segments {
-		p := s.PrefixOf(a)
-		if !p.IsValid() || s.OwnerOn(a) != nil || p.Bits() < bits {
+	var found []Place
+	for _, p := range e.places() {
+		if !p.sources.Contains(a) {
 			continue
 		}
-		if p.Bits() > bits {
-			segments, bits = nil, p.Bits()
+		at := p.place
+		if at.Host == nil {
+			at.Host = e.hostsAt(at).of(a)
 		}
-		segments, found = append(segments, s.Interfaces[0].String()), Place{Segment: s}
+		if len(found) > 0 && found[0].rank() < at.rank() {
+			continue
+		}
+		if len(found) > 0 && found[0].rank() > at.rank() {
+			found = found[:0]
+		}
+		found = append(found, at)
 	}
 	switch {
-	case len(segments) == 1:
-		return found, nil
-	case len(segments) > 1:
-		return Place{}, Several{fmt.Sprintf("%s: several segments have this address; say which with -in %s", a, strings.Join(segments, " or -in "))}
+	case len(found) == 1:
+		return found[0], nil
+	case len(found) > 1:
+		return Place{}, several(a, found)
 	}
 	for _, g := range e.gateways {
 		if i := g.own.of(a); i != nil {
 			return Place{}, fmt.Errorf("%s: this is the gateway's own address (%s); a trace begins at a machine", a, i)
 		}
 	}
-	if e.net.Internet().Contains(a) {
-		return Place{Internet: true}, nil
+	for _, s := range e.net.Segments {
+		if s.Contains(a) {
+			return Place{}, fmt.Errorf("%s: no machine on %s has this address: it is the first or the last of its prefix, or one that a gateway answers for", a, s.Name)
+		}
 	}
 	return Place{}, fmt.Errorf("%s: nothing in this network has this address, and the internet does not carry it; say where it enters with -in GATEWAY:INTERFACE", a)
+}
+
+// rank orders the places that an address can be at, the likeliest first.
+func (p Place) rank() int {
+	switch {
+	case p.Host != nil:
+		return 0
+	case p.Clients != nil:
+		return 1
+	case p.Segment != nil:
+		return 2
+	}
+	return 3
+}
+
+// several is the error for an address that is in several places of one rank.
+func several(a netip.Addr, places []Place) error {
+	var names []string
+	if places[0].Host != nil {
+		for _, p := range places {
+			names = append(names, p.Host.Name)
+		}
+		return Several{fmt.Sprintf("%s: several hosts have this address; say which by its name: %s", a, strings.Join(names, ", "))}
+	}
+	for _, p := range places {
+		i := p.Clients
+		if i == nil {
+			i = p.Segment.Interfaces[0]
+		}
+		names = append(names, i.String())
+	}
+	return Several{fmt.Sprintf("%s: several segments have this address; say which with -in %s", a, strings.Join(names, " or -in "))}
 }
 
 // hostsAt returns the hosts of a place by their addresses.
@@ -110,7 +135,9 @@ func (e *Engine) hostsAt(at Place) *byAddress[network.Host] {
 	case at.Segment != nil:
 		return &e.segments[at.Segment].hosts
 	case at.Clients != nil:
-		return e.clients[at.Clients]
+		if hosts := e.clients[at.Clients]; hosts != nil {
+			return hosts
+		}
 	case at.Internet:
 		return &e.abroad
 	}
@@ -131,7 +158,7 @@ func (e *Engine) findStrangers() [2]netip.Addr {
 	for _, s := range e.net.Segments {
 		outside = outside.Minus(header.AddressesOfPrefixes(s.Prefixes...))
 	}
-	strangers := outside.Minus(e.abroadSet)
+	strangers := outside.Minus(e.abroad.all)
 	for _, g := range e.net.Groups {
 		strangers = strangers.Minus(g.Members)
 	}
@@ -172,37 +199,101 @@ func (e *Engine) Behind(i *network.Interface, a netip.Addr) Place {
 	return p
 }
 
-// A sentPrefix is addresses that the internet sends to an uplink.
-type sentPrefix struct {
-	addresses header.Addresses
-	uplink    *network.Interface
+// A placed is a place and the addresses of the machines there.
+type placed struct {
+	place   Place
+	sources header.Addresses
 }
 
-// entry returns the uplink by which a packet from the internet to the address arrives,
-// nil where none does: the one whose own prefix holds it, and then the address is
-// beside it, else the one to which the provider sends the longest prefix that holds it.
-func (w *Walk) entry(a netip.Addr) (i *network.Interface, beside bool) {
-	e := w.engine
+// findPlaces returns where connections can begin, and from which addresses. An address
+// that no host has belongs to the longest prefix that holds it. Where several segments have
+// that prefix, it is in several places, and so is one that several hosts have; of one place
+// each address is listed once. Hosts that send like every other machine of their place are
+// with those.
+func (e *Engine) findPlaces() []placed {
+	var found []placed
+	alone := map[Place][]header.Range{} // hosts that are listed for themselves, by where they are
+	add := func(p Place, addresses header.Addresses) {
+		if addresses = addresses.Minus(network.CannotSend()).Minus(header.AddressesOf(alone[p]...)); !addresses.Empty() {
+			found = append(found, placed{p, addresses})
+		}
+	}
+	for _, h := range e.net.Hosts {
+		for _, a := range h.Addresses {
+			at := At(h, a)
+			plain := at.Clients != nil || at.Internet && e.net.Internet().Contains(a) || at.Segment != nil && h.Gateway == nil && h.Upstream == nil && len(h.Addresses) == 1
+			if plain {
+				continue
+			}
+			add(at, header.Single(a))
+			at.Host = nil
+			alone[at] = append(alone[at], header.Range{First: a, Last: a})
+		}
+	}
+	var pools header.Addresses
 	for _, g := range e.gateways {
 		for _, i := range g.Interfaces {
-			if i.FacesInternet(header.FamilyOf(a)) && w.inPrefixes(flowset.Destination, i.Addresses, a) {
-				return i, true
+			pool := header.AddressesOfPrefixes(i.Clients...).Minus(pools)
+			pools = pools.Union(pool)
+			add(Place{Clients: i}, pool)
+		}
+	}
+	beside := pools
+	for _, s := range e.net.Segments {
+		prefixes, hosts := header.AddressesOfPrefixes(s.Prefixes...), e.segments[s].hosts.all
+		add(Place{Segment: s}, e.longestOn(s).Minus(s.Unused()).Minus(poolsAt(s)).Union(hosts))
+		beside = beside.Union(prefixes)
+	}
+	add(Place{Internet: true}, e.net.Internet().Minus(beside))
+	return found
+}
+
+// longestOn returns the addresses of a segment's prefixes that are in no longer prefix of
+// another one.
+func (e *Engine) longestOn(s *network.Segment) header.Addresses {
+	whole := header.AddressesOfPrefixes(s.Prefixes...)
+	var elsewhere []netip.Prefix
+	for _, other := range e.net.Segments {
+		for _, q := range other.Prefixes {
+			holds := func(p netip.Prefix) bool { return p.Bits() < q.Bits() && p.Contains(q.Addr()) }
+			longest := func(p netip.Prefix) bool { return p.Bits() >= q.Bits() && p.Overlaps(q) }
+			if other != s && slices.ContainsFunc(s.Prefixes, holds) && !slices.ContainsFunc(s.Prefixes, longest) {
+				elsewhere = append(elsewhere, q)
 			}
 		}
 	}
-	for i := range e.sent {
-		s := &e.sent[i]
-		sent := s.addresses.Contains(a)
-		if w.region.address(flowset.Destination, a, s.addresses, sent); sent {
-			return s.uplink, false
-		}
-	}
-	return nil, false
+	return whole.Minus(header.AddressesOfPrefixes(elsewhere...))
 }
 
-// A Connection is a question: this packet, put on the way at this place.
-type Connection struct {
-	Packet header.Packet
-	From   Place
-	Moment network.Moment
+// sharedSources returns the addresses that are in several places.
+func sharedSources(places []placed) header.Addresses {
+	var all []header.Range
+	for _, p := range places {
+		all = append(all, p.sources.Ranges()...)
+	}
+	slices.SortFunc(all, func(a, b header.Range) int { return a.First.Compare(b.First) })
+	var shared []header.Range
+	for i := 1; i < len(all); i++ {
+		before, this := all[i-1], all[i]
+		if before.Last.BitLen() != this.First.BitLen() || before.Last.Less(this.First) {
+			continue
+		}
+		last := before.Last
+		if this.Last.Less(last) {
+			all[i].Last, last = last, this.Last // what reaches further is compared with the next one
+		}
+		shared = append(shared, header.Range{First: this.First, Last: last})
+	}
+	return header.AddressesOf(shared...)
+}
+
+// poolsAt returns the addresses of VPN clients of a segment's gateways.
+func poolsAt(s *network.Segment) header.Addresses {
+	var pools []netip.Prefix
+	for _, i := range s.Interfaces {
+		for _, j := range i.Gateway.Interfaces {
+			pools = append(pools, j.Clients...)
+		}
+	}
+	return header.AddressesOfPrefixes(pools...)
 }

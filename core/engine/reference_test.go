@@ -77,7 +77,7 @@ func (r *reference) stop(o engine.Outcome, at string, rule *network.Rule) refEnd
 }
 
 // run walks a connection; remember keeps its sessions.
-func (r *reference) run(c engine.Connection, remember bool) engine.Verdict {
+func (r *reference) run(c engine.Connection, remember bool) refVerdict {
 	r.sessions = r.sessions[:r.earlier]
 	r.moment, r.carried, r.refused, r.message, r.teller = c.Moment, nil, nil, "", netip.Addr{}
 	v, legs := r.whole(c)
@@ -94,6 +94,16 @@ func (r *reference) run(c engine.Connection, remember bool) engine.Verdict {
 	return v
 }
 
+// A refVerdict is what the reference says became of a connection.
+type refVerdict struct {
+	Outcome             engine.Outcome
+	At, Host            string
+	Rule                *network.Rule
+	Delivered, Answered header.Packet
+	Told                bool
+	Handed              int
+}
+
 type refLeg struct {
 	from      engine.Place
 	sent      header.Packet
@@ -104,7 +114,7 @@ type refLeg struct {
 
 // whole walks leg after leg: the first packet, its answer, and the third packet of TCP,
 // before a relay goes on.
-func (r *reference) whole(c engine.Connection) (v engine.Verdict, legs []refLeg) {
+func (r *reference) whole(c engine.Connection) (v refVerdict, legs []refLeg) {
 	for from, p := c.From, c.Packet; ; {
 		leg := refLeg{from: from, sent: p}
 		r.back, r.seen, r.first = false, nil, nil
@@ -123,7 +133,7 @@ func (r *reference) whole(c engine.Connection) (v engine.Verdict, legs []refLeg)
 			if v.Handed = handed; r.waitsFor(*end.machine, p) {
 				r.met["answer to an earlier connection"]++
 				at := end.machine.Name()
-				return engine.Verdict{Outcome: engine.Reached, At: at, Host: at, Delivered: p, Handed: handed}, legs
+				return refVerdict{Outcome: engine.Reached, At: at, Host: at, Delivered: p, Handed: handed}, legs
 			}
 			v, onward, taken = r.machine(*end.machine, p)
 			v.Handed = handed
@@ -1142,8 +1152,8 @@ func (r *reference) tellApart(g *network.Gateway, allowed header.Ports, p *heade
 }
 
 // machine is the host: its firewall, relays, services, pings.
-func (r *reference) machine(at engine.Place, p header.Packet) (v engine.Verdict, onward *header.Packet, done bool) {
-	v = engine.Verdict{Outcome: engine.Reached, At: at.Name(), Host: at.Name(), Delivered: p}
+func (r *reference) machine(at engine.Place, p header.Packet) (v refVerdict, onward *header.Packet, done bool) {
+	v = refVerdict{Outcome: engine.Reached, At: at.Name(), Host: at.Name(), Delivered: p}
 	h := at.Host
 	if h == nil {
 		return v, nil, true

@@ -34,11 +34,11 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network) bool {
 	random := rand.New(rand.NewPCG(seed, 77))
 	e := engine.Compile(n)
 	moment := network.MomentOf(random.IntN(7), random.IntN(1440))
-	atlas := e.NewAtlas(moment, 20_000_000)
+	explorer := e.NewExplorer(moment, 20_000_000)
 	walk := e.NewWalk()
-	for _, b := range atlas.Beginnings(nil) {
+	for _, b := range explorer.Beginnings(nil) {
 		var regions []engine.Region
-		for r, err := range atlas.Explore(b.From, b.Set) {
+		for r, err := range explorer.Explore(b.From, b.Set) {
 			if err != nil {
 				t.Errorf("seed %d: %v", seed, err)
 				return false
@@ -47,13 +47,13 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network) bool {
 		}
 		whole := flowset.Nothing
 		for _, r := range regions {
-			if atlas.Space.Restrict(whole, r.Set) != flowset.Nothing {
+			if explorer.Space.Restrict(whole, r.Set) != flowset.Nothing {
 				t.Errorf("seed %d: regions overlap", seed)
 				return false
 			}
-			whole = atlas.Space.Overlay(whole, r.Set)
+			whole = explorer.Space.Overlay(whole, r.Set)
 			for range 4 {
-				p, ok := atlas.Space.Sample(r.Set, random.Uint64)
+				p, ok := explorer.Space.Sample(r.Set, random.Uint64)
 				if !ok {
 					t.Errorf("seed %d: an empty region", seed)
 					return false
@@ -63,7 +63,7 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network) bool {
 				}
 				v := walk.Verdict(engine.Connection{Packet: p, From: b.From, Moment: moment})
 				want := r.Verdict
-				if v.Outcome != want.Outcome || v.At != want.At || v.Rule != want.Rule || v.Host != want.Host {
+				if v.Outcome != want.Outcome || v.At != want.At || v.Rule != want.Rule || v.To != want.To {
 					t.Errorf("seed %d: %s#%d -> %s %s from %s\n region of %s -> %s#%d: %s\n walk   %s\n%s", seed, p.From(), p.SourcePort, p.To(), p.Protocol, b.From.Name(), r.Example.From(), r.Example.To(), r.Example.SourcePort, describe(want), describe(v),
 						stepsText(e.NewWalk().Trace(engine.Connection{Packet: p, From: b.From, Moment: moment})))
 					return false
@@ -75,7 +75,7 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network) bool {
 			}
 		}
 		for range 8 {
-			if p, ok := atlas.Space.Sample(atlas.Space.Minus(b.Set, whole), random.Uint64); ok && p.Source != p.Destination {
+			if p, ok := explorer.Space.Sample(explorer.Space.Minus(b.Set, whole), random.Uint64); ok && p.Source != p.Destination {
 				t.Errorf("seed %d: the regions of %s are not all there is: %s -> %s", seed, b.From.Name(), p.From(), p.To())
 				return false
 			}

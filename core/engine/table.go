@@ -25,16 +25,15 @@ import (
 type table struct {
 	conditions []condition // in the order they are tried
 	nodes      []node
-	members    []member   // of the leaves, one after the other
-	spots      spots      // the conditions for one port of one address
-	redirects  []redirect // what each condition's rule does, in tables of destinations
+	members    []member              // of the leaves, one after the other
+	exact      exactIndex            // the conditions for one port of one address
+	redirects  []redirect            // what each condition's rule does, in tables of destinations
+	pools      [][2]header.Addresses // what each condition's rule hides sources behind, in tables of sources
 }
 
 // A redirect is what a rule does to a destination: what the walk needs of it, side by
 // side in memory.
 type redirect struct {
-	rule    *network.NATRule
-	base    *network.Rule // the same
 	target4 netip.Addr
 	ports   int // how many maps of ports there are
 	port    network.PortMap
@@ -43,7 +42,7 @@ type redirect struct {
 }
 
 func newRedirect(r *network.NATRule) redirect {
-	to := redirect{rule: r, base: &r.Rule, target4: r.Target.V4, ports: len(r.Ports), does: r.Does, hairpin: r.Hairpin}
+	to := redirect{target4: r.Target.V4, ports: len(r.Ports), does: r.Does, hairpin: r.Hairpin}
 	if len(r.Ports) > 0 {
 		to.port = r.Ports[0]
 	}
@@ -314,13 +313,13 @@ func newTable(conditions []condition) *table {
 			continue
 		}
 		b.spans[i] = spansOf(&conditions[i])
-		if _, ok := spotOf(&conditions[i]); ok {
+		if _, ok := exactKeyOf(&conditions[i]); ok {
 			single = append(single, int32(i))
 		} else {
 			order = append(order, int32(i))
 		}
 	}
-	b.spots = newSpots(b, single)
+	b.exact = newExactIndex(b, single)
 	b.build(order)
 	return t
 }
@@ -410,7 +409,7 @@ func (b *builder) bestCut(order []int32) (field int, cut uint64, ok bool) {
 
 // find returns the number of the first condition the query meets, or noMatch.
 func (t *table) find(q *query) int32 {
-	best := t.spots.find(t, q)
+	best := t.exact.find(t, q)
 	if len(t.nodes) == 0 {
 		return best
 	}

@@ -1,73 +1,70 @@
 package engine
 
 import (
+	"fmt"
+
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
-
-// A StepKind is one of the steps of a trace.
-type StepKind string
-
-// The steps: the nine of a gateway, those outside, and the way back.
-const (
-	StepUpstream    StepKind = "upstream"
-	StepArrive      StepKind = "arrive"
-	StepSession     StepKind = "session"
-	StepDestination StepKind = "destination"
-	StepItself      StepKind = "itself"
-	StepRoute       StepKind = "route"
-	StepFilter      StepKind = "filter"
-	StepTurnBack    StepKind = "turn-back"
-	StepSource      StepKind = "source"
-	StepLeave       StepKind = "leave"
-	StepHost        StepKind = "host"
-	StepBack        StepKind = "back"
-)
-
-// A Step is one thing that happened to the packet.
-type Step struct {
-	At    string // gateway or host
-	Kind  StepKind
-	Label string // what happened, in a word
-	Rule  string // the rule that did it, or empty
-	Route string // the prefix of the route that was taken, or default
-	Text  string
-	Back  bool // on the way back
-}
 
 // A Trace is a verdict with everything that led to it.
 type Trace struct {
 	Connection Connection
 	Verdict
-	Steps []Step
-	Why   []string // sentences, for any outcome but reached
-	Stood Standing // where it stood at the last gateway on the way in
-	Near  []Near   // the rules that nearly matched where it ended
+	Steps  []Step
+	Why    []string           // sentences, for any outcome but reached
+	Stood  Standing           // where it stood at the last gateway on the way in
+	Passed []*network.Gateway // on the way in, in order
+	Near   []Near             // the rules that nearly matched where it ended
 }
 
-// Trace walks one connection and writes down every step.
+// Trace walks one connection and tells every step.
 func (w *Walk) Trace(c Connection) *Trace {
-	t := &Trace{Connection: c}
-	w.trace = t
+	w.log.Keeps = true
 	w.run(c)
-	t.Verdict = w.verdict
-	t.Near = w.near()
-	if g := w.stood.gateway; g != nil {
-		t.Stood = Standing{g.Gateway, w.stood.in, w.stood.out, nil, w.stood.before, w.stood.after}
-		if w.stood.forward != nil {
-			t.Stood.Forward = w.stood.forward.rule
-		}
+	w.log.Keeps = false
+	t := &Trace{Connection: c, Verdict: w.verdict}
+	if w.untaken && len(w.legs) > 1 {
+		last := w.legs[len(w.legs)-1].sent
+		t.Why = append(t.Why, fmt.Sprintf("The client's own connection is taken by %s, whose relay hands it on; the relay's connection to %s ends here.", w.legs[0].to.Name(), last.To()))
 	}
-	w.trace = nil
-	w.sessions = w.sessions[:w.earlier]
+	way, telling := w.log.Events, []Event{}
+	if w.telling >= 0 {
+		way, telling = way[:w.telling], way[w.telling:]
+	}
+	t.tell(way)
+	if w.telling >= 0 && !t.Told {
+		t.Why = append(t.Why, "The client is not even told:")
+	}
+	t.tell(telling)
+	t.Near = w.near()
+	if s := &w.stood; s.gateway != nil {
+		seen := s.seen()
+		t.Stood = Standing{s.gateway.Gateway, s.in, s.out, s.forward, s.before.Packet, s.after, seen}
+	}
+	w.state.sessions = w.state.sessions[:w.state.earlier]
 	return t
 }
 
+// tell puts events into words.
+func (t *Trace) tell(events []Event) {
+	for i := range events {
+		if s, ok := events[i].Told(); ok {
+			t.Steps = append(t.Steps, s)
+		}
+		t.Why = append(t.Why, events[i].Why()...)
+		if e := &events[i]; e.What == Arrives && !e.Back {
+			t.Passed = append(t.Passed, e.At.Gateway)
+		}
+	}
+}
+
 // A Standing is how a packet stood at a gateway: where it came in and would leave,
-// what redirected it, and how it was before and after that.
+// what redirected it, how it was before and after that, and how its filter sees it.
 type Standing struct {
 	Gateway       *network.Gateway
 	In, Out       *network.Interface
 	Forward       *network.NATRule
 	Before, After header.Packet
+	Seen          header.Packet
 }

@@ -33,22 +33,22 @@ type tableView struct {
 
 // view returns a table as a set that gives each packet the number of the first
 // condition it meets, counted from 1.
-func (a *Atlas) view(v tableView) flowset.Set {
-	if known, ok := a.tables[v]; ok {
+func (x *Explorer) view(v tableView) flowset.Set {
+	if known, ok := x.tables[v]; ok {
 		return known
 	}
 	sets := make([]flowset.Set, len(v.table.conditions))
 	for i := range v.table.conditions {
-		sets[i] = a.condition(&v.table.conditions[i], i+1, v)
+		sets[i] = x.condition(&v.table.conditions[i], i+1, v)
 	}
-	made := a.Space.OverlayAll(sets)
-	a.tables[v] = made
+	made := x.Space.OverlayAll(sets)
+	x.tables[v] = made
 	return made
 }
 
 // condition returns the packets that meet a condition, with a value.
-func (a *Atlas) condition(c *condition, value int, v tableView) flowset.Set {
-	if !c.rule.Active(a.moment) {
+func (x *Explorer) condition(c *condition, value int, v tableView) flowset.Set {
+	if !c.rule.Active(x.moment) {
 		return flowset.Nothing
 	}
 	source, destination := flowset.Source, flowset.Destination
@@ -83,10 +83,10 @@ func (a *Atlas) condition(c *condition, value int, v tableView) flowset.Set {
 		one := flowset.Terminal(value)
 		for f := flowset.SourcePort; f > flowset.Protocol; f-- {
 			if s, limited := spans[f]; limited {
-				one = a.Space.Where(f, s, one)
+				one = x.Space.Where(f, s, one)
 			}
 		}
-		whole = a.Space.Overlay(whole, a.Space.Where(flowset.Protocol, protocolSpan(protocol), one))
+		whole = x.Space.Overlay(whole, x.Space.Where(flowset.Protocol, protocolSpan(protocol), one))
 	}
 	return whole
 }
@@ -145,42 +145,29 @@ func merged(list []header.Ports) []header.Ports {
 	return merged
 }
 
-// prefixes returns the addresses of an interface's prefixes.
-func (a *Atlas) prefixes(list []netip.Prefix) header.Addresses {
-	if len(list) == 0 {
-		return header.Addresses{}
-	}
-	known, ok := a.inside[&list[0]]
-	if !ok {
-		known = header.AddressesOfPrefixes(list...)
-		a.inside[&list[0]] = known
-	}
-	return known
-}
-
 // where returns the packets whose field is among the addresses of one family.
-func (a *Atlas) where(f flowset.Field, set header.Addresses, family header.Family) flowset.Set {
+func (x *Explorer) where(f flowset.Field, set header.Addresses, family header.Family) flowset.Set {
 	ranges := set.Ranges()
 	if len(ranges) == 0 {
 		return flowset.Nothing
 	}
 	key := whereKey{&ranges[0], len(ranges), f, family}
-	known, ok := a.wheres[key]
+	known, ok := x.wheres[key]
 	if !ok {
-		known = a.Space.Where(f, flowset.AddressSpans(set.Intersect(family.All())), flowset.Everything)
-		a.wheres[key] = known
+		known = x.Space.Where(f, flowset.AddressSpans(set.Intersect(family.All())), flowset.Everything)
+		x.wheres[key] = known
 	}
 	return known
 }
 
 // routes returns the set that gives each destination of one family the number of its
 // route, counted from 1.
-func (a *Atlas) routes(t *routeTable, family header.Family) flowset.Set {
+func (x *Explorer) routes(t *routeTable, family header.Family) flowset.Set {
 	key := routeKey{t, family}
-	known, ok := a.routed[key]
+	known, ok := x.routed[key]
 	if !ok {
-		known = a.Space.Choice(flowset.Destination, t.spans(family))
-		a.routed[key] = known
+		known = x.Space.Choice(flowset.Destination, t.spans(family))
+		x.routed[key] = known
 	}
 	return known
 }
@@ -191,9 +178,9 @@ type choice struct {
 	set       flowset.Set
 }
 
-func (a *Atlas) choice(among header.Addresses, family header.Family) *choice {
+func (x *Explorer) choice(among header.Addresses, family header.Family) *choice {
 	key := whereKey{&among.Ranges()[0], len(among.Ranges()), flowset.Destination, family}
-	known := a.choices[key]
+	known := x.choices[key]
 	if known == nil {
 		known = &choice{}
 		var spans []flowset.ValueSpan
@@ -207,8 +194,8 @@ func (a *Atlas) choice(among header.Addresses, family header.Family) *choice {
 				}
 			}
 		}
-		known.set = a.Space.Choice(flowset.Destination, spans)
-		a.choices[key] = known
+		known.set = x.Space.Choice(flowset.Destination, spans)
+		x.choices[key] = known
 	}
 	return known
 }
@@ -226,9 +213,9 @@ type moves struct {
 	set     flowset.Set
 }
 
-func (a *Atlas) movesOf(rule *network.NATRule, f flowset.Field) *moves {
+func (x *Explorer) movesOf(rule *network.NATRule, f flowset.Field) *moves {
 	key := moveKey{rule, f}
-	known := a.moves[key]
+	known := x.moves[key]
 	if known == nil {
 		known = &moves{classes: rule.Prefixes.Classes(f == flowset.Destination)}
 		var spans []flowset.ValueSpan
@@ -238,8 +225,8 @@ func (a *Atlas) movesOf(rule *network.NATRule, f flowset.Field) *moves {
 			}
 		}
 		slices.SortFunc(spans, flowset.ValueSpan.Compare)
-		known.set = a.Space.Choice(f, spans)
-		a.moves[key] = known
+		known.set = x.Space.Choice(f, spans)
+		x.moves[key] = known
 	}
 	return known
 }

@@ -1,26 +1,34 @@
 package engine
 
 import (
-	"fmt"
 	"net/netip"
 
-	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
 
+// A Connection is a question: this packet, put on the way at this place.
+type Connection struct {
+	Packet header.Packet
+	From   Place
+	Moment network.Moment
+}
+
 // A Verdict is what became of a connection.
 type Verdict struct {
 	Outcome   Outcome
-	At        string        // the gateway or host where it ended; "the internet" outside
+	At        Site          // where it ended
 	Step      StepKind      // the step that ended it
 	Rule      *network.Rule // the rule that ended it, or nil
-	Host      string        // who it was delivered to, empty if nobody
+	To        Site          // who it was delivered to: a gateway or a machine
 	Delivered header.Packet // as it was delivered; zero if it was not
 	Answered  header.Packet // the answer as the client gets it; zero if it gets none
 	Told      bool          // the client is told that it was refused, or that the destination can't be reached
 	Handed    int           // how many relays took it and handed it on before it ended
 }
+
+// EndedAt reports whether the connection ended at a gateway.
+func (v *Verdict) EndedAt(g *network.Gateway) bool { return v.At.Gateway == g && g != nil }
 
 // mostGateways is how many gateways a packet passes before it counts as going round.
 const mostGateways = 32
@@ -29,91 +37,74 @@ const mostGateways = 32
 // going round.
 const mostRelays = 32
 
-// A Walk takes connections through an engine, one after the other. It keeps the
-// sessions they leave only if Remember is called. It is not safe for use by
+// A Walk takes connections through an engine, one after the other: over the internet and
+// segments from gateway to gateway, where Decide says what happens, to machines, and back.
+// It keeps the sessions they leave only if Remember is called. It is not safe for use by
 // several goroutines; make one for each.
 type Walk struct {
-	engine   *Engine
-	sessions []session // those of earlier connections, then those of this one
-	earlier  int       // how many are of earlier connections
-	calls    []call    // the earlier connections, as the machines know them that began them
+	engine *Engine
+	flow   flow
+	visit  visit
+	state  memory
+	log    Log
+	calls  []call // the earlier connections, as the machines know them that began them
 
 	moment   network.Moment
 	verdict  Verdict
 	back     bool      // the answer is on its way
 	passages []passage // gateways passed in this direction
-	used     []int     // which sessions the first packet of this leg goes by
 	legs     []leg
 	carriers []carrier
-	relayed  header.Packet // what a relay sends on
 	refusal  refusal
-	telling  message       // what tells the client of a refusal, while it is on its way
-	teller   netip.Addr    // its outer source, until a translation changes it
-	seen     header.Packet // by the filter, where that differs
-	stood    standing      // at the last gateway on the way in
-	settled  bool          // the machine waits for the packet: nothing answers it
-	region   *region       // what goes the same way; nil for a walk of one connection
-	trace    *Trace        // where steps are written down; nil for a bare verdict
+	part     header.Part
+	sender   netip.Addr // of an ICMP error, until a translation changes it
+	stood    standing   // at the last gateway on the way in
+	settled  bool       // the machine waits for the packet: nothing answers it
+	untaken  bool       // no machine takes the connection of the last leg
+	telling  int        // the event with which somebody tells the client, or negative
 }
 
 // A passage is a packet that arrived at an interface.
 type passage struct {
 	in     *network.Interface
-	packet header.Packet
+	packet image
 }
 
 // A leg is the way from a client to a machine: the first from the client of the
 // connection, any other from a relay.
 type leg struct {
 	from      Place
-	packet    header.Packet // as it was sent
+	sent      image
 	to        Place
-	gateway   *gateway      // set where a gateway itself answers
-	delivered header.Packet // as it came
+	gateway   *Gateway // set where a gateway itself answers
+	delivered image    // as it came
 }
 
 // A call is a connection as the machine knows it that began it.
 type call struct {
 	from   Place
-	packet header.Packet
+	packet image
 }
 
 // A carrier is an uplink's network that has translated a source.
 type carrier struct {
 	uplink *network.Interface
-	packet header.Packet // as it left
+	packet image // as it left
 }
 
 // A refusal is a packet that somebody refused with a word to its sender.
 type refusal struct {
-	packet header.Packet      // as it came to who refused it; zero where nobody did
+	packet header.Packet      // as it came to who refused it
 	by     *network.Interface // where it came in, if a gateway refused it
-	how    message
-}
-
-// A message is what tells a client of a refusal.
-type message uint8
-
-const (
-	nothing   message = iota
-	reset             // of a TCP connection
-	icmpError         // which quotes the packet (RFC 792, RFC 4443)
-)
-
-// refusedBy returns how a port that nobody listens on, or a reject rule, is told.
-func refusedBy(protocol header.Protocol) message {
-	if protocol == header.TCP {
-		return reset
-	}
-	return icmpError
+	how    Message            // none where nobody did
 }
 
 // A position is where a packet is next: arriving at a gateway, delivered to a
-// machine, or nowhere because it ended.
+// machine, taken by a gateway, or nowhere because it ended.
 type position struct {
-	gateway *gateway
 	in      *network.Interface
 	machine Place
+	gateway *Gateway
 	kind    positionKind
 }
 
@@ -123,48 +114,51 @@ const (
 	ended positionKind = iota
 	atGateway
 	atMachine
-	answeredByGateway
+	takenByGateway
 )
 
 // NewWalk returns a walk without sessions.
-func (e *Engine) NewWalk() *Walk { return &Walk{engine: e} }
+func (e *Engine) NewWalk() *Walk {
+	w := &Walk{engine: e}
+	w.visit.flow, w.visit.state, w.visit.log, w.state.flow = &w.flow, &w.state, &w.log, &w.flow
+	return w
+}
 
 // Verdict walks one connection. It allocates nothing once the walk is warm.
 func (w *Walk) Verdict(c Connection) Verdict {
-	w.trace = nil
 	w.run(c)
-	w.sessions = w.sessions[:w.earlier]
+	w.state.sessions = w.state.sessions[:w.state.earlier]
 	return w.verdict
 }
 
 // Remember walks one connection and keeps the sessions it leaves at gateways, so
 // that later connections find them. One that was stopped leaves none.
 func (w *Walk) Remember(c Connection) Verdict {
-	w.trace = nil
 	w.run(c)
 	if w.verdict.Outcome != Reached && w.verdict.Outcome != Unanswered {
-		w.sessions = w.sessions[:w.earlier]
+		w.state.sessions = w.state.sessions[:w.state.earlier]
 	} else {
-		for _, l := range w.legs {
-			w.calls = append(w.calls, call{l.from, l.packet})
+		for i := range w.legs {
+			w.calls = append(w.calls, call{w.legs[i].from, w.legs[i].sent})
 		}
 	}
-	w.earlier = len(w.sessions)
+	w.state.earlier = len(w.state.sessions)
 	return w.verdict
 }
 
 // run walks a connection: leg by leg there, back, and, for TCP, there again. A relay
 // answers its client before it hands the connection on.
 func (w *Walk) run(c Connection) {
-	w.sessions = w.sessions[:w.earlier]
+	w.log.Reset()
+	w.state.sessions = w.state.sessions[:w.state.earlier]
 	w.moment, w.verdict = c.Moment, Verdict{}
-	w.stood, w.settled = standing{}, false
+	w.stood, w.settled, w.untaken, w.telling = standing{}, false, false, -1
 	w.legs, w.carriers = w.legs[:0], w.carriers[:0]
-	w.refusal, w.telling, w.teller = refusal{}, nothing, netip.Addr{}
-	var answered header.Packet
-	for from, p := c.From, c.Packet; ; {
-		w.back = false
-		next, taken := w.there(from, p)
+	w.refusal, w.sender = refusal{}, netip.Addr{}
+	w.flow.packet = c.Packet
+	for from := c.From; ; {
+		w.goes(header.Begins)
+		onward, taken := w.there(from)
 		if !taken {
 			w.stopped()
 			return
@@ -172,176 +166,149 @@ func (w *Walk) run(c Connection) {
 		if w.settled {
 			return
 		}
-		onward := w.region.now()
+		next := w.flow.image()
 		if !w.comesBack() || !w.shakesHands() {
 			return
 		}
-		if len(w.legs) == 1 {
-			answered = w.legs[0].packet.Answer()
-		}
-		if next == nil {
-			w.verdict.Answered = answered
+		if !onward {
+			w.verdict.Answered = w.legs[0].sent.Answer()
 			return
 		}
-		w.region.resume(onward)
+		w.flow.become(&next, false)
 		last := &w.legs[len(w.legs)-1]
 		if len(w.legs) > mostRelays {
-			w.back = false
-			w.end(Loop, last.to.Name(), StepHost, nil)
-			if w.trace != nil {
-				w.why("Relays hand the connection on %d times: they hand it to each other.", mostRelays)
-			}
+			w.goes(header.Begins)
+			w.end(Loop, Site{Machine: last.to}, StepHost, nil)
+			w.note(StepHost, RelaysTooFar, w.verdict.At).Count = mostRelays
 			return
 		}
-		from, p = last.to, *next
+		from = last.to
 		w.verdict.Handed = len(w.legs)
 	}
 }
 
+// goes says what the packet is in its connection, and so which way it goes.
+func (w *Walk) goes(part header.Part) {
+	w.part, w.back = part, part != header.Begins
+	w.state.back = w.back
+	if w.flow.region != nil {
+		w.flow.region.turned = w.back
+	}
+}
+
 // there walks the way in of one leg. It returns whether the last machine takes the
-// connection, and what its relay sends on to another one, if it does.
-func (w *Walk) there(from Place, p header.Packet) (next *header.Packet, taken bool) {
-	w.passages, w.used = w.passages[:0], w.used[:0]
-	w.legs = append(w.legs, leg{from: from, packet: p})
-	w.region.beginLeg()
-	at := w.carry(w.send(from, &p), &p)
+// connection, and whether its relay hands it on to another one: as the flow is then.
+func (w *Walk) there(from Place) (onward, taken bool) {
+	w.passages, w.state.used = w.passages[:0], w.state.used[:0]
+	w.legs = append(w.legs, leg{from: from, sent: w.flow.image()})
+	at := w.carry(w.send(from))
 	this := &w.legs[len(w.legs)-1]
-	this.delivered = p
-	w.region.endLeg()
+	this.delivered = w.flow.image()
+	w.deliver()
 	switch at.kind {
 	case ended:
-		return nil, false
-	case answeredByGateway:
+		return false, false
+	case takenByGateway:
 		this.gateway = at.gateway
-		w.verdict.Delivered = p
-		return nil, true
+		w.verdict.Delivered = w.flow.now()
+		return false, true
 	}
 	this.to = at.machine
-	return w.atHost(at.machine, p)
+	return w.atHost(at.machine)
+}
+
+// deliver notes how the packet comes to whoever answers it.
+func (w *Walk) deliver() {
+	if w.flow.region != nil {
+		w.flow.region.delivered = *w.flow.terms
+	}
 }
 
 // stopped ends a connection that did not get there: the client is told, where somebody
 // does that. A client whose connection a relay has taken hears nothing of what becomes
 // of the relay's own.
 func (w *Walk) stopped() {
-	switch {
-	case len(w.legs) > 1:
-		if w.trace != nil {
-			taker := w.legs[0].to.Name()
-			first := fmt.Sprintf("The client's own connection is taken by %s, whose relay hands it on; the relay's connection to %s ends here.", taker, w.legs[len(w.legs)-1].packet.To())
-			w.trace.Why = append([]string{first}, w.trace.Why...)
-		}
-	case w.refusal.packet.Source.IsValid() && w.region == nil:
+	w.untaken = true
+	if len(w.legs) == 1 && w.refusal.how != NoMessage && w.flow.region == nil {
 		w.tell()
 	}
 }
 
-// carry moves a packet from gateway to gateway until it ends or is delivered.
-func (w *Walk) carry(at position, p *header.Packet) position {
+// carry moves the packet from gateway to gateway until it ends or is delivered.
+func (w *Walk) carry(at position) position {
 	for at.kind == atGateway {
+		g := w.engine.gateways[at.in.Gateway.Index]
 		for i := range w.passages {
-			if w.passages[i].in == at.in && w.region.samePassage(i, w.passages[i].packet == *p) {
-				w.end(Loop, at.gateway.Name, StepRoute, nil)
-				if w.trace != nil {
-					w.why("The packet comes to %s a second time, unchanged: the gateways' routes send it round.", at.gateway.Name)
-				}
+			if w.passages[i].in == at.in && w.flow.is(&w.passages[i].packet, false) {
+				w.end(Loop, Site{Gateway: g.Gateway}, StepRoute, nil)
+				w.note(StepRoute, RoundAgain, w.verdict.At)
 				return position{}
 			}
 		}
 		if len(w.passages) == mostGateways {
-			w.end(Loop, at.gateway.Name, StepRoute, nil)
-			if w.trace != nil {
-				w.why("It has passed %d gateways and is not there yet.", mostGateways)
-			}
+			w.end(Loop, Site{Gateway: g.Gateway}, StepRoute, nil)
+			w.note(StepRoute, TooFar, w.verdict.At).Count = mostGateways
 			return position{}
 		}
-		w.passages = append(w.passages, passage{at.in, *p})
-		w.region.pass(len(w.passages))
-		at = w.pass(at.gateway, at.in, p)
+		w.passages = append(w.passages, passage{at.in, w.flow.image()})
+		at = w.pass(g, at.in)
 	}
 	return at
 }
 
-// pass takes a packet through one gateway: the nine steps.
-func (w *Walk) pass(g *gateway, in *network.Interface, p *header.Packet) position {
-	if !w.arrive(g, in, p) {
-		return position{}
-	}
-	if s, forward := w.session(g, p); s != nil {
-		return w.follow(g, s, forward, p)
-	}
-	stray, ok := w.stray(g, p)
-	if !ok {
-		return position{}
-	}
-	before := *p
-	w.region.arrived()
-	var forward *redirect
-	if !stray {
-		if forward, ok = w.translateDestination(g, in, p); !ok {
-			return position{}
-		}
-	}
-	if !w.back {
-		w.stood = standing{gateway: g, in: in, forward: forward, before: before, after: *p}
-	}
-	own := g.own.of(p.Destination) != nil
-	w.region.address(flowset.Destination, p.Destination, g.ownSet, own)
-	if own || w.claimed(g.claims, p.Destination) {
-		return w.itself(g, in, before, p)
-	}
-	r := w.route(g, p)
-	if r == nil {
-		return position{}
-	}
-	if !w.back {
-		w.stood.out = r.out
-	}
-	if !w.permit(g, in, r.out, forward, &before, p) {
-		return position{}
-	}
-	if r.out == in && !g.Handling.TurnBack {
-		w.end(Dropped, g.Name, StepTurnBack, nil)
-		if w.trace != nil {
-			w.why("It would leave by %s, where it came in, and %s does not turn packets back.", in.Name, g.Name)
-		}
-		return position{}
-	}
-	if r.out == in {
-		if w.trace != nil {
-			w.note(g.Name, StepTurnBack, "turns", "", "back: leaves by "+in.Name+", where it came in")
-		}
-	}
-	if stray {
-		return w.leave(g, r, p)
-	}
-	r = w.translateSource(g, in, r, forward, p)
-	if r == nil {
-		return position{}
-	}
-	w.keep(session{gateway: g, in: in, out: r.out, before: before, after: *p})
-	return w.leave(g, r, p)
+// enter makes a gateway ready to decide about the packet.
+func (w *Walk) enter(g *Gateway, in *network.Interface) *visit {
+	v := &w.visit
+	v.Gateway, v.in, v.part, v.sender, v.moment, v.back = g, in, w.part, w.sender, w.moment, w.back
+	w.state.at = g
+	return v
 }
 
-// claimed reports whether an address is among outside addresses of rules that are
-// active now.
-func (w *Walk) claimed(list []claim, a netip.Addr) bool {
-	for i := range list {
-		c := &list[i]
-		if c.rule != nil && !c.rule.Active(w.moment) {
-			continue
-		}
-		claimed := c.set.Contains(a)
-		if w.region.address(flowset.Destination, a, c.set.Addresses, claimed); claimed {
-			return true
+// pass takes the packet through one gateway.
+func (w *Walk) pass(g *Gateway, in *network.Interface) position {
+	v := w.enter(g, in)
+	v.decide()
+	if !w.back && v.stood {
+		w.stood = standing{gateway: g, in: in, out: v.out, forward: v.forward, before: v.before, after: v.after}
+	}
+	return w.decided(v)
+}
+
+// decided goes on as a gateway decided.
+func (w *Walk) decided(v *visit) position {
+	switch d := &v.decision; d.Action {
+	case Forwards:
+		w.sender = d.Sender
+		return w.leave(v.Gateway, d.way)
+	case Takes:
+		w.verdict.Outcome, w.verdict.At, w.verdict.To = Reached, v.site(), v.site()
+		return position{kind: takenByGateway, gateway: v.Gateway}
+	default:
+		w.end(d.Outcome, v.site(), d.Step, d.Rule)
+		switch {
+		case d.Step == StepArrive && d.Outcome == Unrouted: // the gateway before it finds nobody there
+			w.unreachable(len(w.passages) - 2)
+		case d.Tells != NoMessage && !w.back:
+			w.refusal = refusal{v.before.Packet, v.in, d.Tells}
 		}
 	}
-	return false
+	return position{}
+}
+
+// unreachable notes that the gateway of a passage tells the client that the destination
+// can't be reached (RFC 1812, 5.2.7.1), if there was one.
+func (w *Walk) unreachable(number int) {
+	if w.back || number < 0 {
+		return
+	}
+	if last := &w.passages[number]; !last.in.Gateway.Handling.UnreachableSilent {
+		w.refusal = refusal{last.packet.Packet, last.in, ErrorMessage}
+	}
 }
 
 // end sets how the walk ends. Whatever goes wrong on the way back means that the
 // answer is lost.
-func (w *Walk) end(o Outcome, at string, step StepKind, rule *network.Rule) {
+func (w *Walk) end(o Outcome, at Site, step StepKind, rule *network.Rule) {
 	if w.back {
 		o = Unanswered
 	}
@@ -349,13 +316,9 @@ func (w *Walk) end(o Outcome, at string, step StepKind, rule *network.Rule) {
 	w.verdict.Answered = header.Packet{}
 }
 
-// why writes down the reason of the end. It is called only where w.trace is set,
-// so that a bare verdict builds no text.
-func (w *Walk) why(format string, args ...any) {
-	w.trace.Why = append(w.trace.Why, fmt.Sprintf(format, args...))
-}
-
-// note writes down a step. It is called only where w.trace is set.
-func (w *Walk) note(at string, kind StepKind, label, rule, text string) {
-	w.trace.Steps = append(w.trace.Steps, Step{At: at, Kind: kind, Label: label, Rule: rule, Text: text, Back: w.back})
+// note writes down what happens outside of gateways.
+func (w *Walk) note(step StepKind, what What, at Site) *Event {
+	e := w.log.add(step, what, at)
+	e.Back, e.After = w.back, w.flow.now()
+	return e
 }

@@ -39,3 +39,20 @@ func end(a netip.Addr, port uint16, protocol Protocol) string {
 	}
 	return netip.AddrPortFrom(a, port).String()
 }
+
+// A Part is what a packet is in its connection.
+type Part uint8
+
+// The parts. Only of TCP and ICMP can a gateway see them; of what else there is each packet
+// Begins as far as it can tell.
+const (
+	Begins    Part = iota // the first packet: of TCP a SYN, of ICMP an echo request
+	Answers               // the first that comes back: a SYN with an ACK, an echo reply
+	Continues             // a TCP packet after those, either way
+	Finishes              // a TCP packet with a FIN
+	Resets                // a TCP packet with a RST
+	Reports               // an ICMP error (RFC 792, RFC 4443); the packet is the answer to the one it quotes
+)
+
+// HasBeginning reports whether the first packet of a connection can be told from an answer.
+func (p Protocol) HasBeginning() bool { return p == TCP || p == ICMP }

@@ -59,10 +59,19 @@ func (s *Segment) Unused() header.Addresses {
 // NotCarried returns the addresses that the internet does not carry.
 func NotCarried() header.Addresses { return notCarried }
 
-// CanSend reports whether the address can be a source at all: not unspecified,
-// not multicast or broadcast, not loopback.
-func CanSend(a netip.Addr) bool {
-	return a.IsValid() && !a.IsUnspecified() && !a.IsMulticast() && !a.IsLoopback() && a != netip.AddrFrom4([4]byte{255, 255, 255, 255})
+// cannotSend are the addresses that no machine sends from: unspecified, loopback, multicast
+// and broadcast.
+var cannotSend = prefixes("0.0.0.0/32", "127.0.0.0/8", "224.0.0.0/4", "255.255.255.255/32", "::/127", "ff00::/8")
+
+// CannotSend returns the addresses that no machine sends from.
+func CannotSend() header.Addresses { return cannotSend }
+
+func prefixes(texts ...string) header.Addresses {
+	list := make([]netip.Prefix, len(texts))
+	for i := range texts {
+		list[i] = netip.MustParsePrefix(texts[i])
+	}
+	return header.AddressesOfPrefixes(list...)
 }
 
 // Connect finds the segments, puts hosts on them, and finds which interfaces

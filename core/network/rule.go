@@ -104,6 +104,18 @@ type NATRule struct {
 	DestPort      uint16       // rewritten port, 0 keeps it
 }
 
+// Rewritten returns the destination and port that a source-nat rule gives a packet: the
+// packet's own where it rewrites neither.
+func (r *NATRule) Rewritten(p header.Packet) (netip.Addr, uint16) {
+	if !r.Destination.IsValid() {
+		return p.Destination, p.DestinationPort
+	}
+	if r.DestPort != 0 && p.Protocol.HasPorts() {
+		return r.Destination, r.DestPort
+	}
+	return r.Destination, p.DestinationPort
+}
+
 // WithoutPorts says which ports a source-nat rule that names none uses.
 const WithoutPorts = "where absent, a source keeps its own port if that is free, whatever it is, and else gets the next free one of 1024-65535"
 

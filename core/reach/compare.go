@@ -62,7 +62,7 @@ func Differences(old, new *engine.Engine, moment network.Moment, stops bool) ([]
 // as it is asked about.
 type Baseline struct {
 	engine   *engine.Engine
-	atlas    *engine.Atlas
+	explorer    *engine.Explorer
 	moment   network.Moment
 	surveyed []surveyed
 }
@@ -84,7 +84,7 @@ type fated struct {
 // NewBaseline returns the baseline of a network. Comparisons with it hold up to most
 // pieces of sets altogether.
 func NewBaseline(old *engine.Engine, moment network.Moment, most int) *Baseline {
-	return &Baseline{engine: old, atlas: old.NewAtlas(moment, most), moment: moment}
+	return &Baseline{engine: old, explorer: old.NewExplorer(moment, most), moment: moment}
 }
 
 // survey finds out what becomes of the connections of a beginning.
@@ -93,7 +93,7 @@ func (base *Baseline) survey(s *surveyed) error {
 		return nil
 	}
 	s.regions = nil // of an earlier attempt that came to an end too soon
-	for r, err := range base.atlas.Explore(s.From, s.Set) {
+	for r, err := range base.explorer.Explore(s.From, s.Set) {
 		if err != nil {
 			return err
 		}
@@ -110,20 +110,20 @@ func (base *Baseline) survey(s *surveyed) error {
 func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []header.Protocol) ([]Difference, error) {
 	if base.surveyed == nil {
 		var list []surveyed
-		for _, b := range base.atlas.Beginnings(nil) {
+		for _, b := range base.explorer.Beginnings(nil) {
 			list = append(list, surveyed{Beginning: b})
 		}
 		base.surveyed = list
 	}
-	c := &comparison{space: base.atlas.Space, stops: stops, index: map[string]int{}, old: base.engine, new: new, moment: base.moment}
-	atlas := new.NewAtlasIn(base.atlas.Space, base.moment)
-	for _, pair := range pairs(base.surveyed, atlas.Beginnings(nil), protocols) {
+	c := &comparison{space: base.explorer.Space, stops: stops, index: map[string]int{}, old: base.engine, new: new, moment: base.moment}
+	explorer := new.NewExplorerIn(base.explorer.Space, base.moment)
+	for _, pair := range pairs(base.surveyed, explorer.Beginnings(nil), protocols) {
 		if pair.old != nil {
 			if err := base.survey(pair.old); err != nil {
 				return nil, err
 			}
 		}
-		if err := c.explore(atlas, pair); err != nil {
+		if err := c.explore(explorer, pair); err != nil {
 			return nil, err
 		}
 	}
@@ -227,10 +227,10 @@ type change struct {
 }
 
 // explore compares the connections of a pair.
-func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
+func (c *comparison) explore(explorer *engine.Explorer, p pair) error {
 	only := sourceSet(c.space, p.sources)
 	if p.old == nil {
-		for r, err := range atlas.Explore(p.new.From, c.space.Restrict(only, p.new.Set)) {
+		for r, err := range explorer.Explore(p.new.From, c.space.Restrict(only, p.new.Set)) {
 			if err != nil {
 				return err
 			}
@@ -249,7 +249,7 @@ func (c *comparison) explore(atlas *engine.Atlas, p pair) error {
 		case p.new == nil:
 			c.add(p, x.fate, nowhere, set, x.meetings)
 		default:
-			for r, err := range atlas.Explore(p.new.From, set) {
+			for r, err := range explorer.Explore(p.new.From, set) {
 				if err != nil {
 					return err
 				}
@@ -335,7 +335,7 @@ var nowhere = &Fate{Outcome: engine.Unrouted, At: "nowhere"}
 
 // fateOf returns a region's fate, which is valid as long as the region.
 func fateOf(r *engine.Region) Fate {
-	return Fate{r.Verdict.Outcome, r.Verdict.At, r.Verdict.Host, r.Verdict.Rule, r.Rules, r.Terms}
+	return Fate{r.Verdict.Outcome, r.Verdict.At.Name(), r.Verdict.To.Name(), r.Verdict.Rule, r.Rules, r.Terms}
 }
 
 // kept returns a copy that stays valid.

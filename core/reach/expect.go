@@ -22,20 +22,20 @@ type Result struct {
 // Expect checks every expectation of a network against all connections.
 func Expect(e *engine.Engine, moment network.Moment) ([]Result, error) {
 	var results []Result
-	atlas := e.NewAtlas(moment, MostPieces)
+	explorer := e.NewExplorer(moment, MostPieces)
 	for _, x := range e.Network().Expect {
-		r, err := check(e, atlas, x)
+		r, err := check(e, explorer, x)
 		if err != nil {
 			return nil, err
 		}
 		results = append(results, r)
 	}
-	return results, atlas.Space.Err()
+	return results, explorer.Space.Err()
 }
 
-func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Result, error) {
+func check(e *engine.Engine, explorer *engine.Explorer, x *network.Expectation) (Result, error) {
 	result := Result{Expectation: x, Holds: true, Empty: true, Breaking: new(big.Int)}
-	space := atlas.Space
+	space := explorer.Space
 	from := func(p engine.Place) header.Addresses {
 		who := x.From.Behind(p.Segment, p.Clients)
 		if x.Must == network.Only {
@@ -46,12 +46,12 @@ func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Resul
 	behind := x.Must == network.Only || x.Must == network.Never
 	q := Question{To: &x.To, Service: x.Service}
 	best := 0
-	for _, b := range atlas.Beginnings(from) {
+	for _, b := range explorer.Beginnings(from) {
 		set := b.Set
 		if !behind { // to names what is connected to, not what is behind the translation
 			set = space.Restrict(delivered(space, x.To.Addresses(), x.Service), set)
 		}
-		for r, err := range atlas.Explore(b.From, set) {
+		for r, err := range explorer.Explore(b.From, set) {
 			if err != nil {
 				return result, err
 			}
@@ -59,7 +59,7 @@ func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Resul
 			reached := r.Verdict.Outcome == engine.Reached
 			wrong := r.Set
 			switch {
-			case x.Must == network.Reaches && reached && r.Verdict.Host == x.Host.Name, x.Must != network.Reaches && !reached:
+			case x.Must == network.Reaches && reached && r.Verdict.To.Machine.Host == x.Host, x.Must != network.Reaches && !reached:
 				continue
 			case behind:
 				wrong = asked(e, space, r, q)
@@ -70,7 +70,7 @@ func check(e *engine.Engine, atlas *engine.Atlas, x *network.Expectation) (Resul
 			result.Breaking.Add(result.Breaking, space.Size(wrong))
 			if rank := telling(b.From, r); result.Holds || rank > best {
 				result.Holds, result.Verdict, best = false, r.Verdict, rank
-				result.Counter = exampleFrom(sharedOn(&b), counterexample(space, wrong, r.Meetings), atlas.Moment(), e)
+				result.Counter = exampleFrom(sharedOn(&b), counterexample(space, wrong, r.Meetings), explorer.Moment(), e)
 			}
 		}
 	}

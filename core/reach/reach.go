@@ -48,19 +48,19 @@ type Access struct {
 // services only where the question names them.
 func Find(e *engine.Engine, q Question) ([]Access, error) {
 	var found []Access
-	atlas := e.NewAtlas(q.Moment, cmp.Or(q.Most, MostPieces))
+	explorer := e.NewExplorer(q.Moment, cmp.Or(q.Most, MostPieces))
 	ways, most := map[string]*way{}, mostWays+4*e.Network().RuleCount()
 	var order []string
-	for _, b := range atlas.Beginnings(q.among()) {
+	for _, b := range explorer.Beginnings(q.among()) {
 		on := sharedOn(&b)
-		for r, err := range atlas.Explore(b.From, b.Set) {
+		for r, err := range explorer.Explore(b.From, b.Set) {
 			if err != nil {
 				return nil, err
 			}
-			if r.Verdict.Outcome != engine.Reached || q.To == nil && (r.To.Internet || !isNamed(e, r.Verdict.Host)) {
+			if r.Verdict.Outcome != engine.Reached || q.To == nil && (r.To.Internet || !isNamed(&r.Verdict.To)) {
 				continue
 			}
-			members := asked(e, atlas.Space, r, q)
+			members := asked(e, explorer.Space, r, q)
 			if members == flowset.Nothing {
 				continue
 			}
@@ -79,14 +79,14 @@ func Find(e *engine.Engine, q Question) ([]Access, error) {
 		}
 	}
 	for _, key := range order {
-		if found = append(found, ways[key].accesses(e, atlas, q)...); len(found) > most {
+		if found = append(found, ways[key].accesses(e, explorer, q)...); len(found) > most {
 			return nil, TooMany{most}
 		}
 	}
 	slices.SortStableFunc(found, func(a, b Access) int {
 		return cmp.Or(compareBool(a.Gateway, b.Gateway), strings.Compare(a.Host, b.Host), compareService(a.Services[0], b.Services[0]))
 	})
-	return merge(found), atlas.Space.Err()
+	return merge(found), explorer.Space.Err()
 }
 
 // mostWays is how many ways in are listed, and four more for each rule. Where there are
@@ -100,10 +100,8 @@ func (t TooMany) Error() string {
 	return fmt.Sprintf("there are more than %d ways in, too many to list; ask about fewer sources, destinations or services", t.Most)
 }
 
-// isNamed reports whether a verdict's host is a gateway or host of the file.
-func isNamed(e *engine.Engine, host string) bool {
-	return e.Network().Gateway(host) != nil || e.Network().Host(host) != nil
-}
+// isNamed reports whether a site is a gateway or host of the file.
+func isNamed(s *engine.Site) bool { return s.Gateway != nil || s.Machine.Host != nil }
 
 // among returns which addresses of a place the question is about.
 func (q *Question) among() func(engine.Place) header.Addresses {
@@ -168,11 +166,11 @@ func asked(e *engine.Engine, s *flowset.Space, r *engine.Region, q Question) flo
 	to := all
 	if q.To != nil {
 		to = q.To.Addresses()
-		if e.Network().Gateway(r.Verdict.Host) == nil {
+		if r.Verdict.To.Gateway == nil {
 			to = q.To.Behind(r.To.Segment, r.To.Clients)
 		}
 		if r.Terms.Apply(r.Example).Destination.IsLoopback() {
-			h := e.Network().Host(r.Verdict.Host)
+			h := r.Verdict.To.Machine.Host
 			if h == nil || !slices.ContainsFunc(h.Addresses, to.Contains) {
 				return flowset.Nothing
 			}
@@ -215,19 +213,19 @@ type way struct {
 
 func wayKey(r *engine.Region, on *network.Segment) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%p %s %v %v %d", on, r.Verdict.Host, r.Terms[flowset.Destination], r.Terms[flowset.Port], r.Example.Protocol)
+	fmt.Fprintf(&b, "%p %s %v %v %d", on, r.Verdict.To.Name(), r.Terms[flowset.Destination], r.Terms[flowset.Port], r.Example.Protocol)
 	for _, rule := range r.Rules {
 		fmt.Fprintf(&b, " %p", rule)
 	}
 	return b.String()
 }
 
-func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas, q Question) []Access {
+func (w *way) accesses(e *engine.Engine, explorer *engine.Explorer, q Question) []Access {
 	var found []Access
-	set := atlas.Space.OverlayAll(w.sets)
-	for _, box := range atlas.Space.Boxes(set) {
+	set := explorer.Space.OverlayAll(w.sets)
+	for _, box := range explorer.Space.Boxes(set) {
 		a := Access{
-			Host: w.region.Verdict.Host, Gateway: e.Network().Gateway(w.region.Verdict.Host) != nil,
+			Host: w.region.Verdict.To.Name(), Gateway: w.region.Verdict.To.Gateway != nil,
 			To: box.To, From: box.From, On: w.on, AllPorts: box.AllPorts, Ports: box.SourcePorts, Rules: w.region.Rules,
 		}
 		a.Sent = sentTo(&box)
@@ -242,7 +240,7 @@ func (w *way) accesses(e *engine.Engine, atlas *engine.Atlas, q Question) []Acce
 				a.Services = append(a.Services, served)
 			}
 		}
-		a.Example = exampleFrom(w.on, exampleOf(atlas.Space, set, &box, w.meetings), q.Moment, e)
+		a.Example = exampleFrom(w.on, exampleOf(explorer.Space, set, &box, w.meetings), q.Moment, e)
 		found = append(found, a)
 	}
 	return found

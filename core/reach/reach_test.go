@@ -106,11 +106,11 @@ func TestReachAgreesWithTraces(t *testing.T) {
 				if a.On != nil && ok {
 					twins++
 				}
-				if checked++; ok && (v.Outcome != engine.Reached || v.Host != a.Host) && a.AllPorts {
-					t.Fatalf("seed %d: reach lets %s -> %s %s reach %s, a trace says %s at %s\n%s", seed, p.From(), p.To(), p.Protocol, a.Host, v.Outcome, v.At, gen.Small(seed))
+				if checked++; ok && (v.Outcome != engine.Reached || v.To.Name() != a.Host) && a.AllPorts {
+					t.Fatalf("seed %d: reach lets %s -> %s %s reach %s, a trace says %s at %s\n%s", seed, p.From(), p.To(), p.Protocol, a.Host, v.Outcome, v.At.Name(), gen.Small(seed))
 				}
 			}
-			if v := e.NewWalk().Verdict(a.Example.Connection); v.Outcome != engine.Reached || v.Host != a.Host {
+			if v := e.NewWalk().Verdict(a.Example.Connection); v.Outcome != engine.Reached || v.To.Name() != a.Host {
 				t.Fatalf("seed %d: the example %s -> %s does not reach %s at %s\n%s", seed, a.Example.Packet.From(), a.Example.Packet.To(), a.Host, a.Example.Moment, gen.Small(seed))
 			}
 		}
@@ -121,8 +121,8 @@ func TestReachAgreesWithTraces(t *testing.T) {
 				if source == p.Destination || n.Unused().Contains(source) || a.On == nil && shared(n, source) != nil || listed(found, a.On, &p) {
 					continue
 				}
-				if v, ok := trace(e, a.On, p); ok && v.Outcome == engine.Reached && inside(n, v.Host) {
-					t.Fatalf("seed %d: %s -> %s %s reaches %s, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, v.Host, gen.Small(seed))
+				if v, ok := trace(e, a.On, p); ok && v.Outcome == engine.Reached && inside(n, v.To.Name()) {
+					t.Fatalf("seed %d: %s -> %s %s reaches %s, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, v.To.Name(), gen.Small(seed))
 				}
 			}
 		}
@@ -249,7 +249,7 @@ func fate(v engine.Verdict) string {
 	if v.Outcome != engine.Reached {
 		return "stopped"
 	}
-	return fmt.Sprintf("%s %s#%d -> %s", v.Host, v.Delivered.From(), v.Delivered.SourcePort, v.Delivered.To())
+	return fmt.Sprintf("%s %s#%d -> %s", v.To.Name(), v.Delivered.From(), v.Delivered.SourcePort, v.Delivered.To())
 }
 
 // covered reports whether a packet from a segment is among the differences, alone where its
@@ -343,7 +343,7 @@ func TestTangledRulesAreAnsweredOrGivenUp(t *testing.T) {
 		random := rand.New(rand.NewPCG(5, 5))
 		for _, a := range found[:min(len(found), 300)] {
 			for _, p := range append(packetsOf(random, &a), a.Example.Packet) {
-				if v, ok := trace(e, a.On, p); ok && a.AllPorts && v.Host != a.Host {
+				if v, ok := trace(e, a.On, p); ok && a.AllPorts && v.To.Name() != a.Host {
 					t.Fatalf("%s -> %s does not reach %s", p.From(), p.To(), a.Host)
 				}
 			}

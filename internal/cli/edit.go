@@ -229,7 +229,7 @@ func (c *call) afterForward(e *netfile.Editor, gateway, kind, name string) error
 		return err
 	}
 	g := t.Network.Gateway(gateway)
-	missing := t.Outcome == engine.Dropped && t.Step == engine.StepFilter && t.At == gateway
+	missing := t.Outcome == engine.Dropped && t.Step == engine.StepFilter && t.At.Name() == gateway
 	need := advice.PermissionFor(g, rule)
 	if missing && c.options.allow {
 		settings := []netfile.Setting{{Key: "from", Value: need.From}, {Key: "to", Value: need.To}}

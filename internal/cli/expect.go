@@ -82,9 +82,9 @@ func failure(r *reach.Result) string {
 	case r.Holds:
 		return ""
 	case r.Verdict.Outcome == engine.Reached:
-		return breaking(r) + "this one reaches " + r.Verdict.Host
+		return breaking(r) + "this one reaches " + r.Verdict.To.Name()
 	}
-	return breaking(r) + "this one is " + r.Verdict.Outcome.String() + " at " + r.Verdict.At
+	return breaking(r) + "this one is " + r.Verdict.Outcome.String() + " at " + r.Verdict.At.Name()
 }
 
 // breaking says how many connections break an expectation, where they are many.

@@ -77,7 +77,7 @@ func runTrace(c *call) int {
 			return c.failed(fmt.Errorf("-after: %w", err))
 		}
 		v := walk.Remember(earlier)
-		before = append(before, afterJSON{text, v.Outcome.String(), v.At, v.Outcome == engine.Reached || v.Outcome == engine.Unanswered})
+		before = append(before, afterJSON{text, v.Outcome.String(), v.At.Name(), v.Outcome == engine.Reached || v.Outcome == engine.Unanswered})
 	}
 	t := walk.Trace(connection)
 	noteTwin(n, c.args[1], t)
@@ -109,7 +109,7 @@ func runTrace(c *call) int {
 
 // noteTwin says where the address of a named host leads to another host that has it too.
 func noteTwin(n *network.Network, to string, t *engine.Trace) {
-	asked, got := n.Host(to), n.Host(t.Host)
+	asked, got := n.Host(to), t.To.Machine.Host
 	if asked == nil || got == nil || got == asked || !asked.Has(t.Delivered.Destination) || !got.Has(t.Delivered.Destination) {
 		return
 	}
@@ -248,9 +248,9 @@ func wrapWithin(line string, indent, width int) []string {
 func (c *call) verdictLine(t *engine.Trace) string {
 	word := t.Outcome.String()
 	if t.Outcome == engine.Reached {
-		return c.green(word) + " " + t.Host
+		return c.green(word) + " " + t.To.Name()
 	}
-	line := c.red(word) + " at " + t.At
+	line := c.red(word) + " at " + t.At.Name()
 	if t.Rule != nil {
 		line += " by " + t.Rule.Name
 	}
@@ -317,7 +317,7 @@ func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
 	p := t.Connection.Packet
 	result := traceJSON{
 		Connection: connectionJSON{p.From(), p.To(), p.Protocol.String()},
-		Outcome:    t.Outcome.String(), Host: t.Host, At: t.At,
+		Outcome:    t.Outcome.String(), Host: t.To.Name(), At: t.At.Name(),
 		Delivered: ends(t.Delivered), Answered: ends(t.Answered),
 		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told, Next: t.Outcome.Remedy(), Repairs: append([]repairJSON{}, repairs...), After: []afterJSON{},
 	}

@@ -123,7 +123,7 @@ func (r *reader) readInterfaceAddress(g *network.Gateway, i *network.Interface, 
 		r.fail(n, "%s", err)
 		return
 	}
-	if !network.CanSend(p.Addr()) || p.Bits() == 0 {
+	if network.CannotSend().Contains(p.Addr()) || p.Bits() == 0 {
 		r.fail(n, "%s: no interface can have this address", n.Value)
 		return
 	}

@@ -248,7 +248,7 @@ func (r *reader) hostAddress(n *yaml.Node) (netip.Addr, bool) {
 		r.fail(n, "%s", err)
 		return netip.Addr{}, false
 	}
-	if !network.CanSend(a) {
+	if network.CannotSend().Contains(a) {
 		r.fail(n, "%s: no machine can have this address", n.Value)
 		return netip.Addr{}, false
 	}

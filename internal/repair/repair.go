@@ -129,7 +129,7 @@ type standstill struct {
 }
 
 func standsAt(t *engine.Trace) standstill {
-	s := standstill{outcome: t.Outcome, at: t.At, packet: t.Stood.After}
+	s := standstill{outcome: t.Outcome, at: t.At.Name(), packet: t.Stood.After}
 	if t.Rule != nil {
 		s.rule = t.Rule.Name
 	}

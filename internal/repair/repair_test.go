@@ -282,7 +282,7 @@ func TestEachMistakeIsMendedByItsEdit(t *testing.T) {
 			commands = append(commands, r.Command)
 		}
 		if !slices.ContainsFunc(commands, func(got string) bool { return strings.HasPrefix(got, c.want) }) {
-			t.Errorf("%s -> %s is %s at %s; offered are\n %s\nnot %s", p.From(), p.To(), trace.Outcome, trace.At, strings.Join(commands, "\n "), c.want)
+			t.Errorf("%s -> %s is %s at %s; offered are\n %s\nnot %s", p.From(), p.To(), trace.Outcome, trace.At.Name(), strings.Join(commands, "\n "), c.want)
 		}
 	}
 }

@@ -9,6 +9,25 @@ import (
 	"hollowbridge/core/network"
 )
 
+// route is the fifth step: the longest prefix.
+func (v *visit) route() *route {
+	r := v.flow.by(v.routes)
+	switch {
+	case r == nil:
+		v.note(StepRoute, NoRoute, nil)
+		v.stop(Unrouted, StepRoute, nil)
+		v.tell()
+		return nil
+	case r.blackhole:
+		v.note(StepRoute, Blackhole, nil).Route = r.prefix
+		v.stop(Unrouted, StepRoute, nil)
+		return nil
+	}
+	e := v.note(StepRoute, TakesRoute, nil)
+	e.Route, e.Via, e.Out, e.Flag = r.prefix, r.via, r.out, r.clients
+	return r
+}
+
 // A route is one way a gateway knows.
 type route struct {
 	prefix    netip.Prefix

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"iter"
 	"math/rand/v2"
-	"net/netip"
 	"slices"
 
 	"hollowbridge/core/flowset"
@@ -12,18 +11,17 @@ import (
 	"hollowbridge/core/network"
 )
 
-// An Atlas finds out what becomes of whole sets of connections, exactly. It walks
+// An Explorer finds out what becomes of whole sets of connections, exactly. It walks
 // one connection of a set and lets every decision on the way narrow the set to
 // those that are decided alike; what is decided otherwise is set aside and
 // walked later. So the nine steps are the same ones that trace takes, and each
 // region it returns is all connections that go one way.
-type Atlas struct {
+type Explorer struct {
 	Space  *flowset.Space
 	engine *Engine
 	moment network.Moment
 	tables map[tableView]flowset.Set
 	wheres map[whereKey]flowset.Set
-	inside map[*netip.Prefix]header.Addresses
 	routed map[routeKey]flowset.Set
 
 	choices map[whereKey]*choice
@@ -53,67 +51,68 @@ func (r *Region) Kept() Region {
 	return kept
 }
 
-// NewAtlas returns an atlas for one moment; Always takes every rule with hours as
+// NewExplorer returns an explorer for one moment; Always takes every rule with hours as
 // active. It may hold as many pieces of sets, see flowset.NewSpace.
-func (e *Engine) NewAtlas(moment network.Moment, most int) *Atlas {
-	return e.NewAtlasIn(flowset.NewSpace(most), moment)
+func (e *Engine) NewExplorer(moment network.Moment, most int) *Explorer {
+	return e.NewExplorerIn(flowset.NewSpace(most), moment)
 }
 
-// NewAtlasIn returns an atlas whose sets are in a given space, so that those of
-// several atlases can be compared.
-func (e *Engine) NewAtlasIn(space *flowset.Space, moment network.Moment) *Atlas {
+// NewExplorerIn returns an explorer whose sets are in a given space, so that those of
+// several exploreres can be compared.
+func (e *Engine) NewExplorerIn(space *flowset.Space, moment network.Moment) *Explorer {
 	walk := e.NewWalk()
-	walk.region = &region{}
-	return &Atlas{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
-		inside: map[*netip.Prefix]header.Addresses{}, routed: map[routeKey]flowset.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}}
+	walk.flow.region = &region{}
+	walk.flow.terms = &walk.flow.region.terms
+	return &Explorer{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
+		routed: map[routeKey]flowset.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}}
 }
 
-// Moment returns the moment that the atlas is for.
-func (a *Atlas) Moment() network.Moment { return a.moment }
+// Moment returns the moment that the explorer is for.
+func (x *Explorer) Moment() network.Moment { return x.moment }
 
 // Explore returns the regions of a set of connections that begin at a place, one after the
 // other; each is valid until the next. All of them must be of one protocol and of one
-// family, and only one exploration of an atlas goes on at a time. A connection from an
+// family, and only one exploration of an explorer goes on at a time. A connection from an
 // address to itself never leaves its machine; it may be in any region, or in none. An error
-// is the last that comes: flowset.TooLarge where the atlas outgrows its limit, or Unfollowed;
+// is the last that comes: flowset.TooLarge where the explorer outgrows its limit, or Unfollowed;
 // then nothing is claimed.
-func (a *Atlas) Explore(from Place, set flowset.Set) iter.Seq2[*Region, error] {
+func (x *Explorer) Explore(from Place, set flowset.Set) iter.Seq2[*Region, error] {
 	return func(yield func(*Region, error) bool) {
-		if err := a.explore(from, set, func(r *Region) bool { return yield(r, nil) }); err != nil {
+		if err := x.explore(from, set, func(r *Region) bool { return yield(r, nil) }); err != nil {
 			yield(nil, err)
 		}
 	}
 }
 
-func (a *Atlas) explore(from Place, set flowset.Set, do func(*Region) bool) error {
-	waiting := append(a.waiting[:0], remainder{set: set})
+func (x *Explorer) explore(from Place, set flowset.Set, do func(*Region) bool) error {
+	waiting := append(x.waiting[:0], remainder{set: set})
 	for len(waiting) > 0 {
 		next := waiting[len(waiting)-1]
 		waiting = waiting[:len(waiting)-1]
-		example, ok := a.example(next.set)
+		example, ok := x.example(next.set)
 		if !ok {
 			continue
 		}
-		if !a.follow(from, next, example, waiting) {
-			if example, ok = a.followAnother(from, next, waiting); !ok {
+		if !x.follow(from, next, example, waiting) {
+			if example, ok = x.followAnother(from, next, waiting); !ok {
 				return Unfollowed{example}
 			}
 		}
-		if err := a.Space.Err(); err != nil {
+		if err := x.Space.Err(); err != nil {
 			return err
 		}
-		r := a.walk.region
-		waiting = r.aside
-		a.found = Region{Set: r.set, Verdict: a.walk.verdict, To: a.walk.legs[len(a.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example, Meetings: r.meetings}
-		if !do(&a.found) {
+		r := x.walk.flow.region
+		waiting = r.waiting
+		x.found = Region{Set: r.set, Verdict: x.walk.verdict, To: x.walk.legs[len(x.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example, Meetings: r.meetings}
+		if !do(&x.found) {
 			return nil
 		}
-		if a.engine.Watch != nil {
-			a.engine.Watch()
+		if x.engine.Watch != nil {
+			x.engine.Watch()
 		}
 	}
-	a.waiting = waiting
-	return a.Space.Err()
+	x.waiting = waiting
+	return x.Space.Err()
 }
 
 // mostTries is how many connections of a set are walked to find one by which no machine
@@ -122,10 +121,10 @@ const mostTries = 200
 
 // followAnother follows a random connection of a set. It returns false, and the last it
 // tried, where each leads a machine back to itself.
-func (a *Atlas) followAnother(from Place, set remainder, waiting []remainder) (p header.Packet, ok bool) {
+func (x *Explorer) followAnother(from Place, set remainder, waiting []remainder) (p header.Packet, ok bool) {
 	random := rand.New(rand.NewPCG(1, 1))
 	for range mostTries {
-		if p, _ = a.Space.Sample(set.set, random.Uint64); a.follow(from, set, p, waiting) {
+		if p, _ = x.Space.Sample(set.set, random.Uint64); x.follow(from, set, p, waiting) {
 			return p, true
 		}
 	}
@@ -141,30 +140,30 @@ func (u Unfollowed) Error() string {
 
 // follow walks one connection of a set. It returns false where by this one a machine
 // meets itself and the others of the set can't be told apart from it.
-func (a *Atlas) follow(from Place, set remainder, example header.Packet, waiting []remainder) bool {
+func (x *Explorer) follow(from Place, set remainder, example header.Packet, waiting []remainder) bool {
 	if example.Source == example.Destination {
 		return false
 	}
-	w := a.walk
-	r := w.region
+	w := x.walk
+	r := w.flow.region
 	*r = region{
-		atlas: a, set: set.set, known: set.known, terms: flowset.OriginalTerms(), aside: waiting,
-		rules: r.rules[:0], meetings: r.meetings[:0], legs: r.legs[:0], sessions: r.sessions[:0], passages: r.passages[:0], carriers: r.carriers[:0],
+		explorer: x, set: set.set, known: set.known, terms: flowset.OriginalTerms(), waiting: waiting,
+		rules: r.rules[:0], meetings: r.meetings[:0], images: r.images[:0],
 	}
 	r.terms[flowset.Protocol] = flowset.ConstantPort(uint16(example.Protocol))
-	w.run(Connection{Packet: example, From: from, Moment: a.moment})
+	w.run(Connection{Packet: example, From: from, Moment: x.moment})
 	return !r.met
 }
 
 // example returns a member that is not from an address to itself.
-func (a *Atlas) example(set flowset.Set) (header.Packet, bool) {
+func (x *Explorer) example(set flowset.Set) (header.Packet, bool) {
 	for {
-		p, ok := a.Space.Example(set)
-		if !ok || a.Space.Err() != nil || p.Source != p.Destination {
+		p, ok := x.Space.Example(set)
+		if !ok || x.Space.Err() != nil || p.Source != p.Destination {
 			return p, ok
 		}
-		itself := a.Space.Where(flowset.Source, flowset.AddressSpans(header.Single(p.Source)), flowset.Everything)
-		set = a.Space.Minus(set, a.Space.Where(flowset.Destination, flowset.AddressSpans(header.Single(p.Source)), itself))
+		itself := x.Space.Where(flowset.Source, flowset.AddressSpans(header.Single(p.Source)), flowset.Everything)
+		set = x.Space.Minus(set, x.Space.Where(flowset.Destination, flowset.AddressSpans(header.Single(p.Source)), itself))
 	}
 }
 

@@ -1,0 +1,93 @@
+package engine
+
+import (
+	"net/netip"
+
+	"hollowbridge/core/header"
+)
+
+// An addressSet is addresses that are asked about for every packet.
+type addressSet struct {
+	header.Addresses
+	four []fourRange // those of IPv4, sorted
+}
+
+type fourRange struct{ first, last uint32 }
+
+func newAddressSet(set header.Addresses) addressSet {
+	s := addressSet{Addresses: set}
+	for _, r := range set.Ranges() {
+		if r.First.Is4() {
+			s.four = append(s.four, fourRange{fourOf(r.First), fourOf(r.Last)})
+		}
+	}
+	return s
+}
+
+func setOfPrefixes(list ...netip.Prefix) addressSet {
+	return newAddressSet(header.AddressesOfPrefixes(list...))
+}
+
+// fourOf returns an IPv4 address as a number.
+func fourOf(a netip.Addr) uint32 {
+	b := a.As4()
+	return uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3])
+}
+
+// Contains reports whether an address is in the set.
+func (s *addressSet) Contains(a netip.Addr) bool {
+	if !a.Is4() {
+		return s.Addresses.Contains(a)
+	}
+	four := fourOf(a)
+	low, high := 0, len(s.four)
+	for low < high {
+		if middle := int(uint(low+high) >> 1); s.four[middle].last < four {
+			low = middle + 1
+		} else {
+			high = middle
+		}
+	}
+	return low < len(s.four) && s.four[low].first <= four
+}
+
+// ByAddress finds what has an address: nil where nothing does.
+type byAddress[T any] struct {
+	four map[[4]byte]*T // which is quicker than by netip.Addr
+	six  map[netip.Addr]*T
+	all  header.Addresses // that something has, once seal was called
+}
+
+func (m *byAddress[T]) of(a netip.Addr) *T {
+	if m == nil {
+		return nil
+	}
+	if a.Is4() {
+		return m.four[a.As4()]
+	}
+	return m.six[a]
+}
+
+func (m *byAddress[T]) set(a netip.Addr, v *T) {
+	if m.four == nil {
+		m.four, m.six = map[[4]byte]*T{}, map[netip.Addr]*T{}
+	}
+	if a.Is4() {
+		m.four[a.As4()] = v
+	} else {
+		m.six[a] = v
+	}
+}
+
+// seal is called when everything has been set.
+func (m *byAddress[T]) seal() {
+	ranges := make([]header.Range, 0, len(m.four)+len(m.six))
+	for b := range m.four {
+		a := netip.AddrFrom4(b)
+		ranges = append(ranges, header.Range{First: a, Last: a})
+	}
+	for a := range m.six {
+		ranges = append(ranges, header.Range{First: a, Last: a})
+	}
+	m.all = header.AddressesOf(ranges...)
+}

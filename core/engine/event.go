@@ -1,0 +1,158 @@
+package engine
+
+import (
+	"net/netip"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A StepKind is one of the steps of a trace.
+type StepKind string
+
+// The steps: the nine of a gateway, those outside, and the way back.
+const (
+	StepUpstream    StepKind = "upstream"
+	StepArrive      StepKind = "arrive"
+	StepSession     StepKind = "session"
+	StepDestination StepKind = "destination"
+	StepItself      StepKind = "itself"
+	StepRoute       StepKind = "route"
+	StepFilter      StepKind = "filter"
+	StepTurnBack    StepKind = "turn-back"
+	StepSource      StepKind = "source"
+	StepLeave       StepKind = "leave"
+	StepHost        StepKind = "host"
+	StepBack        StepKind = "back"
+)
+
+// A What is what happened. What is said of it stands in words.go.
+type What uint8
+
+// What can happen, by the step at which it does.
+const (
+	Sends         What = iota // directly, on a segment
+	AnswersBy                 // a host sends its answer by the gateway that it names
+	NoGateway                 // a machine has no gateway of the packet's family
+	NotCarried                // a private or shared address on an uplink: nobody sends to it
+	NotSentHere               // an address that no provider sends here
+	NoUplink                  // no uplink has the address behind it
+	PrivateAnswer             // an answer to a private source that nobody hid
+	PrivateTarget             // a private destination on the internet
+	CarrierNAT                // an uplink's carrier translates: nobody can begin a connection
+	Blocked                   // by an uplink's network
+
+	Arrives
+	InterfaceDown
+	Forged
+	FollowsSession
+	NoHandshake    // a TCP packet of a connection that the gateway did not see begin
+	NoPing         // an echo reply without its request
+	NoConnection   // an ICMP error about a connection that the gateway does not know
+	HalfHandshake  // a gateway saw a TCP connection begin, but not its answer
+	Full           // the gateway has no room for another session
+	Redirects      // by a rule
+	NoPlace        // a prefix translation has no place for the address
+	ServesItself   // the gateway does
+	EndsItself     // the packet was for the gateway
+	AnswerItself   // an answer comes to the gateway, which has no session for it
+	TakesRoute     //
+	NoRoute        //
+	Blackhole      //
+	RoundAgain     // a packet comes to a gateway a second time
+	TooFar         // it has passed too many gateways
+	BringsPermit   // a forward brings its own permission
+	Decides        // a filter rule does
+	Trusted        // a zone is trusted more than another
+	Unmatched      // no filter rule matches
+	TurnsBack      //
+	MayNotTurn     //
+	KeepsSource    //
+	KeepsByRule    // no-nat
+	HidesSource    // by a rule: another address and port
+	ChangesSource  // by a rule, one to one
+	OtherPort      // an earlier session leaves just so
+	NoneFree       // every address and port is taken
+	NotTold        // no port tells the answers of two sessions apart
+	HopIsHost      // a route leads to a host
+	HopIsItself    // a route leads to the gateway itself
+	HopIsNobody    // a route leads to nobody
+	NobodyHas      // the destination
+	AwaitedAnswer  // a machine waits for the packet
+	Beyond         // the machine is outside of the network
+	HostDecides    // a rule of a host's own firewall does
+	HostUnmatched  // no rule of a host's own firewall allows it
+	Relays         //
+	RelayNoAddress // a relay's host has no address of the family
+	RelaysRound    // relays of one host hand on to each other
+	RelaysTooFar   // relays of several hosts hand on to each other
+	NoPings        // a host answers none
+	AnswersPing    //
+	Serves         //
+	Refuses        // nothing listens on the port
+	OtherSource    // the answer comes from another address than the client asked
+	Elsewhere      // the answer comes to a machine where the client is not
+	EndsAtGateway  // the answer ends at a gateway itself
+)
+
+// A Site is where something happens to a packet: at a gateway, on a segment, or where a
+// machine is. The zero Site is nowhere.
+type Site struct {
+	Gateway *network.Gateway
+	Segment *network.Segment
+	Machine Place
+}
+
+// Name returns the site in a person's words, empty for nowhere.
+func (s Site) Name() string {
+	switch {
+	case s.Gateway != nil:
+		return s.Gateway.Name
+	case s.Segment != nil:
+		return s.Segment.Name
+	case s.Machine != Place{}:
+		return s.Machine.Name()
+	}
+	return ""
+}
+
+var onInternet = Site{Machine: Place{Internet: true}}
+
+// An Event is something that happened to a packet on its way. Which of the fields say
+// something depends on What.
+type Event struct {
+	What          What
+	Step          StepKind
+	At            Site
+	Back          bool          // to an answer, or to what tells of a refusal
+	Rule          *network.Rule // that did it
+	Before, After header.Packet
+	In, Out       *network.Interface
+	Route         netip.Prefix // that was taken
+	Via           netip.Addr   // the next hop, or the address that it is about
+	Host          *network.Host
+	Text          string // as the file has it
+	Count         int
+	Flag          bool
+}
+
+// A Log is the events of packets, in their order. It is reused: Reset empties it. The zero
+// Log throws them away.
+type Log struct {
+	Events []Event
+	Keeps  bool // events are kept
+
+	unkept Event
+}
+
+// Reset empties the log.
+func (l *Log) Reset() { l.Events = l.Events[:0] }
+
+// add returns the next event, for whoever knows it to fill in.
+func (l *Log) add(step StepKind, what What, at Site) *Event {
+	if !l.Keeps {
+		return &l.unkept
+	}
+	l.Events = append(l.Events, Event{Step: step, What: what, At: at})
+	return &l.Events[len(l.Events)-1]
+}

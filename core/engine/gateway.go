@@ -1,0 +1,188 @@
+package engine
+
+import (
+	"net/netip"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A Gateway is one gateway, compiled: what decides about the packets that come to it. It is
+// never changed, and may be asked by many goroutines at once, each with a State that may be.
+type Gateway struct {
+	*network.Gateway
+	own          byAddress[network.Interface]
+	ownSet       addressSet
+	claims       []claim
+	forged       []addressSet // for each interface, the sources that cannot arrive by it
+	prefixes     []addressSet // of each interface
+	routes       *routeTable
+	zones        []int // of each interface, its number in the matchers' sets
+	trust        []int // of each interface
+	destinations []*table
+	sources      []*table
+	filter       *table
+	uplinks      []uplinkRoutes        // of each interface
+	addresses    [][2]header.Addresses // of each interface, the first one of each family
+}
+
+// uplinkRoutes are the ways out by an uplink, for sessions that must stay on it.
+type uplinkRoutes struct{ beside, upstream route }
+
+// A claim is outside addresses that a gateway answers for: those of one rule with hours,
+// or of all without.
+type claim struct {
+	rule *network.Rule // whose hours count, or nil
+	set  addressSet
+}
+
+// An Arrival is a packet that comes to a gateway.
+type Arrival struct {
+	In     *network.Interface
+	Packet header.Packet
+	Part   header.Part
+	Sender netip.Addr // of an ICMP error, who sent it; the packet is the answer to the quoted one
+	At     network.Moment
+}
+
+// An Action is what a gateway does with a packet.
+type Action uint8
+
+// The actions.
+const (
+	Forwards Action = iota // it leaves by an interface
+	Takes                  // the gateway itself takes it
+	Stops                  // it ends here
+)
+
+// A Message is what tells a client that its packet was stopped.
+type Message uint8
+
+// The messages.
+const (
+	NoMessage    Message = iota
+	ResetMessage         // a TCP reset (RFC 9293)
+	ErrorMessage         // an ICMP error, which quotes the packet (RFC 792, RFC 4443)
+)
+
+// refusedBy returns how a port that nobody listens on, or a reject rule, is told.
+func refusedBy(protocol header.Protocol) Message {
+	if protocol == header.TCP {
+		return ResetMessage
+	}
+	return ErrorMessage
+}
+
+// A Decision is what a gateway does with a packet, and why.
+type Decision struct {
+	Action  Action
+	Outcome Outcome // where it Stops
+	Step    StepKind
+	Rule    *network.Rule      // that stopped it
+	Packet  header.Packet      // as it leaves, or as the gateway takes it
+	Sender  netip.Addr         // as in Arrival; invalid once a translation has given the message the packet's own
+	Out     *network.Interface // by which it leaves
+	Via     netip.Addr         // the next hop; invalid where the destination itself is on the segment
+	Tells   Message            // what its sender is told where it Stops
+
+	way *route
+}
+
+// Decide takes a packet through the gateway: the nine steps. It changes nothing but the
+// state, and allocates nothing. What happens is added to the log.
+func (g *Gateway) Decide(a Arrival, state State, log *Log) Decision {
+	f := flow{packet: a.Packet}
+	v := visit{Gateway: g, in: a.In, flow: &f, part: a.Part, sender: a.Sender, moment: a.At, state: state, log: log}
+	v.decide()
+	return v.decision
+}
+
+// A visit is a flow at a gateway.
+type visit struct {
+	*Gateway
+	in     *network.Interface
+	flow   *flow
+	part   header.Part
+	sender netip.Addr
+	moment network.Moment
+	state  State
+	log    *Log
+	back   bool // for events
+
+	before   image            // as it came
+	redirect *redirect        // what redirects it, or nil
+	forward  *network.NATRule // the rule that does
+	permit   *network.Rule    // the filter rule that lets it through, or nil
+	source   *network.Rule    // the rule that translates its source, or nil
+	after    header.Packet    // as it is after the third step,
+	stood    bool             // where it came to that
+	out      *network.Interface
+	decision Decision
+}
+
+// decide is the nine steps. Each returns false where the packet ends.
+func (v *visit) decide() {
+	v.redirect, v.forward, v.permit, v.source, v.out, v.stood, v.decision = nil, nil, nil, nil, nil, false, Decision{}
+	if !v.arrive() {
+		return
+	}
+	v.before = v.flow.image()
+	if v.known() {
+		return
+	}
+	stray, ok := v.stray()
+	if !ok || !stray && !v.translateDestination() {
+		return
+	}
+	v.after, v.stood = v.flow.now(), true
+	if v.isItself() {
+		v.itself()
+		return
+	}
+	way := v.route()
+	if way == nil {
+		return
+	}
+	v.out = way.out
+	if !v.permits(way.out) || !v.turns(way.out) {
+		return
+	}
+	if !stray {
+		if way = v.translateSource(way); way == nil || !v.keep(way.out, false) {
+			return
+		}
+	}
+	v.leave(way)
+}
+
+func (v *visit) site() Site { return Site{Gateway: v.Gateway.Gateway} }
+
+// note writes down what happens here.
+func (v *visit) note(step StepKind, what What, rule *network.Rule) *Event {
+	e := v.log.add(step, what, v.site())
+	e.Back, e.Rule, e.In, e.Out = v.back, rule, v.in, v.out
+	e.After = v.flow.now()
+	return e
+}
+
+// stop ends the packet here.
+func (v *visit) stop(o Outcome, step StepKind, rule *network.Rule) {
+	v.decision.Action, v.decision.Outcome, v.decision.Step, v.decision.Rule = Stops, o, step, rule
+}
+
+// tell lets the sender know that the destination can't be reached (RFC 1812, 5.2.7.1).
+func (v *visit) tell() {
+	if !v.Handling.UnreachableSilent {
+		v.decision.Tells = ErrorMessage
+	}
+}
+
+// rule notes that a rule has a part in what happens to the flow.
+func (v *visit) rule(r *network.Rule) {
+	if v.flow.region != nil {
+		v.flow.region.rule(r)
+	}
+}
+
+// zone returns the number of an interface's zone.
+func (v *visit) zone(i *network.Interface) int { return v.zones[i.Index] }

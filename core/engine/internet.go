@@ -1,0 +1,136 @@
+package engine
+
+import (
+	"hollowbridge/core/flowset"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A sentPrefix is addresses that the internet sends to an uplink.
+type sentPrefix struct {
+	addresses addressSet
+	uplink    *network.Interface
+}
+
+// overInternet takes the packet over the internet: to a host that lives there, to
+// an uplink of the network, or to a machine the file does not name.
+func (w *Walk) overInternet() position {
+	if at, ok := w.throughCarrier(); ok {
+		return at
+	}
+	e := w.engine
+	carried := !w.flow.in(flowset.Destination, &e.uncarried)
+	if i, beside := w.entry(); i != nil {
+		switch {
+		case !w.passesUpstream(i):
+			return position{}
+		case !carried:
+			w.notSent(NotCarried).In = i
+			return position{}
+		case beside: // the upstream router is on that segment too
+			return w.handOver(i.Segment)
+		}
+		return arriveAt(i)
+	}
+	if w.flow.in(flowset.Destination, &e.internet) && carried {
+		if !w.back && len(w.passages) == 0 && w.flow.in(flowset.Destination, &e.unsent) {
+			w.notSent(NotSentHere)
+			return position{}
+		}
+		return w.toMachine(Place{Internet: true})
+	}
+	if carried && len(e.uplinks[header.FamilyOf(w.flow.now().Destination)]) > 0 {
+		w.notSent(NotSentHere)
+		return position{}
+	}
+	what := PrivateTarget
+	if carried {
+		what = NoUplink
+	} else if w.back {
+		what = PrivateAnswer
+	}
+	w.end(Unrouted, onInternet, StepRoute, nil)
+	w.note(StepRoute, what, onInternet)
+	return position{}
+}
+
+// notSent ends the packet for an address of the network that the internet does not send
+// here: one that it carries to nobody, on an uplink, or one that it carries elsewhere.
+func (w *Walk) notSent(what What) *Event {
+	w.end(UpstreamBlocks, onInternet, StepUpstream, nil)
+	return w.note(StepUpstream, what, onInternet)
+}
+
+// throughCarrier gives an answer back to the uplink whose carrier translated the
+// connection's source on the way out.
+func (w *Walk) throughCarrier() (position, bool) {
+	if !w.back {
+		return position{}, false
+	}
+	for i := range w.carriers {
+		if c := &w.carriers[i]; w.flow.is(&c.packet, true) {
+			return arriveAt(c.uplink), true
+		}
+	}
+	return position{}, false
+}
+
+// passesUpstream reports whether what is upstream of an uplink lets the packet in.
+func (w *Walk) passesUpstream(i *network.Interface) bool {
+	switch {
+	case w.back:
+		return true
+	case i.Upstream.CarrierNAT && header.FamilyOf(w.flow.now().Destination) == header.IPv4:
+		w.notSent(CarrierNAT).In = i
+		return false
+	case w.flow.isFor(i.Upstream.Blocks):
+		w.notSent(Blocked).In = i
+		return false
+	}
+	return true
+}
+
+// toUpstream hands the packet to the network on the other side of an uplink.
+func (w *Walk) toUpstream(out *network.Interface) position {
+	if !w.back && w.flow.isFor(out.Upstream.Blocks) {
+		w.notSent(Blocked).In = out
+		return position{}
+	}
+	if w.flow.in(flowset.Source, w.engine.prefixesOf(out)) && w.translatedInFront(out) {
+		w.carriers = append(w.carriers, carrier{out, w.flow.image()})
+	}
+	return w.overInternet()
+}
+
+// translatedInFront reports whether somebody on the other side of an uplink gives the
+// packet that leaves by it a source of its own: a carrier's NAT, or whoever stands in
+// front of a private or shared address.
+func (w *Walk) translatedInFront(out *network.Interface) bool {
+	if out.Upstream.CarrierNAT && header.FamilyOf(w.flow.now().Source) == header.IPv4 {
+		return true
+	}
+	return w.flow.in(flowset.Source, &w.engine.uncarried)
+}
+
+// entry returns the uplink by which the packet arrives from the internet, nil where none
+// does: the one whose own prefix holds its destination, and then the address is
+// beside it, else the one to which the provider sends the longest prefix that holds it.
+func (w *Walk) entry() (i *network.Interface, beside bool) {
+	family := header.FamilyOf(w.flow.now().Destination)
+	for _, i := range w.engine.uplinks[family] {
+		if w.flow.in(flowset.Destination, w.engine.prefixesOf(i)) {
+			return i, true
+		}
+	}
+	for i := range w.engine.sent {
+		if s := &w.engine.sent[i]; w.flow.in(flowset.Destination, &s.addresses) {
+			return s.uplink, false
+		}
+	}
+	return nil, false
+}
+
+// prefixesOf returns the addresses of an interface's prefixes.
+func (e *Engine) prefixesOf(i *network.Interface) *addressSet {
+	return &e.gateways[i.Gateway.Index].prefixes[i.Index]
+}

@@ -1,0 +1,140 @@
+package engine
+
+import (
+	"net/netip"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// Memory is the sessions of a trace: few, at all gateways, and of a set of connections as
+// well as of one. As the State of a gateway it stands at that.
+type memory struct {
+	flow     *flow // whose packets are asked about
+	at       *Gateway
+	sessions []remembered
+	earlier  int   // how many are of earlier connections, then come those of this one
+	used     []int // those that the first packet of this leg goes by
+	back     bool  // an answer is on its way
+}
+
+type remembered struct {
+	Session
+	gateway *Gateway
+}
+
+// Find is State.Find: the latest session that the packet belongs to.
+func (m *memory) Find(p header.Packet, part header.Part) (Session, Direction, bool) {
+	mayAnswer := part != header.Begins || !p.Protocol.HasBeginning()
+	for i := len(m.sessions) - 1; i >= 0; i-- {
+		s := &m.sessions[i]
+		if s.gateway != m.at {
+			continue
+		}
+		if mayAnswer && m.flow.is(&image{s.After, s.images[1]}, true) {
+			s.Answered = true
+			return s.Session, Back, true
+		}
+		if m.flow.is(&image{s.Before, s.images[0]}, false) {
+			m.use(i)
+			return s.Session, Forth, true
+		}
+	}
+	return Session{}, Forth, false
+}
+
+func (m *memory) use(number int) {
+	if !m.back {
+		m.used = append(m.used, number)
+	}
+}
+
+// Keep is State.Keep.
+func (m *memory) Keep(s Session) bool {
+	if most := m.at.Limits.Sessions; most > 0 {
+		taken := 0
+		for i := range m.sessions {
+			if m.sessions[i].gateway == m.at {
+				taken++
+			}
+		}
+		if taken >= most {
+			return false
+		}
+	}
+	m.sessions = append(m.sessions, remembered{s, m.at})
+	m.use(len(m.sessions) - 1)
+	return true
+}
+
+// Take is State.Take.
+func (m *memory) Take(l Lease) (netip.Addr, uint16, bool) {
+	final := l.Final
+	for _, addresses := range l.Pool.Ranges() {
+		for a := addresses.First; ; a = a.Next() {
+			final.Source = a
+			if port, ok := m.port(&l, &final); ok {
+				return a, port, true
+			}
+			if a == addresses.Last {
+				break
+			}
+		}
+	}
+	return netip.Addr{}, 0, false
+}
+
+// port returns the source port that a packet gets, which will be like final but for that.
+func (m *memory) port(l *Lease, final *header.Packet) (uint16, bool) {
+	if !final.Protocol.Numbered() {
+		return 0, !m.isTaken(final, 0, l.Mapping)
+	}
+	for i := range m.sessions[:m.earlier] {
+		s := &m.sessions[i]
+		if s.gateway == m.at && s.Binds(final, l.Mapping) && s.Before.Source == l.Packet.Source && s.Before.SourcePort == l.Packet.SourcePort &&
+			(l.Ports == (header.Ports{}) || l.Ports.Contains(s.After.SourcePort)) {
+			return s.After.SourcePort, true
+		}
+	}
+	own := l.Packet.SourcePort
+	if !l.KeepPort {
+		if m.at.Handling.PortAssignment != network.PortPreserving {
+			own = 0 // from the first on
+		}
+	} else if !m.isTaken(final, own, l.Mapping) {
+		return own, true
+	}
+	return NextPort(l.Ports, own, func(port uint16) bool { return !m.isTaken(final, port, l.Mapping) })
+}
+
+// isTaken reports whether an earlier session holds the port against a packet that is to
+// leave like final.
+func (m *memory) isTaken(final *header.Packet, port uint16, mapping network.MappingBehavior) bool {
+	for i := range m.sessions[:m.earlier] {
+		if s := &m.sessions[i]; s.gateway == m.at && s.After.SourcePort == port && s.Binds(final, mapping) {
+			return true
+		}
+	}
+	return false
+}
+
+// Distinct is State.Distinct.
+func (m *memory) Distinct(final header.Packet, ports header.Ports, mapping network.MappingBehavior) (uint16, bool) {
+	clashes := func(port uint16) bool {
+		final.SourcePort = port
+		for i := range m.sessions[:m.earlier] {
+			if s := &m.sessions[i]; s.gateway == m.at && !s.Local && s.After == final {
+				return true
+			}
+		}
+		return false
+	}
+	own := final.SourcePort
+	switch {
+	case m.earlier == 0 || !clashes(own):
+		return own, true
+	case !final.Protocol.Numbered():
+		return 0, false
+	}
+	return NextPort(ports, own, func(port uint16) bool { return !clashes(port) && !m.isTaken(&final, port, mapping) })
+}

@@ -1,0 +1,179 @@
+package engine
+
+import (
+	"hollowbridge/core/flowset"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A segment is who has which address on it.
+type segment struct {
+	*network.Segment
+	owners   byAddress[network.Interface]
+	hosts    byAddress[network.Host]
+	prefixes []link    // the longest first
+	claims   [][]claim // of the gateway of each interface, without hosts
+}
+
+// A link is a prefix that a machine takes for a segment of its own.
+type link struct {
+	on     *network.Segment
+	bits   int // of the prefix
+	prefix addressSet
+}
+
+// send puts the packet on the way at a machine and returns where it comes first.
+func (w *Walk) send(from Place) position {
+	switch {
+	case from.Through != nil && !w.back:
+		if from.Internet && !w.passesUpstream(from.Through) {
+			return position{}
+		}
+		return arriveAt(from.Through)
+	case from.Clients != nil:
+		return arriveAt(from.Clients)
+	case from.Segment == nil:
+		return w.overInternet()
+	}
+	if on := w.ownSegment(from); on != nil {
+		if !w.back && somebody(&w.flow, &w.engine.segments[on].owners) == nil {
+			w.note(StepRoute, Sends, Site{Machine: from})
+		}
+		return w.handOver(on)
+	}
+	return w.toDefaultGateway(from)
+}
+
+// ownSegment returns the segment on which a machine believes the destination to be, or
+// nil. It knows the prefixes of its own addresses, the longest of its segment for each,
+// and no others that the segment has.
+func (w *Walk) ownSegment(from Place) *network.Segment {
+	links := w.engine.links[from.Host]
+	if from.Host == nil {
+		all := w.engine.segments[from.Segment].prefixes
+		for i := range all {
+			if w.flow.in(flowset.Source, &all[i].prefix) {
+				links = all[i : i+1]
+				break
+			}
+		}
+	}
+	for i := range links {
+		if w.flow.in(flowset.Destination, &links[i].prefix) {
+			return links[i].on
+		}
+	}
+	return nil
+}
+
+// toDefaultGateway sends the packet to the gateway the host names, else to the
+// first on its segment; beside an uplink, to the internet.
+func (w *Walk) toDefaultGateway(from Place) position {
+	i, abroad := w.engine.defaultGateway(from, header.FamilyOf(w.flow.now().Destination))
+	switch {
+	case abroad:
+		return w.overInternet()
+	case i != nil:
+		if w.back && from.Host != nil && from.Host.Gateway != nil {
+			w.note(StepBack, AnswersBy, Site{Machine: from}).In = i
+		}
+		return arriveAt(i)
+	}
+	w.end(Unrouted, Site{Machine: from}, StepRoute, nil)
+	w.note(StepRoute, NoGateway, w.verdict.At)
+	return position{}
+}
+
+// defaultGateway returns the interface that a machine on a segment sends to what is not
+// on a segment of its own, or that it sends it to the provider's router.
+func (e *Engine) defaultGateway(from Place, family header.Family) (i *network.Interface, abroad bool) {
+	segments := []*network.Segment{from.Segment}
+	h := from.Host
+	switch {
+	case h == nil:
+	case h.Upstream != nil:
+		return nil, h.Upstream.IsUplink(family)
+	case h.By != nil:
+		if _, has := h.By.Address(family); has {
+			return h.By, false
+		}
+		return nil, false
+	default:
+		segments = e.stands[h]
+	}
+	for _, s := range segments {
+		if (h == nil || h.Gateway == nil) && s.IsUplink(family) {
+			return nil, true
+		}
+		for _, i := range s.Interfaces {
+			if _, has := i.Address(family); has && (h == nil || h.Gateway == nil || i.Gateway == h.Gateway) {
+				return i, false
+			}
+		}
+	}
+	return nil, false
+}
+
+func arriveAt(i *network.Interface) position { return position{kind: atGateway, in: i} }
+
+// leave hands on what leaves a gateway: to the next gateway, to the host, or to the internet.
+func (w *Walk) leave(g *Gateway, r *route) position {
+	switch {
+	case r.clients:
+		return w.toMachine(Place{Clients: r.out})
+	case r.upstream:
+		return w.toUpstream(r.out)
+	case !r.via.IsValid():
+		return w.handOver(r.out.Segment)
+	}
+	s := w.engine.segments[r.out.Segment]
+	owner := s.owners.of(r.via)
+	if owner != nil && owner.Gateway != g.Gateway {
+		return arriveAt(owner)
+	}
+	w.end(Unrouted, Site{Gateway: g.Gateway}, StepRoute, nil)
+	w.unreachable(len(w.passages) - 1)
+	what := HopIsNobody
+	host := s.hosts.of(r.via)
+	if host != nil {
+		what = HopIsHost
+	} else if owner != nil {
+		what = HopIsItself
+	}
+	e := w.note(StepRoute, what, w.verdict.At)
+	e.Route, e.Via, e.Host = r.prefix, r.via, host
+	return position{}
+}
+
+// handOver delivers the packet on a segment to whoever has its destination.
+func (w *Walk) handOver(on *network.Segment) position {
+	s := w.engine.segments[on]
+	if owner := whose(&w.flow, &s.owners); owner != nil {
+		return arriveAt(owner)
+	}
+	for n, i := range on.Interfaces {
+		if w.flow.isClaimed(s.claims[n], w.moment) {
+			return arriveAt(i)
+		}
+	}
+	at := Place{Segment: on}
+	if w.back || w.awaited(at) || whose(&w.flow, &s.hosts) != nil {
+		return w.toMachine(at)
+	}
+	w.end(Absent, Site{Segment: on}, StepLeave, nil)
+	w.unreachable(len(w.passages) - 1)
+	w.note(StepLeave, NobodyHas, w.verdict.At)
+	return position{}
+}
+
+// toMachine delivers the packet at a place to the machine with its destination. Which
+// host that is does not matter for an answer that comes to where it is waited for.
+func (w *Walk) toMachine(at Place) position {
+	hosts := w.engine.hostsAt(at)
+	if w.back {
+		at.Host = somebody(&w.flow, hosts)
+	} else {
+		at.Host = whose(&w.flow, hosts)
+	}
+	return position{kind: atMachine, machine: at}
+}

@@ -1,0 +1,43 @@
+package engine
+
+import (
+	"hollowbridge/core/flowset"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// arrive is the first step: the interface is up, and the source can be there.
+func (v *visit) arrive() bool {
+	if !v.in.IsUp() {
+		v.note(StepArrive, InterfaceDown, nil)
+		v.stop(Unrouted, StepArrive, nil)
+		return false
+	}
+	v.note(StepArrive, Arrives, nil)
+	f, forged := *v.flow, &v.forged[v.in.Index]
+	if v.sender.IsValid() {
+		f = f.asReport(v.sender)
+	}
+	if f.in(flowset.Source, forged) {
+		v.note(StepArrive, Forged, nil).Via = f.now().Source
+		v.stop(Dropped, StepArrive, nil)
+		return false
+	}
+	return true
+}
+
+// forgedSources returns the sources that cannot arrive by an interface: the gateway's own
+// addresses and, on an uplink, those that are routed to the inside.
+func (g *Gateway) forgedSources(in *network.Interface) header.Addresses {
+	forged := g.ownSet.Ranges()
+	for i, first := range g.routes.starts {
+		winner, family := g.routes.winners[i], header.FamilyOf(first)
+		if winner == none || !in.FacesInternet(family) {
+			continue
+		}
+		if r := &g.routes.routes[winner]; !r.blackhole && r.prefix.Bits() > 0 && r.out != in && !r.out.FacesInternet(family) {
+			forged = append(forged[:len(forged):len(forged)], header.Range{First: first, Last: g.routes.lastOf(i)})
+		}
+	}
+	return header.AddressesOf(forged...)
+}

@@ -1,0 +1,120 @@
+package engine
+
+import (
+	"net/netip"
+
+	"hollowbridge/core/flowset"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// known is the second step: a packet of a session takes its translation and skips to the
+// ninth step. It returns false where the packet belongs to none.
+func (v *visit) known() bool {
+	s, direction, found := v.state.Find(v.before.Packet, v.part)
+	if !found {
+		return false
+	}
+	if v.part == header.Continues && direction == Forth && !v.isWhole(&s) {
+		v.note(StepSession, HalfHandshake, nil)
+		v.stop(Dropped, StepSession, nil)
+		return true
+	}
+	goes, came := s.Out, s.In
+	translated := image{s.After, s.images[1]}
+	if direction == Back {
+		goes, came = s.In, s.Out
+		translated = image{s.Before, s.images[0]}
+	}
+	v.flow.become(&translated, direction == Back)
+	if v.flow.now().Source != v.before.Source {
+		v.sender = netip.Addr{}
+	}
+	v.note(StepSession, FollowsSession, nil).Before = v.before.Packet
+	if direction == Forth && s.Local {
+		v.decision.Action, v.decision.Packet = Takes, v.flow.now()
+		return true
+	}
+	way := v.sessionRoute(goes)
+	if way == nil {
+		return true
+	}
+	if v.before.Protocol == header.ICMP && v.Handling.ICMPUntracked && !s.Local && v.part != header.Reports {
+		in := v.in
+		v.in, v.out = came, way.out
+		permitted := v.permits(way.out)
+		if v.in = in; !permitted {
+			return true
+		}
+	}
+	v.leave(way)
+	return true
+}
+
+// isWhole reports whether a gateway lets a later packet of a session pass: it is strict
+// about TCP, and drops what follows a beginning to which it saw no answer.
+func (g *Gateway) isWhole(s *Session) bool {
+	return s.Before.Protocol != header.TCP || s.Local || s.Answered || g.Handling.TCPLoose
+}
+
+// stray judges a packet that is no beginning and belongs to no session. UDP and what else
+// has no beginning is treated as new, and so is TCP by a gateway that is loose. ICMP is
+// stray: it passes only a gateway that does not track it, and is never translated.
+func (v *visit) stray() (stray, ok bool) {
+	if v.part == header.Begins {
+		return false, true
+	}
+	what := NoHandshake
+	switch {
+	case v.part == header.Reports && v.Handling.ICMPUntracked:
+		return true, true
+	case v.part == header.Reports:
+		what = NoConnection
+	case v.before.Protocol == header.ICMP && v.Handling.ICMPUntracked:
+		return true, true
+	case v.before.Protocol == header.ICMP:
+		what = NoPing
+	case v.before.Protocol != header.TCP || v.Handling.TCPLoose:
+		return false, true
+	}
+	v.note(StepSession, what, nil)
+	v.stop(Dropped, StepSession, nil)
+	return false, false
+}
+
+// sessionRoute returns the way a session's packet leaves by. A session that uses
+// an uplink stays on it, whatever the routes prefer: the other side knows only
+// that address.
+func (v *visit) sessionRoute(goes *network.Interface) *route {
+	if goes == nil || !goes.FacesInternet(header.FamilyOf(v.flow.now().Destination)) {
+		return v.route()
+	}
+	if !goes.IsUp() {
+		v.note(StepRoute, InterfaceDown, nil).In = goes
+		v.stop(Unrouted, StepRoute, nil)
+		v.tell()
+		return nil
+	}
+	if r := v.flow.by(v.routes); r != nil && r.out == goes {
+		return r
+	}
+	if v.flow.in(flowset.Destination, &v.prefixes[goes.Index]) {
+		return &v.uplinks[goes.Index].beside
+	}
+	return &v.uplinks[goes.Index].upstream
+}
+
+// keep remembers the connection as a session.
+func (v *visit) keep(out *network.Interface, local bool) bool {
+	now := v.flow.image()
+	s := Session{In: v.in, Out: out, Before: v.before.Packet, After: now.Packet, Local: local, Permit: v.permit, Source: v.source, images: [2]int{v.before.terms, now.terms}}
+	if v.forward != nil {
+		s.Redirect = &v.forward.Rule
+	}
+	if v.state.Keep(s) {
+		return true
+	}
+	v.note(StepSession, Full, nil).Count = v.Limits.Sessions
+	v.stop(Exhausted, StepSession, nil)
+	return false
+}

@@ -1,0 +1,51 @@
+package engine
+
+import (
+	"hollowbridge/core/flowset"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// translateDestination is the third step: the first rule that redirects what arrives by the
+// interface.
+func (v *visit) translateDestination() bool {
+	t := v.destinations[v.in.Index]
+	found := v.flow.first(t, v.zone(v.in), v.zone(v.in), v.moment)
+	if found == noMatch {
+		return true
+	}
+	r := &t.redirects[found]
+	v.redirect, v.forward = r, v.NAT[t.conditions[found].index]
+	v.rule(&v.forward.Rule)
+	switch r.does {
+	case network.PortForward, network.DestinationNAT:
+		v.redirectTo(r)
+	case network.OneToOne:
+		v.flow.shift(flowset.Destination, v.forward.Outside.First, v.forward.Inside.First)
+	case network.PrefixNAT:
+		if !v.flow.move(flowset.Destination, v.forward) {
+			v.noPlace(StepDestination, v.forward, v.before.Destination)
+			return false
+		}
+	}
+	v.note(StepDestination, Redirects, &v.forward.Rule).Before = v.before.Packet
+	return true
+}
+
+// redirectTo gives the packet the target and port of a forward.
+func (v *visit) redirectTo(r *redirect) {
+	if header.FamilyOf(v.before.Destination) == header.IPv4 {
+		v.flow.setAddress(flowset.Destination, r.target4)
+	} else {
+		v.flow.setAddress(flowset.Destination, v.forward.Target.V6)
+	}
+	for i := range r.ports {
+		m := &r.port
+		if i > 0 {
+			m = &v.forward.Ports[i]
+		}
+		if v.flow.mapPort(m) {
+			return
+		}
+	}
+}

@@ -1,0 +1,75 @@
+package engine
+
+import (
+	"net/netip"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// permits is the sixth step: the first filter rule that matches decides.
+func (v *visit) permits(out *network.Interface) bool {
+	if v.redirect != nil && v.Handling.ForwardsPermit && v.redirect.does.Permits() {
+		v.note(StepFilter, BringsPermit, &v.forward.Rule)
+		return true
+	}
+	seen := v.seenByFilter(v.flow, &v.before)
+	if v.part == header.Reports {
+		seen = seen.asReport(v.sender)
+	}
+	found := seen.first(v.filter, v.zone(v.in), v.zone(out), v.moment)
+	if found == noMatch {
+		return v.unmatched(out, seen.now())
+	}
+	verb, rule := v.filter.conditions[found].verb, &v.Filter[v.filter.conditions[found].index].Rule
+	v.rule(rule)
+	v.note(StepFilter, Decides, rule).Text = string(verb)
+	switch verb {
+	case network.Allow:
+		v.permit = rule
+		return true
+	case network.Drop:
+		v.stop(Dropped, StepFilter, rule)
+	case network.Reject:
+		v.stop(Rejected, StepFilter, rule)
+		v.decision.Tells = refusedBy(v.before.Protocol)
+	}
+	return false
+}
+
+// seenByFilter returns what the filter sees of a packet that was before when it came: the
+// destination as it is after the third step, or as it came in, and the source as it came in,
+// which is translated only behind the filter. Of an ICMP error it sees that, not the packet
+// that it quotes.
+func (g *Gateway) seenByFilter(f *flow, before *image) flow {
+	if g.Handling.FilterSeesOriginal {
+		return f.with(before, before)
+	}
+	after := f.image()
+	return f.with(before, &after)
+}
+
+// asReport returns a flow that asks about an ICMP error which somebody sends on the way of
+// the packet: from the packet's own source where that is not known. It is of one packet.
+func (f *flow) asReport(sender netip.Addr) flow {
+	asked := flow{packet: f.packet}
+	asked.packet.Protocol, asked.packet.SourcePort, asked.packet.DestinationPort = header.ICMP, 0, 0
+	if sender.IsValid() {
+		asked.packet.Source = sender
+	}
+	return asked
+}
+
+func (v *visit) unmatched(out *network.Interface, seen header.Packet) bool {
+	if v.Handling.UnmatchedByTrust && v.trust[v.in.Index] < v.trust[out.Index] {
+		v.note(StepFilter, Trusted, nil)
+		return true
+	}
+	e := v.note(StepFilter, Unmatched, nil)
+	e.After, e.Rule, e.Flag = seen, nil, v.Handling.UnmatchedByTrust
+	if v.forward != nil {
+		e.Rule = &v.forward.Rule
+	}
+	v.stop(Dropped, StepFilter, nil)
+	return false
+}

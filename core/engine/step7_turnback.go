@@ -1,0 +1,17 @@
+package engine
+
+import "hollowbridge/core/network"
+
+// turns is the seventh step: leaving by the interface it came in by must be allowed.
+func (v *visit) turns(out *network.Interface) bool {
+	switch {
+	case out != v.in:
+		return true
+	case v.Handling.TurnBack:
+		v.note(StepTurnBack, TurnsBack, nil)
+		return true
+	}
+	v.note(StepTurnBack, MayNotTurn, nil)
+	v.stop(Dropped, StepTurnBack, nil)
+	return false
+}

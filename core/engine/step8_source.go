@@ -1,0 +1,123 @@
+package engine
+
+import (
+	"net/netip"
+
+	"hollowbridge/core/flowset"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// translateSource is the eighth step: the first rule for what leaves by the interface. It
+// returns the route the packet takes then, which differs only where a rule has rewritten
+// the destination too, or nil where the packet ends.
+func (v *visit) translateSource(way *route) *route {
+	f, t := v.flow, v.sources[way.out.Index]
+	found := f.first(t, v.zone(v.in), v.zone(way.out), v.moment)
+	var r *network.NATRule
+	var named *network.Rule // that is told where no port is left
+	if found != noMatch {
+		r = v.NAT[t.conditions[found].index]
+		named, v.source = &r.Rule, &r.Rule
+		v.rule(named)
+	} else if v.forward != nil {
+		named = &v.forward.Rule
+	}
+	final, ports := f.now(), header.Ports{}
+	before := final
+	switch {
+	case r == nil && v.redirect != nil && v.redirect.hairpin && v.in.Segment == way.out.Segment:
+		// The answer would go round the gateway on the segment: so it takes the client's place.
+		if !v.hide(named, v.addresses[way.out.Index], ports, final) {
+			return nil
+		}
+	case r == nil:
+		v.note(StepSource, KeepsSource, nil)
+	case r.Does == network.NoNAT:
+		v.note(StepSource, KeepsByRule, named)
+	case r.Does == network.OneToOne:
+		f.shift(flowset.Source, r.Inside.First, r.Outside.First)
+		v.note(StepSource, ChangesSource, named).Before = before
+	case r.Does == network.PrefixNAT:
+		if !f.move(flowset.Source, r) {
+			v.noPlace(StepSource, r, before.Source)
+			return nil
+		}
+		v.note(StepSource, ChangesSource, named).Before = before
+	case r.Does == network.SourceNAT:
+		ports = r.SourcePorts
+		final.Destination, final.DestinationPort = r.Rewritten(final)
+		if !v.hide(named, t.pools[found], ports, final) {
+			return nil
+		}
+	}
+	now := f.now()
+	final.Source, final.SourcePort = now.Source, now.SourcePort
+	if !v.distinct(named, ports, final) {
+		return nil
+	}
+	if r == nil || r.Does != network.SourceNAT || !r.Destination.IsValid() {
+		return way
+	}
+	return v.rewriteDestination(r)
+}
+
+// rewriteDestination is the second half of a source-nat rule that rewrites both
+// ends: the packet is routed again, by its new destination.
+func (v *visit) rewriteDestination(r *network.NATRule) *route {
+	before := v.flow.now()
+	v.flow.setAddress(flowset.Destination, r.Destination)
+	if r.DestPort != 0 && before.Protocol.HasPorts() {
+		v.flow.setPort(flowset.Port, r.DestPort)
+	}
+	v.note(StepDestination, Redirects, &r.Rule).Before = before
+	return v.route()
+}
+
+// hide gives the source an address and port of a pool, for a packet that will be like final
+// but for that.
+func (v *visit) hide(rule *network.Rule, pools [2]header.Addresses, ports header.Ports, final header.Packet) bool {
+	before := v.flow.now()
+	keeps := v.Handling.PortAssignment == network.PortPreserving && before.Protocol.Numbered() && v.flow.keepsPort(ports)
+	lease := Lease{Packet: before, Final: final, Pool: pools[header.FamilyOf(before.Source)], Ports: ports, KeepPort: keeps, Mapping: v.Handling.Mapping}
+	a, port, ok := v.state.Take(lease)
+	if !ok {
+		v.note(StepSource, NoneFree, rule)
+		v.stop(Exhausted, StepSource, rule)
+		return false
+	}
+	v.flow.setAddress(flowset.Source, a)
+	other := before.Protocol.Numbered() && port != before.SourcePort
+	if other || before.Protocol.Numbered() && !keeps {
+		v.flow.setPort(flowset.SourcePort, port)
+	}
+	e := v.note(StepSource, HidesSource, rule)
+	e.Before, e.Flag = before, other
+	return true
+}
+
+// distinct gives a packet, which will leave like final, another source port where an
+// earlier session leaves just so: else their answers could not be told apart.
+func (v *visit) distinct(rule *network.Rule, ports header.Ports, final header.Packet) bool {
+	port, ok := v.state.Distinct(final, ports, v.Handling.Mapping)
+	if !ok {
+		e := v.note(StepSource, NotTold, rule)
+		e.Before, e.Text = final, ""
+		v.stop(Exhausted, StepSource, rule)
+		return false
+	}
+	if port != final.SourcePort {
+		before := v.flow.now()
+		v.flow.setPort(flowset.SourcePort, port)
+		v.note(StepSource, OtherPort, nil).Before = before
+	}
+	return true
+}
+
+// noPlace ends a packet with an address for which a prefix translation has no place on the
+// other side: it is thrown away, and the sender is told (RFC 6296, 3.4 and 3.5).
+func (v *visit) noPlace(step StepKind, r *network.NATRule, a netip.Addr) {
+	v.note(step, NoPlace, &r.Rule).Via = a
+	v.stop(Dropped, step, &r.Rule)
+	v.tell()
+}
