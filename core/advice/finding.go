@@ -106,16 +106,16 @@ func Explain(name string) (severity Severity, why string, ok bool) {
 
 // An exam is a network under examination.
 type exam struct {
-	net     *network.Network
-	engine  *engine.Engine
-	explorer   *engine.Explorer
-	regions []*origin
-	through map[*network.Rule][]*origin // the regions that a rule had a part in
-	open    []reach.Access              // what can be reached from the internet
-	names   *reach.Namer
-	hidden  []engine.HiddenRule
-	found   []Finding
-	kind    *findingKind
+	net      *network.Network
+	engine   *engine.Engine
+	explorer *engine.Explorer
+	regions  []*origin
+	through  map[*network.Rule][]*origin // the regions that a rule had a part in
+	open     []reach.Access              // what can be reached from the internet
+	names    *reach.Namer
+	hidden   []engine.HiddenRule
+	found    []Finding
+	kind     *findingKind
 
 	walk      *engine.Walk
 	ruleNames map[*network.Gateway]map[string]bool // of filter rules

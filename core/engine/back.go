@@ -82,7 +82,7 @@ func (w *Walk) refuse() position {
 // answerItself sends a gateway's own answer on its way.
 func (w *Walk) answerItself(g *Gateway) position {
 	v := w.enter(g, nil)
-	v.decision, v.redirect, v.before = Decision{}, nil, w.flow.image()
+	v.redirect, v.before, v.decision.Tells = nil, w.flow.image(), NoMessage
 	if !v.known() {
 		return position{}
 	}

@@ -277,7 +277,7 @@ func (c *Gateway) compileNAT(zones []string) {
 		c.destinations[i] = newTable(destination[i])
 		c.sources[i] = newTable(source[i])
 		for k := range destination[i] {
-			c.destinations[i].redirects = append(c.destinations[i].redirects, newRedirect(c.NAT[destination[i][k].index]))
+			c.destinations[i].redirects = append(c.destinations[i].redirects, newRedirect(destination[i][k].index, c.NAT[destination[i][k].index]))
 		}
 		for k := range source[i] {
 			c.sources[i].pools = append(c.sources[i].pools, c.pools(c.NAT[source[i][k].index], c.Interfaces[i]))

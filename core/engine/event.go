@@ -148,11 +148,8 @@ type Log struct {
 // Reset empties the log.
 func (l *Log) Reset() { l.Events = l.Events[:0] }
 
-// add returns the next event, for whoever knows it to fill in.
-func (l *Log) add(step StepKind, what What, at Site) *Event {
-	if !l.Keeps {
-		return &l.unkept
-	}
-	l.Events = append(l.Events, Event{Step: step, What: what, At: at})
+// add adds an event, for whoever knows it to fill in.
+func (l *Log) add(e Event) *Event {
+	l.Events = append(l.Events, e)
 	return &l.Events[len(l.Events)-1]
 }

@@ -52,19 +52,23 @@ func (f *flow) become(i *image, answer bool) {
 	}
 }
 
-// with returns a flow that asks the same questions of the packet with another source and
-// another destination, those of two images; it must not be changed.
-func (f *flow) with(source, destination *image) flow {
-	asked := flow{packet: f.packet, terms: f.terms, region: f.region}
+// with returns a flow that asks the same questions of the packet with the source that an
+// image had, and with its destination too where both is set; it must not be changed.
+func (f *flow) with(i *image, both bool) flow {
+	asked := flow{packet: f.packet, region: f.region}
 	p := &asked.packet
-	p.Source, p.SourcePort = source.Source, source.SourcePort
-	p.Destination, p.DestinationPort = destination.Destination, destination.DestinationPort
+	p.Source, p.SourcePort = i.Source, i.SourcePort
+	if both {
+		p.Destination, p.DestinationPort = i.Destination, i.DestinationPort
+	}
 	if f.region != nil {
-		from, to := &f.region.images[source.terms], &f.region.images[destination.terms]
+		was := &f.region.images[i.terms]
 		f.region.asked = *f.terms
 		asked.terms = &f.region.asked
-		asked.terms[flowset.Source], asked.terms[flowset.SourcePort] = from[flowset.Source], from[flowset.SourcePort]
-		asked.terms[flowset.Destination], asked.terms[flowset.Port] = to[flowset.Destination], to[flowset.Port]
+		asked.terms[flowset.Source], asked.terms[flowset.SourcePort] = was[flowset.Source], was[flowset.SourcePort]
+		if both {
+			asked.terms[flowset.Destination], asked.terms[flowset.Port] = was[flowset.Destination], was[flowset.Port]
+		}
 	}
 	return asked
 }

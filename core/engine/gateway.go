@@ -122,7 +122,8 @@ type visit struct {
 
 // decide is the nine steps. Each returns false where the packet ends.
 func (v *visit) decide() {
-	v.redirect, v.forward, v.permit, v.source, v.out, v.stood, v.decision = nil, nil, nil, nil, nil, false, Decision{}
+	v.redirect, v.forward, v.permit, v.source, v.out, v.stood = nil, nil, nil, nil, nil, false
+	v.decision.Tells = NoMessage
 	if !v.arrive() {
 		return
 	}
@@ -159,10 +160,10 @@ func (v *visit) site() Site { return Site{Gateway: v.Gateway.Gateway} }
 
 // note writes down what happens here.
 func (v *visit) note(step StepKind, what What, rule *network.Rule) *Event {
-	e := v.log.add(step, what, v.site())
-	e.Back, e.Rule, e.In, e.Out = v.back, rule, v.in, v.out
-	e.After = v.flow.now()
-	return e
+	if !v.log.Keeps {
+		return &v.log.unkept
+	}
+	return v.log.add(Event{Step: step, What: what, At: v.site(), Back: v.back, Rule: rule, In: v.in, Out: v.out, After: v.flow.now()})
 }
 
 // stop ends the packet here.

@@ -119,7 +119,9 @@ func (w *Walk) nearFilterRules(s standing) []Near {
 // no rule lets it through, returns the rule that would if it named the other side of the
 // translation, or nil.
 func (w *Walk) WrongSide(c Connection) (Verdict, *Near) {
+	w.stands = true
 	w.Verdict(c)
+	w.stands = false
 	s, v := w.stood, w.verdict
 	if s.gateway == nil || !v.EndedAt(s.gateway.Gateway) || v.Step != StepFilter || s.before.Packet == s.after {
 		return v, nil

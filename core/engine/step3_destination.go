@@ -15,7 +15,7 @@ func (v *visit) translateDestination() bool {
 		return true
 	}
 	r := &t.redirects[found]
-	v.redirect, v.forward = r, v.NAT[t.conditions[found].index]
+	v.redirect, v.forward = r, v.NAT[r.index]
 	v.rule(&v.forward.Rule)
 	switch r.does {
 	case network.PortForward, network.DestinationNAT:

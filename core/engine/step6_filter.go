@@ -42,11 +42,7 @@ func (v *visit) permits(out *network.Interface) bool {
 // which is translated only behind the filter. Of an ICMP error it sees that, not the packet
 // that it quotes.
 func (g *Gateway) seenByFilter(f *flow, before *image) flow {
-	if g.Handling.FilterSeesOriginal {
-		return f.with(before, before)
-	}
-	after := f.image()
-	return f.with(before, &after)
+	return f.with(before, g.Handling.FilterSeesOriginal)
 }
 
 // asReport returns a flow that asks about an ICMP error which somebody sends on the way of

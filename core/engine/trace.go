@@ -20,9 +20,9 @@ type Trace struct {
 
 // Trace walks one connection and tells every step.
 func (w *Walk) Trace(c Connection) *Trace {
-	w.log.Keeps = true
+	w.log.Keeps, w.stands = true, true
 	w.run(c)
-	w.log.Keeps = false
+	w.log.Keeps, w.stands = false, false
 	t := &Trace{Connection: c, Verdict: w.verdict}
 	if w.untaken && len(w.legs) > 1 {
 		last := w.legs[len(w.legs)-1].sent

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"net/netip"
+	"slices"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -58,6 +59,7 @@ type Walk struct {
 	refusal  refusal
 	part     header.Part
 	sender   netip.Addr // of an ICMP error, until a translation changes it
+	stands   bool       // it is noted how the packet stood
 	stood    standing   // at the last gateway on the way in
 	settled  bool       // the machine waits for the packet: nothing answers it
 	untaken  bool       // no machine takes the connection of the last leg
@@ -200,9 +202,9 @@ func (w *Walk) goes(part header.Part) {
 // connection, and whether its relay hands it on to another one: as the flow is then.
 func (w *Walk) there(from Place) (onward, taken bool) {
 	w.passages, w.state.used = w.passages[:0], w.state.used[:0]
-	w.legs = append(w.legs, leg{from: from, sent: w.flow.image()})
+	this := another(&w.legs)
+	this.from, this.sent, this.gateway, this.to = from, w.flow.image(), nil, Place{}
 	at := w.carry(w.send(from))
-	this := &w.legs[len(w.legs)-1]
 	this.delivered = w.flow.image()
 	w.deliver()
 	switch at.kind {
@@ -215,6 +217,17 @@ func (w *Walk) there(from Place) (onward, taken bool) {
 	}
 	this.to = at.machine
 	return w.atHost(at.machine)
+}
+
+// another makes a list one longer, and returns its last element, which holds what was there
+// before.
+func another[T any](list *[]T) *T {
+	n := len(*list)
+	if n == cap(*list) {
+		*list = slices.Grow(*list, 1)
+	}
+	*list = (*list)[:n+1]
+	return &(*list)[n]
 }
 
 // deliver notes how the packet comes to whoever answers it.
@@ -250,7 +263,8 @@ func (w *Walk) carry(at position) position {
 			w.note(StepRoute, TooFar, w.verdict.At).Count = mostGateways
 			return position{}
 		}
-		w.passages = append(w.passages, passage{at.in, w.flow.image()})
+		passed := another(&w.passages)
+		passed.in, passed.packet = at.in, w.flow.image()
 		at = w.pass(g, at.in)
 	}
 	return at
@@ -268,7 +282,7 @@ func (w *Walk) enter(g *Gateway, in *network.Interface) *visit {
 func (w *Walk) pass(g *Gateway, in *network.Interface) position {
 	v := w.enter(g, in)
 	v.decide()
-	if !w.back && v.stood {
+	if w.stands && v.stood && !w.back {
 		w.stood = standing{gateway: g, in: in, out: v.out, forward: v.forward, before: v.before, after: v.after}
 	}
 	return w.decided(v)
@@ -318,7 +332,8 @@ func (w *Walk) end(o Outcome, at Site, step StepKind, rule *network.Rule) {
 
 // note writes down what happens outside of gateways.
 func (w *Walk) note(step StepKind, what What, at Site) *Event {
-	e := w.log.add(step, what, at)
-	e.Back, e.After = w.back, w.flow.now()
-	return e
+	if !w.log.Keeps {
+		return &w.log.unkept
+	}
+	return w.log.add(Event{Step: step, What: what, At: at, Back: w.back, After: w.flow.now()})
 }

@@ -62,7 +62,7 @@ func Differences(old, new *engine.Engine, moment network.Moment, stops bool) ([]
 // as it is asked about.
 type Baseline struct {
 	engine   *engine.Engine
-	explorer    *engine.Explorer
+	explorer *engine.Explorer
 	moment   network.Moment
 	surveyed []surveyed
 }
