@@ -12,7 +12,7 @@ func (w *Walk) comesBack() bool {
 	l := &w.legs[len(w.legs)-1]
 	w.goes(header.Answers)
 	w.passages = w.passages[:0]
-	w.flow.become(&l.delivered, true)
+	w.visit.flow.become(&l.delivered, true)
 	var at position
 	if l.gateway != nil {
 		at = w.answerItself(l.gateway)
@@ -26,6 +26,9 @@ func (w *Walk) comesBack() bool {
 // goes the way of the first, by the same sessions; a gateway that the answer went round
 // drops it.
 func (w *Walk) shakesHands() bool {
+	if w.states != nil {
+		return w.goesOn()
+	}
 	for _, i := range w.state.used {
 		s := &w.state.sessions[i]
 		if s.gateway.isWhole(&s.Session) {
@@ -36,6 +39,22 @@ func (w *Walk) shakesHands() bool {
 		return false
 	}
 	return true
+}
+
+// goesOn is shakesHands for gateways with states of their own: the packet is sent.
+func (w *Walk) goesOn() bool {
+	l := w.legs[len(w.legs)-1]
+	if l.sent.Protocol != header.TCP {
+		return true
+	}
+	w.goes(header.Continues)
+	w.passages = w.passages[:0]
+	w.visit.flow.become(&l.sent, false)
+	if at := w.carry(w.send(l.from)); at.kind != ended {
+		return true
+	}
+	w.verdict.Outcome = Unanswered
+	return false
 }
 
 // tell walks a refusal back to the client: a reset, or an ICMP error, which gateways
@@ -51,7 +70,7 @@ func (w *Walk) tell() {
 	w.telling = len(w.log.Events)
 	w.sender = netip.Addr{}
 	w.passages = w.passages[:0]
-	w.flow.packet = w.refusal.packet.Answer()
+	w.visit.flow.packet = w.refusal.packet.Answer()
 	var at position
 	if w.refusal.by != nil {
 		at = w.refuse()
@@ -74,7 +93,7 @@ func (w *Walk) refuse() position {
 		return w.decided(v)
 	}
 	if w.part == header.Reports {
-		w.sender, _ = way.out.Address(header.FamilyOf(w.flow.now().Destination))
+		w.sender, _ = way.out.Address(header.FamilyOf(w.visit.flow.now().Destination))
 	}
 	return w.leave(g, way)
 }
@@ -82,7 +101,7 @@ func (w *Walk) refuse() position {
 // answerItself sends a gateway's own answer on its way.
 func (w *Walk) answerItself(g *Gateway) position {
 	v := w.enter(g, nil)
-	v.redirect, v.before, v.decision.Tells = nil, w.flow.image(), NoMessage
+	v.redirect, v.before, v.decision.Tells = nil, w.visit.flow.image(), NoMessage
 	if !v.known() {
 		return position{}
 	}
@@ -99,15 +118,15 @@ func (w *Walk) cameBack(l *leg, at position) bool {
 		w.end(Unanswered, Site{Gateway: at.gateway.Gateway}, StepBack, nil)
 		w.note(StepBack, EndsAtGateway, w.verdict.At)
 		return false
-	case l.from.same(at.machine) && w.flow.goesTo(&l.sent):
-		if w.flow.is(&l.sent, true) {
+	case l.from.same(at.machine) && w.visit.flow.goesTo(&l.sent):
+		if w.visit.flow.is(&l.sent, true) {
 			return true
 		}
 		w.end(Unanswered, Site{Machine: l.from}, StepBack, nil)
 		w.note(StepBack, OtherSource, w.verdict.At).Before = l.sent.Answer()
 		return false
 	}
-	whose(&w.flow, w.engine.hostsAt(at.machine))
+	whose(&w.visit.flow, w.engine.hostsAt(at.machine))
 	w.end(Unanswered, Site{Machine: at.machine}, StepBack, nil)
 	w.note(StepBack, Elsewhere, w.verdict.At)
 	return false

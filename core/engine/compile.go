@@ -163,6 +163,9 @@ func sentBy(n *network.Network) []sentPrefix {
 // Moments returns the moments that Network.Moments does.
 func (e *Engine) Moments() []network.Moment { return e.moments() }
 
+// Gateway returns a gateway of the network, compiled.
+func (e *Engine) Gateway(g *network.Gateway) *Gateway { return e.gateways[g.Index] }
+
 // Network returns the network the engine was compiled from.
 func (e *Engine) Network() *network.Network { return e.net }
 

@@ -61,8 +61,8 @@ func (e *Engine) NewExplorer(moment network.Moment, most int) *Explorer {
 // several exploreres can be compared.
 func (e *Engine) NewExplorerIn(space *flowset.Space, moment network.Moment) *Explorer {
 	walk := e.NewWalk()
-	walk.flow.region = &region{}
-	walk.flow.terms = &walk.flow.region.terms
+	walk.visit.flow.region = &region{}
+	walk.visit.flow.terms = &walk.visit.flow.region.terms
 	return &Explorer{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
 		routed: map[routeKey]flowset.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}}
 }
@@ -101,7 +101,7 @@ func (x *Explorer) explore(from Place, set flowset.Set, do func(*Region) bool) e
 		if err := x.Space.Err(); err != nil {
 			return err
 		}
-		r := x.walk.flow.region
+		r := x.walk.visit.flow.region
 		waiting = r.waiting
 		x.found = Region{Set: r.set, Verdict: x.walk.verdict, To: x.walk.legs[len(x.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example, Meetings: r.meetings}
 		if !do(&x.found) {
@@ -145,7 +145,7 @@ func (x *Explorer) follow(from Place, set remainder, example header.Packet, wait
 		return false
 	}
 	w := x.walk
-	r := w.flow.region
+	r := w.visit.flow.region
 	*r = region{
 		explorer: x, set: set.set, known: set.known, terms: flowset.OriginalTerms(), waiting: waiting,
 		rules: r.rules[:0], meetings: r.meetings[:0], images: r.images[:0],

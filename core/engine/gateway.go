@@ -91,8 +91,7 @@ type Decision struct {
 // Decide takes a packet through the gateway: the nine steps. It changes nothing but the
 // state, and allocates nothing. What happens is added to the log.
 func (g *Gateway) Decide(a Arrival, state State, log *Log) Decision {
-	f := flow{packet: a.Packet}
-	v := visit{Gateway: g, in: a.In, flow: &f, part: a.Part, sender: a.Sender, moment: a.At, state: state, log: log}
+	v := visit{Gateway: g, in: a.In, flow: flow{packet: a.Packet}, part: a.Part, sender: a.Sender, moment: a.At, state: state, log: log}
 	v.decide()
 	return v.decision
 }
@@ -101,7 +100,7 @@ func (g *Gateway) Decide(a Arrival, state State, log *Log) Decision {
 type visit struct {
 	*Gateway
 	in     *network.Interface
-	flow   *flow
+	flow   flow
 	part   header.Part
 	sender netip.Addr
 	moment network.Moment
@@ -114,6 +113,7 @@ type visit struct {
 	forward  *network.NATRule // the rule that does
 	permit   *network.Rule    // the filter rule that lets it through, or nil
 	source   *network.Rule    // the rule that translates its source, or nil
+	grant    Grant            // of its translated source, or zero
 	after    header.Packet    // as it is after the third step,
 	stood    bool             // where it came to that
 	out      *network.Interface
@@ -123,7 +123,7 @@ type visit struct {
 // decide is the nine steps. Each returns false where the packet ends.
 func (v *visit) decide() {
 	v.redirect, v.forward, v.permit, v.source, v.out, v.stood = nil, nil, nil, nil, nil, false
-	v.decision.Tells = NoMessage
+	v.decision.Tells, v.grant = NoMessage, Grant{}
 	if !v.arrive() {
 		return
 	}

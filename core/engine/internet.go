@@ -19,7 +19,7 @@ func (w *Walk) overInternet() position {
 		return at
 	}
 	e := w.engine
-	carried := !w.flow.in(flowset.Destination, &e.uncarried)
+	carried := !w.visit.flow.in(flowset.Destination, &e.uncarried)
 	if i, beside := w.entry(); i != nil {
 		switch {
 		case !w.passesUpstream(i):
@@ -32,14 +32,14 @@ func (w *Walk) overInternet() position {
 		}
 		return arriveAt(i)
 	}
-	if w.flow.in(flowset.Destination, &e.internet) && carried {
-		if !w.back && len(w.passages) == 0 && w.flow.in(flowset.Destination, &e.unsent) {
+	if w.visit.flow.in(flowset.Destination, &e.internet) && carried {
+		if !w.back && len(w.passages) == 0 && w.visit.flow.in(flowset.Destination, &e.unsent) {
 			w.notSent(NotSentHere)
 			return position{}
 		}
 		return w.toMachine(Place{Internet: true})
 	}
-	if carried && len(e.uplinks[header.FamilyOf(w.flow.now().Destination)]) > 0 {
+	if carried && len(e.uplinks[header.FamilyOf(w.visit.flow.now().Destination)]) > 0 {
 		w.notSent(NotSentHere)
 		return position{}
 	}
@@ -68,7 +68,7 @@ func (w *Walk) throughCarrier() (position, bool) {
 		return position{}, false
 	}
 	for i := range w.carriers {
-		if c := &w.carriers[i]; w.flow.is(&c.packet, true) {
+		if c := &w.carriers[i]; w.visit.flow.is(&c.packet, true) {
 			return arriveAt(c.uplink), true
 		}
 	}
@@ -80,10 +80,10 @@ func (w *Walk) passesUpstream(i *network.Interface) bool {
 	switch {
 	case w.back:
 		return true
-	case i.Upstream.CarrierNAT && header.FamilyOf(w.flow.now().Destination) == header.IPv4:
+	case i.Upstream.CarrierNAT && header.FamilyOf(w.visit.flow.now().Destination) == header.IPv4:
 		w.notSent(CarrierNAT).In = i
 		return false
-	case w.flow.isFor(i.Upstream.Blocks):
+	case w.visit.flow.isFor(i.Upstream.Blocks):
 		w.notSent(Blocked).In = i
 		return false
 	}
@@ -92,12 +92,12 @@ func (w *Walk) passesUpstream(i *network.Interface) bool {
 
 // toUpstream hands the packet to the network on the other side of an uplink.
 func (w *Walk) toUpstream(out *network.Interface) position {
-	if !w.back && w.flow.isFor(out.Upstream.Blocks) {
+	if !w.back && w.visit.flow.isFor(out.Upstream.Blocks) {
 		w.notSent(Blocked).In = out
 		return position{}
 	}
-	if w.flow.in(flowset.Source, w.engine.prefixesOf(out)) && w.translatedInFront(out) {
-		w.carriers = append(w.carriers, carrier{out, w.flow.image()})
+	if w.visit.flow.in(flowset.Source, w.engine.prefixesOf(out)) && w.translatedInFront(out) {
+		w.carriers = append(w.carriers, carrier{out, w.visit.flow.image()})
 	}
 	return w.overInternet()
 }
@@ -106,24 +106,24 @@ func (w *Walk) toUpstream(out *network.Interface) position {
 // packet that leaves by it a source of its own: a carrier's NAT, or whoever stands in
 // front of a private or shared address.
 func (w *Walk) translatedInFront(out *network.Interface) bool {
-	if out.Upstream.CarrierNAT && header.FamilyOf(w.flow.now().Source) == header.IPv4 {
+	if out.Upstream.CarrierNAT && header.FamilyOf(w.visit.flow.now().Source) == header.IPv4 {
 		return true
 	}
-	return w.flow.in(flowset.Source, &w.engine.uncarried)
+	return w.visit.flow.in(flowset.Source, &w.engine.uncarried)
 }
 
 // entry returns the uplink by which the packet arrives from the internet, nil where none
 // does: the one whose own prefix holds its destination, and then the address is
 // beside it, else the one to which the provider sends the longest prefix that holds it.
 func (w *Walk) entry() (i *network.Interface, beside bool) {
-	family := header.FamilyOf(w.flow.now().Destination)
+	family := header.FamilyOf(w.visit.flow.now().Destination)
 	for _, i := range w.engine.uplinks[family] {
-		if w.flow.in(flowset.Destination, w.engine.prefixesOf(i)) {
+		if w.visit.flow.in(flowset.Destination, w.engine.prefixesOf(i)) {
 			return i, true
 		}
 	}
 	for i := range w.engine.sent {
-		if s := &w.engine.sent[i]; w.flow.in(flowset.Destination, &s.addresses) {
+		if s := &w.engine.sent[i]; w.visit.flow.in(flowset.Destination, &s.addresses) {
 			return s.uplink, false
 		}
 	}

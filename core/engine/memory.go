@@ -1,8 +1,6 @@
 package engine
 
 import (
-	"net/netip"
-
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -68,20 +66,20 @@ func (m *memory) Keep(s Session) bool {
 }
 
 // Take is State.Take.
-func (m *memory) Take(l Lease) (netip.Addr, uint16, bool) {
+func (m *memory) Take(l Lease) (Grant, bool) {
 	final := l.Final
 	for _, addresses := range l.Pool.Ranges() {
 		for a := addresses.First; ; a = a.Next() {
 			final.Source = a
 			if port, ok := m.port(&l, &final); ok {
-				return a, port, true
+				return Grant{Address: a, Port: port, Alone: m.earlier == 0}, true
 			}
 			if a == addresses.Last {
 				break
 			}
 		}
 	}
-	return netip.Addr{}, 0, false
+	return Grant{}, false
 }
 
 // port returns the source port that a packet gets, which will be like final but for that.

@@ -36,7 +36,7 @@ func (w *Walk) send(from Place) position {
 		return w.overInternet()
 	}
 	if on := w.ownSegment(from); on != nil {
-		if !w.back && somebody(&w.flow, &w.engine.segments[on].owners) == nil {
+		if !w.back && somebody(&w.visit.flow, &w.engine.segments[on].owners) == nil {
 			w.note(StepRoute, Sends, Site{Machine: from})
 		}
 		return w.handOver(on)
@@ -52,14 +52,14 @@ func (w *Walk) ownSegment(from Place) *network.Segment {
 	if from.Host == nil {
 		all := w.engine.segments[from.Segment].prefixes
 		for i := range all {
-			if w.flow.in(flowset.Source, &all[i].prefix) {
+			if w.visit.flow.in(flowset.Source, &all[i].prefix) {
 				links = all[i : i+1]
 				break
 			}
 		}
 	}
 	for i := range links {
-		if w.flow.in(flowset.Destination, &links[i].prefix) {
+		if w.visit.flow.in(flowset.Destination, &links[i].prefix) {
 			return links[i].on
 		}
 	}
@@ -69,7 +69,7 @@ func (w *Walk) ownSegment(from Place) *network.Segment {
 // toDefaultGateway sends the packet to the gateway the host names, else to the
 // first on its segment; beside an uplink, to the internet.
 func (w *Walk) toDefaultGateway(from Place) position {
-	i, abroad := w.engine.defaultGateway(from, header.FamilyOf(w.flow.now().Destination))
+	i, abroad := w.engine.defaultGateway(from, header.FamilyOf(w.visit.flow.now().Destination))
 	switch {
 	case abroad:
 		return w.overInternet()
@@ -148,16 +148,16 @@ func (w *Walk) leave(g *Gateway, r *route) position {
 // handOver delivers the packet on a segment to whoever has its destination.
 func (w *Walk) handOver(on *network.Segment) position {
 	s := w.engine.segments[on]
-	if owner := whose(&w.flow, &s.owners); owner != nil {
+	if owner := whose(&w.visit.flow, &s.owners); owner != nil {
 		return arriveAt(owner)
 	}
 	for n, i := range on.Interfaces {
-		if w.flow.isClaimed(s.claims[n], w.moment) {
+		if w.visit.flow.isClaimed(s.claims[n], w.moment) {
 			return arriveAt(i)
 		}
 	}
 	at := Place{Segment: on}
-	if w.back || w.awaited(at) || whose(&w.flow, &s.hosts) != nil {
+	if w.back || w.awaited(at) || whose(&w.visit.flow, &s.hosts) != nil {
 		return w.toMachine(at)
 	}
 	w.end(Absent, Site{Segment: on}, StepLeave, nil)
@@ -171,9 +171,9 @@ func (w *Walk) handOver(on *network.Segment) position {
 func (w *Walk) toMachine(at Place) position {
 	hosts := w.engine.hostsAt(at)
 	if w.back {
-		at.Host = somebody(&w.flow, hosts)
+		at.Host = somebody(&w.visit.flow, hosts)
 	} else {
-		at.Host = whose(&w.flow, hosts)
+		at.Host = whose(&w.visit.flow, hosts)
 	}
 	return position{kind: atMachine, machine: at}
 }

@@ -16,6 +16,7 @@ type Session struct {
 	Redirect      *network.Rule      // that translated its destination, or nil
 	Permit        *network.Rule      // the filter rule that let it through, or nil
 	Source        *network.Rule      // that translated its source, or nil
+	Ticket        Ticket             // of the grant of its source, or zero
 
 	images [2]int // of the first packet, as it came and as it left, in a set
 }
@@ -39,6 +40,17 @@ type Lease struct {
 	Mapping  network.MappingBehavior
 }
 
+// A Grant is a translated address and port.
+type Grant struct {
+	Address netip.Addr
+	Port    uint16
+	Alone   bool   // no session has it, so none leaves like the packet that gets it
+	Ticket  Ticket // given back with the session
+}
+
+// A Ticket is what a state knows a grant by, which is nobody else's concern.
+type Ticket struct{ A, B uint32 }
+
 // State is what one gateway remembers between packets. It has two implementations: the few
 // sessions of a trace, and the store of a running gateway, internal/sessions.
 type State interface {
@@ -48,7 +60,7 @@ type State interface {
 	// Take returns the address and port that a source gets. An inside address and port that
 	// has one already keeps it, for every destination or for the same one, as the gateway
 	// maps (RFC 4787, 4.1). It returns false where none is free.
-	Take(l Lease) (netip.Addr, uint16, bool)
+	Take(l Lease) (Grant, bool)
 	// Distinct returns the source port with which no session leaves like a packet that will
 	// leave like final: its own, or the next one of ports (zero: network.WithoutPorts). It
 	// returns false where there is none.

@@ -14,7 +14,7 @@ func (v *visit) arrive() bool {
 		return false
 	}
 	v.note(StepArrive, Arrives, nil)
-	f, forged := *v.flow, &v.forged[v.in.Index]
+	f, forged := v.flow, &v.forged[v.in.Index]
 	if v.sender.IsValid() {
 		f = f.asReport(v.sender)
 	}

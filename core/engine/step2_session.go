@@ -107,7 +107,7 @@ func (v *visit) sessionRoute(goes *network.Interface) *route {
 // keep remembers the connection as a session.
 func (v *visit) keep(out *network.Interface, local bool) bool {
 	now := v.flow.image()
-	s := Session{In: v.in, Out: out, Before: v.before.Packet, After: now.Packet, Local: local, Permit: v.permit, Source: v.source, images: [2]int{v.before.terms, now.terms}}
+	s := Session{In: v.in, Out: out, Before: v.before.Packet, After: now.Packet, Local: local, Permit: v.permit, Source: v.source, Ticket: v.grant.Ticket, images: [2]int{v.before.terms, now.terms}}
 	if v.forward != nil {
 		s.Redirect = &v.forward.Rule
 	}

@@ -13,7 +13,7 @@ func (v *visit) permits(out *network.Interface) bool {
 		v.note(StepFilter, BringsPermit, &v.forward.Rule)
 		return true
 	}
-	seen := v.seenByFilter(v.flow, &v.before)
+	seen := v.seenByFilter(&v.flow, &v.before)
 	if v.part == header.Reports {
 		seen = seen.asReport(v.sender)
 	}

@@ -12,7 +12,7 @@ import (
 // returns the route the packet takes then, which differs only where a rule has rewritten
 // the destination too, or nil where the packet ends.
 func (v *visit) translateSource(way *route) *route {
-	f, t := v.flow, v.sources[way.out.Index]
+	f, t := &v.flow, v.sources[way.out.Index]
 	found := f.first(t, v.zone(v.in), v.zone(way.out), v.moment)
 	var r *network.NATRule
 	var named *network.Rule // that is told where no port is left
@@ -80,16 +80,17 @@ func (v *visit) hide(rule *network.Rule, pools [2]header.Addresses, ports header
 	before := v.flow.now()
 	keeps := v.Handling.PortAssignment == network.PortPreserving && before.Protocol.Numbered() && v.flow.keepsPort(ports)
 	lease := Lease{Packet: before, Final: final, Pool: pools[header.FamilyOf(before.Source)], Ports: ports, KeepPort: keeps, Mapping: v.Handling.Mapping}
-	a, port, ok := v.state.Take(lease)
+	grant, ok := v.state.Take(lease)
 	if !ok {
 		v.note(StepSource, NoneFree, rule)
 		v.stop(Exhausted, StepSource, rule)
 		return false
 	}
-	v.flow.setAddress(flowset.Source, a)
-	other := before.Protocol.Numbered() && port != before.SourcePort
+	v.grant = grant
+	v.flow.setAddress(flowset.Source, grant.Address)
+	other := before.Protocol.Numbered() && grant.Port != before.SourcePort
 	if other || before.Protocol.Numbered() && !keeps {
-		v.flow.setPort(flowset.SourcePort, port)
+		v.flow.setPort(flowset.SourcePort, grant.Port)
 	}
 	e := v.note(StepSource, HidesSource, rule)
 	e.Before, e.Flag = before, other
@@ -99,6 +100,9 @@ func (v *visit) hide(rule *network.Rule, pools [2]header.Addresses, ports header
 // distinct gives a packet, which will leave like final, another source port where an
 // earlier session leaves just so: else their answers could not be told apart.
 func (v *visit) distinct(rule *network.Rule, ports header.Ports, final header.Packet) bool {
+	if v.grant.Alone {
+		return true
+	}
 	port, ok := v.state.Distinct(final, ports, v.Handling.Mapping)
 	if !ok {
 		e := v.note(StepSource, NotTold, rule)

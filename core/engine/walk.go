@@ -44,9 +44,10 @@ const mostRelays = 32
 // several goroutines; make one for each.
 type Walk struct {
 	engine *Engine
-	flow   flow
+
 	visit  visit
 	state  memory
+	states []State // of each gateway, where they are not the memory
 	log    Log
 	calls  []call // the earlier connections, as the machines know them that began them
 
@@ -122,7 +123,19 @@ const (
 // NewWalk returns a walk without sessions.
 func (e *Engine) NewWalk() *Walk {
 	w := &Walk{engine: e}
-	w.visit.flow, w.visit.state, w.visit.log, w.state.flow = &w.flow, &w.state, &w.log, &w.flow
+	w.visit.state, w.visit.log, w.state.flow = &w.state, &w.log, &w.visit.flow
+	return w
+}
+
+// NewWalkOver returns a walk whose gateways remember in states of their own: connections go
+// through them as through running ones, packet by packet, and leave their sessions there.
+// Remember does the same as Verdict then.
+func (e *Engine) NewWalkOver(state func(*network.Gateway) State) *Walk {
+	w := e.NewWalk()
+	w.states = make([]State, len(e.gateways))
+	for i, g := range e.gateways {
+		w.states[i] = state(g.Gateway)
+	}
 	return w
 }
 
@@ -157,7 +170,7 @@ func (w *Walk) run(c Connection) {
 	w.stood, w.settled, w.untaken, w.telling = standing{}, false, false, -1
 	w.legs, w.carriers = w.legs[:0], w.carriers[:0]
 	w.refusal, w.sender = refusal{}, netip.Addr{}
-	w.flow.packet = c.Packet
+	w.visit.flow.packet = c.Packet
 	for from := c.From; ; {
 		w.goes(header.Begins)
 		onward, taken := w.there(from)
@@ -168,7 +181,7 @@ func (w *Walk) run(c Connection) {
 		if w.settled {
 			return
 		}
-		next := w.flow.image()
+		next := w.visit.flow.image()
 		if !w.comesBack() || !w.shakesHands() {
 			return
 		}
@@ -176,7 +189,7 @@ func (w *Walk) run(c Connection) {
 			w.verdict.Answered = w.legs[0].sent.Answer()
 			return
 		}
-		w.flow.become(&next, false)
+		w.visit.flow.become(&next, false)
 		last := &w.legs[len(w.legs)-1]
 		if len(w.legs) > mostRelays {
 			w.goes(header.Begins)
@@ -191,10 +204,10 @@ func (w *Walk) run(c Connection) {
 
 // goes says what the packet is in its connection, and so which way it goes.
 func (w *Walk) goes(part header.Part) {
-	w.part, w.back = part, part != header.Begins
+	w.part, w.back = part, part != header.Begins && part != header.Continues
 	w.state.back = w.back
-	if w.flow.region != nil {
-		w.flow.region.turned = w.back
+	if w.visit.flow.region != nil {
+		w.visit.flow.region.turned = w.back
 	}
 }
 
@@ -203,16 +216,16 @@ func (w *Walk) goes(part header.Part) {
 func (w *Walk) there(from Place) (onward, taken bool) {
 	w.passages, w.state.used = w.passages[:0], w.state.used[:0]
 	this := another(&w.legs)
-	this.from, this.sent, this.gateway, this.to = from, w.flow.image(), nil, Place{}
+	this.from, this.sent, this.gateway, this.to = from, w.visit.flow.image(), nil, Place{}
 	at := w.carry(w.send(from))
-	this.delivered = w.flow.image()
+	this.delivered = w.visit.flow.image()
 	w.deliver()
 	switch at.kind {
 	case ended:
 		return false, false
 	case takenByGateway:
 		this.gateway = at.gateway
-		w.verdict.Delivered = w.flow.now()
+		w.verdict.Delivered = w.visit.flow.now()
 		return false, true
 	}
 	this.to = at.machine
@@ -232,8 +245,8 @@ func another[T any](list *[]T) *T {
 
 // deliver notes how the packet comes to whoever answers it.
 func (w *Walk) deliver() {
-	if w.flow.region != nil {
-		w.flow.region.delivered = *w.flow.terms
+	if w.visit.flow.region != nil {
+		w.visit.flow.region.delivered = *w.visit.flow.terms
 	}
 }
 
@@ -242,7 +255,7 @@ func (w *Walk) deliver() {
 // of the relay's own.
 func (w *Walk) stopped() {
 	w.untaken = true
-	if len(w.legs) == 1 && w.refusal.how != NoMessage && w.flow.region == nil {
+	if len(w.legs) == 1 && w.refusal.how != NoMessage && w.visit.flow.region == nil {
 		w.tell()
 	}
 }
@@ -252,7 +265,7 @@ func (w *Walk) carry(at position) position {
 	for at.kind == atGateway {
 		g := w.engine.gateways[at.in.Gateway.Index]
 		for i := range w.passages {
-			if w.passages[i].in == at.in && w.flow.is(&w.passages[i].packet, false) {
+			if w.passages[i].in == at.in && w.visit.flow.is(&w.passages[i].packet, false) {
 				w.end(Loop, Site{Gateway: g.Gateway}, StepRoute, nil)
 				w.note(StepRoute, RoundAgain, w.verdict.At)
 				return position{}
@@ -264,7 +277,7 @@ func (w *Walk) carry(at position) position {
 			return position{}
 		}
 		passed := another(&w.passages)
-		passed.in, passed.packet = at.in, w.flow.image()
+		passed.in, passed.packet = at.in, w.visit.flow.image()
 		at = w.pass(g, at.in)
 	}
 	return at
@@ -275,6 +288,9 @@ func (w *Walk) enter(g *Gateway, in *network.Interface) *visit {
 	v := &w.visit
 	v.Gateway, v.in, v.part, v.sender, v.moment, v.back = g, in, w.part, w.sender, w.moment, w.back
 	w.state.at = g
+	if w.states != nil {
+		v.state = w.states[g.Index]
+	}
 	return v
 }
 
@@ -335,5 +351,5 @@ func (w *Walk) note(step StepKind, what What, at Site) *Event {
 	if !w.log.Keeps {
 		return &w.log.unkept
 	}
-	return w.log.add(Event{Step: step, What: what, At: at, Back: w.back, After: w.flow.now()})
+	return w.log.add(Event{Step: step, What: what, At: at, Back: w.back, After: w.visit.flow.now()})
 }

@@ -34,6 +34,13 @@ func (r Range) Contains(a netip.Addr) bool {
 	return !a.Less(r.First) && !r.Last.Less(a)
 }
 
+// Count returns how many addresses there are, which must be fewer than 2^63.
+func (r Range) Count() int {
+	_, first := Number(r.First)
+	_, last := Number(r.Last)
+	return int(last-first) + 1
+}
+
 // String writes the range as an address, a prefix where it is exactly one, or FIRST-LAST.
 func (r Range) String() string {
 	if r.First == r.Last {

@@ -1,13 +1,16 @@
 package network
 
 import (
+	"iter"
 	"net/netip"
+	"slices"
 
 	"hollowbridge/core/header"
 )
 
 // A Rule is what NAT rules and filter rules have in common.
 type Rule struct {
+	Gateway  *Gateway
 	Name     string
 	Kind     string // the word the rule starts with: port-forward, allow, ...
 	Number   int    // place in its list, counted from 1
@@ -17,6 +20,36 @@ type Rule struct {
 	Accept   []string  // findings that are meant to be
 	When     *Schedule // nil is always
 	Place    Place
+}
+
+// A RuleID is what a rule is known by in all revisions of a network.
+type RuleID struct{ Gateway, List, Name string } // List is nat or filter
+
+// ID returns what the rule is known by.
+func (r *Rule) ID() RuleID { return RuleID{r.Gateway.Name, r.List(), r.Name} }
+
+// List returns the list that the rule stands in: nat or filter.
+func (r *Rule) List() string {
+	if slices.Contains(Verbs, Verb(r.Kind)) {
+		return "filter"
+	}
+	return "nat"
+}
+
+// Rules returns the gateway's rules: those of the nat list, then those of the filter.
+func (g *Gateway) Rules() iter.Seq[*Rule] {
+	return func(yield func(*Rule) bool) {
+		for _, r := range g.NAT {
+			if !yield(&r.Rule) {
+				return
+			}
+		}
+		for _, r := range g.Filter {
+			if !yield(&r.Rule) {
+				return
+			}
+		}
+	}
 }
 
 // Active reports whether the rule takes part at that moment.

@@ -51,9 +51,9 @@ func (r *reader) pickObject(n *yaml.Node, what string, objects []*object) (int, 
 }
 
 // common reads what all rules have.
-func (r *reader) common(f *fields, number int, names map[string]*yaml.Node) network.Rule {
+func (r *reader) common(f *fields, g *network.Gateway, number int, names map[string]*yaml.Node) network.Rule {
 	rule := network.Rule{
-		Kind: f.object.name, Number: number, Place: f.place(f.node),
+		Gateway: g, Kind: f.object.name, Number: number, Place: f.place(f.node),
 		Disabled: f.flag("disabled", false), Log: f.flag("log", false), Note: f.line("note"),
 	}
 	if n, ok := f.scalar(f.object.name); ok && r.validName(n) {
@@ -108,7 +108,7 @@ func (r *reader) natRule(g *network.Gateway, n *yaml.Node, names map[string]*yam
 	}
 	f := r.fields(n, natObjects[kind])
 	rule := &network.NATRule{Does: network.NATKind(kind)}
-	rule.Rule = r.common(f, len(g.NAT)+1, names)
+	rule.Rule = r.common(f, g, len(g.NAT)+1, names)
 	if on := f.values["on"]; on != nil {
 		rule.On = r.interfaces(g, on)
 	}
@@ -397,7 +397,7 @@ func (r *reader) filterRule(g *network.Gateway, n *yaml.Node, names map[string]*
 	}
 	f := r.fields(n, filterObjects[verb])
 	rule := &network.FilterRule{Verb: network.Verbs[verb]}
-	rule.Rule = r.common(f, len(g.Filter)+1, names)
+	rule.Rule = r.common(f, g, len(g.Filter)+1, names)
 	rule.From, rule.To = f.expression("from"), f.expression("to")
 	rule.Services, rule.ServiceText = f.services("service")
 	for _, p := range f.scalars("source-ports") {

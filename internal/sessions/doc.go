@@ -1,0 +1,19 @@
+// Package sessions is the memory of a running gateway: millions of sessions with their
+// timeouts, and the ports that translated sources have.
+//
+// A Store is the engine's State. It is split into shards with a lock each, so that many
+// goroutines can use it; no operation holds two locks. A session lies in the shard of its
+// first packet. The packets that answer it are found by an index of their own, which says
+// where it lies, and the ports behind an outside address by a third. What one of them says
+// of a session that has gone meanwhile is noticed by its generation.
+//
+// Everything is in slices of values without pointers, which the garbage collector passes
+// over: about 280 bytes a session.
+//
+// Timeouts differ by protocol and state, and all of one state are equally long: so the
+// sessions of a state, in the order in which they were last used, are a list from which the
+// first fall out. Nothing is scanned.
+//
+// Free ports are found by a bitmap with a summary above it (a van Emde Boas layout of two
+// levels of 64): a few words are looked at, however full it is.
+package sessions

@@ -1,0 +1,111 @@
+package sessions_test
+
+import (
+	"fmt"
+	"net/netip"
+	"runtime"
+	"strings"
+	"testing"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/sessions"
+)
+
+// wide is busy with outside addresses for two million ports.
+func wide(tb testing.TB) *network.Network {
+	text := strings.Replace(busy, "198.51.100.2/29", "198.18.0.2/15", 1)
+	text = strings.Replace(text, "198.51.100.2-198.51.100.5", "198.18.1.0-198.18.1.31", 1)
+	return parse(tb, strings.Replace(text, "198.51.100.1", "198.18.0.1", 1))
+}
+
+// filled returns a store in which as many sessions are open.
+func filled(tb testing.TB, n *network.Network, c *clock, open int) (*engine.Gateway, *sessions.Store) {
+	g, store := engine.Compile(n).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now)
+	var log engine.Log
+	for i := range open {
+		if d := opened(g, store, &log, i); d.Action != engine.Forwards {
+			tb.Fatalf("connection %d: %s", i, d.Outcome)
+		}
+		c.at += 4 * time.Minute / time.Duration(open)
+	}
+	return g, store
+}
+
+func opened(g *engine.Gateway, store *sessions.Store, log *engine.Log, number int) engine.Decision {
+	return g.Decide(engine.Arrival{In: g.Interfaces[1], Packet: client(number), At: network.Always}, store, log)
+}
+
+// client is a packet of a connection of its own.
+func client(number int) header.Packet {
+	return header.Packet{
+		Source: netip.AddrFrom4([4]byte{10, 1 + byte(number>>16), byte(number >> 8), byte(number)}), SourcePort: uint16(1024 + number%60000),
+		Destination: netip.AddrFrom4([4]byte{203, 0, byte(number >> 7), byte(number)}), DestinationPort: 443, Protocol: header.TCP,
+	}
+}
+
+// Opening a session takes about as long with a million as with a thousand: each time the
+// oldest times out.
+func BenchmarkOpen(b *testing.B) {
+	for _, open := range []int{1_000, 1_000_000} {
+		b.Run(fmt.Sprint(open), func(b *testing.B) {
+			var c clock
+			g, store := filled(b, wide(b), &c, open)
+			step := 4 * time.Minute / time.Duration(open) // so that the oldest is as old as it can be
+			var log engine.Log
+			b.ReportAllocs()
+			i := open
+			for b.Loop() {
+				if d := opened(g, store, &log, i); d.Action != engine.Forwards {
+					b.Fatalf("connection %d: %s, with %d sessions", i, d.Outcome, store.Count())
+				}
+				c.at += step
+				i = (i + 1) & 0xffffff
+			}
+		})
+	}
+}
+
+// A million sessions are opened one after the other, and the memory that they take.
+func BenchmarkFill(b *testing.B) {
+	n := wide(b)
+	var before, after runtime.MemStats
+	for b.Loop() {
+		runtime.GC()
+		runtime.ReadMemStats(&before)
+		var c clock
+		start := time.Now()
+		_, store := filled(b, n, &c, 1_000_000)
+		took := time.Since(start)
+		runtime.GC()
+		runtime.ReadMemStats(&after)
+		b.ReportMetric(1e6/took.Seconds(), "sessions/s")
+		b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/(1<<20), "MiB")
+		runtime.KeepAlive(store)
+	}
+}
+
+// Deciding about a packet allocates nothing, whether it opens a session or belongs to one.
+func TestDecideAllocatesNothing(t *testing.T) {
+	var c clock
+	g, store := filled(t, wide(t), &c, 5000)
+	var log engine.Log
+	i := 0
+	answer := opened(g, store, &log, 7).Packet.Answer()
+	for what, decide := range map[string]func() engine.Decision{
+		"a beginning": func() engine.Decision { i++; return opened(g, store, &log, i%5000) },
+		"an answer": func() engine.Decision {
+			return g.Decide(engine.Arrival{In: g.Interfaces[0], Packet: answer, Part: header.Answers, At: network.Always}, store, &log)
+		},
+	} {
+		if allocs := testing.AllocsPerRun(1000, func() {
+			if d := decide(); d.Action != engine.Forwards {
+				t.Fatalf("%s: %+v", what, d)
+			}
+		}); allocs > 0 {
+			t.Errorf("%s allocates %v times", what, allocs)
+		}
+	}
+}

@@ -1,0 +1,417 @@
+package sessions
+
+import (
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// shards is how many locks a store is split into, a power of two.
+const shards = 64
+
+// A Store is what a running gateway remembers. It may be used by many goroutines.
+type Store struct {
+	clock   func() time.Duration
+	gateway atomic.Pointer[names]
+	count   atomic.Int64
+	serial  atomic.Uint64
+
+	sessions [shards]shard
+	answers  [shards]answers
+	leases   [shards]leases
+	pools    atomic.Pointer[map[poolKey]*pool] // of the revision that runs
+	rules    rules
+}
+
+// Names are what the store knows of its gateway by numbers, so that sessions outlive a
+// revision.
+type names struct {
+	network    *network.Gateway
+	mapping    network.MappingBehavior
+	preserving bool
+	most       int64 // sessions; 0 is no limit
+	interfaces []*network.Interface
+	numbers    map[*network.Interface]int16
+	rules      map[*network.Rule]numbered
+}
+
+// A numbered rule is its number and its counters.
+type numbered struct {
+	number  int32
+	counted *counted
+}
+
+// open counts a session that goes by a rule, and returns the rule's number.
+func (n *names) open(rule *network.Rule) int32 {
+	known, ok := n.rules[rule]
+	if !ok {
+		return none
+	}
+	known.counted.open.Add(1)
+	known.counted.all.Add(1)
+	return known.number
+}
+
+// An entry is one session.
+type entry struct {
+	before, after  tuple
+	serial         uint64
+	deadline       time.Duration
+	ticket         engine.Ticket // of its port
+	rules          [3]int32      // of redirect, permit and source: numbers in the store's rules, or none
+	in, out        int16         // of interfaces, or -1
+	earlier, later int32         // in the list of its state, or none
+	generation     uint32
+	state          state
+	live, local    bool
+	answered       bool
+	closing        bool
+}
+
+// A shard is the sessions whose first packets have some hashes.
+type shard struct {
+	sync.Mutex
+	number  uint8
+	entries slab[entry]
+	table   table // by the first packet
+	lists   [states]list
+}
+
+// A list is the sessions of one state, the one that was used longest ago first.
+type list struct{ first, last int32 }
+
+// New returns an empty store for a gateway. The clock says how long it is since some moment;
+// it never goes back.
+func New(g *network.Gateway, clock func() time.Duration) *Store {
+	s := &Store{clock: clock}
+	for i := range s.sessions {
+		s.sessions[i].number = uint8(i)
+		for k := range s.sessions[i].lists {
+			s.sessions[i].lists[k] = list{none, none}
+		}
+	}
+	for i := range s.leases {
+		s.leases[i].number = i
+	}
+	s.rules.known = map[network.RuleID]numbered{}
+	s.Use(g)
+	return s
+}
+
+// Count returns how many sessions there are; some of them may have timed out.
+func (s *Store) Count() int { return int(s.count.Load()) }
+
+func (s *Store) shardOf(hash uint64) *shard { return &s.sessions[hash>>58] }
+
+// A place is where a session lies.
+type place struct {
+	shard      uint8
+	number     int32
+	generation uint32
+}
+
+// Find is engine.State's.
+func (s *Store) Find(p header.Packet, part header.Part) (found engine.Session, d engine.Direction, ok bool) {
+	t, now := tupleOf(p), s.clock()
+	hash := t.hash()
+	var back place
+	serial := uint64(0) // of the session that it answers
+	if part != header.Begins || !p.Protocol.HasBeginning() {
+		back, serial = s.answered(&t, hash, now)
+	}
+	sh := s.shardOf(hash)
+	sh.Lock()
+	gone := s.expire(sh, now)
+	if n := sh.find(&t, hash, now); n != none && sh.entries.at(n).serial > serial {
+		sh.touch(n, part, now)
+		found, ok, serial = s.session(sh.entries.at(n)), true, 0
+	}
+	sh.Unlock()
+	s.forget(gone)
+	if serial == 0 {
+		return found, engine.Forth, ok
+	}
+	sh = &s.sessions[back.shard]
+	sh.Lock()
+	defer sh.Unlock()
+	e := sh.entry(back)
+	if e == nil {
+		return found, engine.Back, false
+	}
+	e.answered = true
+	sh.touch(back.number, part, now)
+	return s.session(e), engine.Back, true
+}
+
+// find returns the latest session with a first packet, or none.
+func (sh *shard) find(t *tuple, hash uint64, now time.Duration) int32 {
+	n := sh.table.first(hash)
+	for n != none && (sh.entries.at(n).before != *t || sh.entries.at(n).deadline <= now) {
+		n = sh.table.next(n)
+	}
+	return n
+}
+
+// entry returns the session that lies at a place, or nil where it has gone; the shard is
+// locked.
+func (sh *shard) entry(p place) *entry {
+	if e := sh.entries.at(p.number); e.live && e.generation == p.generation {
+		return e
+	}
+	return nil
+}
+
+// Keep is engine.State's.
+func (s *Store) Keep(session engine.Session) bool {
+	names := s.gateway.Load()
+	if s.count.Add(1) > names.most && names.most > 0 {
+		if s.Expire(); s.count.Load() > names.most {
+			s.count.Add(-1)
+			return false
+		}
+	}
+	now := s.clock()
+	e := entry{
+		before: tupleOf(session.Before), after: tupleOf(session.After), in: names.number(session.In), out: names.number(session.Out),
+		serial: s.serial.Add(1), state: firstState(session.Before.Protocol), local: session.Local, live: true,
+		rules: [3]int32{names.open(session.Redirect), names.open(session.Permit), names.open(session.Source)},
+	}
+	if !e.local {
+		s.bind(names, &e, session.Ticket)
+	}
+	hash := e.before.hash()
+	sh := s.shardOf(hash)
+	sh.Lock()
+	gone := s.expire(sh, now)
+	at := place{shard: uint8(hash >> 58), number: sh.insert(e, hash, now)}
+	at.generation = sh.entries.at(at.number).generation
+	sh.Unlock()
+	s.forget(gone)
+	s.answer(&e, at)
+	return true
+}
+
+// insert puts a session into a shard and returns its number there.
+func (sh *shard) insert(e entry, hash uint64, now time.Duration) int32 {
+	n := sh.entries.next()
+	e.generation = sh.entries.at(n).generation + 1
+	*sh.entries.at(n) = e
+	sh.table.add(n, hash)
+	sh.append(n, now)
+	return n
+}
+
+// append puts a session at the end of the list of its state.
+func (sh *shard) append(n int32, now time.Duration) {
+	e := sh.entries.at(n)
+	l := &sh.lists[e.state]
+	e.deadline, e.earlier, e.later = now+timeouts[e.state], l.last, none
+	if l.last == none {
+		l.first = n
+	} else {
+		sh.entries.at(l.last).later = n
+	}
+	l.last = n
+}
+
+// unlink takes a session out of the list of its state.
+func (sh *shard) unlink(n int32) {
+	e := sh.entries.at(n)
+	l := &sh.lists[e.state]
+	if e.earlier == none {
+		l.first = e.later
+	} else {
+		sh.entries.at(e.earlier).later = e.later
+	}
+	if e.later == none {
+		l.last = e.earlier
+	} else {
+		sh.entries.at(e.later).earlier = e.earlier
+	}
+}
+
+// touch notes that a packet of a session has passed.
+func (sh *shard) touch(n int32, part header.Part, now time.Duration) {
+	sh.unlink(n)
+	sh.entries.at(n).pass(part)
+	sh.append(n, now)
+}
+
+// mostExpired is how many sessions an operation on a shard removes that have timed out.
+const mostExpired = 4
+
+// Gone are sessions that were removed from their shard, but not yet from what knows them.
+type gone struct {
+	list   [mostExpired]entry
+	places [mostExpired]place
+	n      int
+}
+
+var gonePool = sync.Pool{New: func() any { return new(gone) }}
+
+// expire removes sessions of a locked shard that have timed out, a few at a time. It
+// returns nil where there are none.
+func (s *Store) expire(sh *shard, now time.Duration) (g *gone) {
+	for state := range sh.lists {
+		for {
+			n := sh.lists[state].first
+			if n == none || sh.entries.at(n).deadline > now {
+				break
+			}
+			if g == nil {
+				g = gonePool.Get().(*gone)
+			}
+			if g.n == mostExpired {
+				return g
+			}
+			g.list[g.n], g.places[g.n] = *sh.entries.at(n), place{sh.number, n, sh.entries.at(n).generation}
+			g.n++
+			sh.remove(n)
+		}
+	}
+	return g
+}
+
+// remove takes a session out of its shard.
+func (sh *shard) remove(n int32) {
+	sh.unlink(n)
+	sh.table.remove(n)
+	sh.entries.at(n).live = false
+	sh.entries.give(n)
+}
+
+// forget removes sessions from what knows them besides their shard, and returns how many.
+func (s *Store) forget(g *gone) int {
+	if g == nil {
+		return 0
+	}
+	for i := range g.n {
+		s.forgetOne(&g.list[i], g.places[i])
+	}
+	n := g.n
+	g.n = 0
+	gonePool.Put(g)
+	return n
+}
+
+func (s *Store) forgetOne(e *entry, at place) {
+	s.count.Add(-1)
+	s.rules.close(e.rules)
+	s.unanswer(e, at)
+	if !e.local {
+		s.unbind(e)
+	}
+}
+
+// Expire removes all sessions that have timed out, and returns how many. The store removes a
+// few by itself wherever it is used, and all where there is no room or no port; until then
+// they hold their ports. Whoever runs a store calls Expire every second or so.
+func (s *Store) Expire() int {
+	now, removed := s.clock(), 0
+	for i := range s.sessions {
+		sh := &s.sessions[i]
+		for {
+			sh.Lock()
+			gone := s.expire(sh, now)
+			sh.Unlock()
+			n := s.forget(gone)
+			if n == 0 {
+				break
+			}
+			removed += n
+		}
+	}
+	for i := range s.leases {
+		l := &s.leases[i]
+		l.Lock()
+		l.expire(now)
+		l.Unlock()
+	}
+	return removed
+}
+
+// session returns what an entry stands for.
+func (s *Store) session(e *entry) engine.Session {
+	names := s.gateway.Load()
+	return engine.Session{
+		In: names.at(e.in), Out: names.at(e.out), Before: e.before.packet(), After: e.after.packet(), Local: e.local, Answered: e.answered,
+		Redirect: s.rules.rule(e.rules[0]), Permit: s.rules.rule(e.rules[1]), Source: s.rules.rule(e.rules[2]),
+	}
+}
+
+// An Open session is one of a store's, for people.
+type Open struct {
+	engine.Session
+	Left time.Duration // until it times out, if nobody uses it
+}
+
+// List calls a function with each session that has not timed out, until it returns false.
+// Sessions that are opened or end meanwhile may be among them or not.
+func (s *Store) List(do func(Open) bool) {
+	now := s.clock()
+	for i := range s.sessions {
+		sh := &s.sessions[i]
+		sh.Lock()
+		list := make([]Open, 0, sh.table.count)
+		for n := range sh.entries.size {
+			if e := sh.entries.at(n); e.live && e.deadline > now {
+				list = append(list, Open{s.session(e), e.deadline - now})
+			}
+		}
+		sh.Unlock()
+		for _, o := range list {
+			if !do(o) {
+				return
+			}
+		}
+	}
+}
+
+// Remove removes the sessions for which a function returns true, and returns how many. The
+// function must not use the store.
+func (s *Store) Remove(which func(engine.Session) bool) int {
+	return s.removeEntries(func(e *entry) bool { return which(s.session(e)) })
+}
+
+// removeEntries is Remove by what the store itself knows.
+func (s *Store) removeEntries(which func(*entry) bool) int {
+	removed := 0
+	for i := range s.sessions {
+		sh := &s.sessions[i]
+		var ends []entry
+		var places []place
+		sh.Lock()
+		for n := range sh.entries.size {
+			if e := sh.entries.at(n); e.live && which(e) {
+				ends, places = append(ends, *e), append(places, place{sh.number, n, e.generation})
+				sh.remove(n)
+			}
+		}
+		sh.Unlock()
+		for k := range ends {
+			s.forgetOne(&ends[k], places[k])
+		}
+		removed += len(ends)
+	}
+	return removed
+}
+
+func (n *names) number(i *network.Interface) int16 {
+	if i == nil {
+		return -1
+	}
+	return n.numbers[i]
+}
+
+func (n *names) at(number int16) *network.Interface {
+	if number < 0 {
+		return nil
+	}
+	return n.interfaces[number]
+}
+
+var _ engine.State = (*Store)(nil)

@@ -1,0 +1,424 @@
+package sessions_test
+
+import (
+	"flag"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gen"
+	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/sessions"
+)
+
+var networks = flag.Uint64("networks", 150, "how many random networks to send connections through")
+
+func parse(tb testing.TB, text string) *network.Network {
+	tb.Helper()
+	n, err := netfile.Parse("test.yaml", []byte(text))
+	if err != nil {
+		tb.Fatalf("%v\n%s", err, text)
+	}
+	return n
+}
+
+// A plain store is the slow, obvious one: a list that is searched from its end, and looked
+// through for what has timed out.
+type plain struct {
+	g    *network.Gateway
+	now  func() time.Duration
+	list []*plainSession
+}
+
+type plainSession struct {
+	engine.Session
+	used    time.Duration
+	third   bool // a TCP packet has come after the first two
+	closing bool
+}
+
+func (p *plain) expire() {
+	p.list = slices.DeleteFunc(p.list, func(s *plainSession) bool {
+		idle := 5 * time.Minute
+		switch {
+		case s.Before.Protocol == header.ICMP:
+			idle = time.Minute
+		case s.Before.Protocol == header.TCP && s.third && !s.closing:
+			idle = 2*time.Hour + 4*time.Minute
+		case s.Before.Protocol == header.TCP:
+			idle = 4 * time.Minute
+		}
+		return p.now()-s.used >= idle
+	})
+}
+
+func (p *plain) Find(packet header.Packet, part header.Part) (engine.Session, engine.Direction, bool) {
+	p.expire()
+	begins := part == header.Begins && (packet.Protocol == header.TCP || packet.Protocol == header.ICMP)
+	for _, s := range slices.Backward(p.list) {
+		d := engine.Back
+		if begins || s.After.Answer() != packet {
+			if d = engine.Forth; s.Before != packet {
+				continue
+			}
+		}
+		s.used = p.now()
+		switch part {
+		case header.Finishes, header.Resets:
+			s.closing = true
+		case header.Continues:
+			s.third = true
+		case header.Begins:
+			if s.closing {
+				s.closing, s.third = false, false
+			}
+		}
+		if d == engine.Back {
+			s.Answered = true
+		}
+		return s.Session, d, true
+	}
+	return engine.Session{}, engine.Forth, false
+}
+
+func (p *plain) Keep(s engine.Session) bool {
+	p.expire()
+	if most := p.g.Limits.Sessions; most > 0 && len(p.list) >= most {
+		return false
+	}
+	p.list = append(p.list, &plainSession{Session: s, used: p.now()})
+	return true
+}
+
+func (p *plain) taken(final header.Packet, port uint16, mapping network.MappingBehavior) bool {
+	return slices.ContainsFunc(p.list, func(s *plainSession) bool {
+		return s.Binds(&final, mapping) && (!final.Protocol.Numbered() || s.After.SourcePort == port)
+	})
+}
+
+func (p *plain) Take(l engine.Lease) (engine.Grant, bool) {
+	p.expire()
+	for _, r := range l.Pool.Ranges() {
+		for a := r.First; r.Contains(a); a = a.Next() {
+			final := l.Final
+			final.Source = a
+			if !final.Protocol.Numbered() {
+				if !p.taken(final, 0, l.Mapping) {
+					return engine.Grant{Address: a}, true
+				}
+				continue
+			}
+			for _, s := range p.list {
+				if s.Binds(&final, l.Mapping) && s.Before.Source == l.Packet.Source && s.Before.SourcePort == l.Packet.SourcePort &&
+					(l.Ports == (header.Ports{}) || l.Ports.Contains(s.After.SourcePort)) {
+					return engine.Grant{Address: a, Port: s.After.SourcePort}, true
+				}
+			}
+			own := l.Packet.SourcePort
+			if l.KeepPort && !p.taken(final, own, l.Mapping) {
+				return engine.Grant{Address: a, Port: own}, true
+			}
+			if !l.KeepPort && p.g.Handling.PortAssignment != network.PortPreserving {
+				own = 0
+			}
+			if port, ok := engine.NextPort(l.Ports, own, func(port uint16) bool { return !p.taken(final, port, l.Mapping) }); ok {
+				return engine.Grant{Address: a, Port: port}, true
+			}
+		}
+	}
+	return engine.Grant{}, false
+}
+
+func (p *plain) Distinct(final header.Packet, ports header.Ports, mapping network.MappingBehavior) (uint16, bool) {
+	p.expire()
+	clashes := func(port uint16) bool {
+		final.SourcePort = port
+		return slices.ContainsFunc(p.list, func(s *plainSession) bool { return !s.Local && s.After == final })
+	}
+	own := final.SourcePort
+	if !clashes(own) {
+		return own, true
+	}
+	if !final.Protocol.Numbered() {
+		return 0, false
+	}
+	return engine.NextPort(ports, own, func(port uint16) bool { return !clashes(port) && !p.taken(final, port, mapping) })
+}
+
+// A clock is moved by the tests.
+type clock struct{ at time.Duration }
+
+func (c *clock) now() time.Duration { return c.at }
+
+// Connections through gateways with stores fare as with the plain list, while time goes on:
+// the same outcomes, addresses and ports.
+func TestStoreAgreesWithAPlainList(t *testing.T) {
+	for seed := range *networks {
+		n := parse(t, gen.Small(seed))
+		e := engine.Compile(n)
+		c := &clock{}
+		random := rand.New(rand.NewPCG(seed, 5))
+		var stores []*sessions.Store
+		fast := e.NewWalkOver(func(g *network.Gateway) engine.State {
+			stores = append(stores, sessions.New(g, c.now))
+			return stores[len(stores)-1]
+		})
+		slow := e.NewWalkOver(func(g *network.Gateway) engine.State { return &plain{g: g, now: c.now} })
+		var earlier []engine.Connection
+		for i := range 200 {
+			conn, ok := connection(random, e, n)
+			if len(earlier) > 0 && random.IntN(3) == 0 {
+				conn, ok = earlier[random.IntN(len(earlier))], true
+			}
+			if !ok {
+				continue
+			}
+			// A port that was taken for a connection that came to nothing is free again a second later.
+			c.at += time.Duration(1+random.IntN(1<<random.IntN(9))) * time.Second
+			for _, s := range stores {
+				s.Expire()
+			}
+			got, want := fast.Verdict(conn), slow.Verdict(conn)
+			if got != want {
+				t.Fatalf("seed %d, connection %d, %s -> %s %s at %v:\n store %+v\n plain %+v", seed, i, conn.Packet.From(), conn.Packet.To(), conn.Packet.Protocol, c.at, got, want)
+			}
+			earlier = append(earlier, conn)
+			if got.Answered.Source.IsValid() {
+				if at, err := e.Locate(got.Answered.Source); err == nil {
+					earlier = append(earlier, engine.Connection{Packet: got.Answered, From: at, Moment: conn.Moment})
+				}
+			}
+		}
+	}
+}
+
+// A trace over sessions that are kept and one over a store say the same, as long as no time
+// passes and connections that were stopped are forgotten.
+func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
+	for seed := range *networks {
+		n := parse(t, gen.Small(seed))
+		e := engine.Compile(n)
+		c := &clock{}
+		var stores []*sessions.Store
+		walk := e.NewWalkOver(func(g *network.Gateway) engine.State {
+			stores = append(stores, sessions.New(g, c.now))
+			return stores[len(stores)-1]
+		})
+		kept := e.NewWalk()
+		random := rand.New(rand.NewPCG(seed, 9))
+		var earlier []engine.Connection
+		for i := range 60 {
+			conn, ok := connection(random, e, n)
+			if len(earlier) > 0 && random.IntN(3) == 0 {
+				conn, ok = earlier[random.IntN(len(earlier))], true
+			}
+			if !ok {
+				continue
+			}
+			earlier = append(earlier, conn)
+			before := map[header.Packet]bool{}
+			for _, s := range stores {
+				s.List(func(o sessions.Open) bool { before[o.Before] = true; return true })
+			}
+			got, want := walk.Verdict(conn), kept.Remember(conn)
+			if want.To.Machine != (engine.Place{}) && want.Answered == (header.Packet{}) && want.Outcome == engine.Reached {
+				break // an answer to an earlier connection, which only machines know
+			}
+			if want.Outcome == engine.Loop || got.Outcome == engine.Exhausted && want.Outcome != engine.Exhausted {
+				break // it comes to a gateway twice: a trace's own sessions hold no ports, a running gateway's do
+			}
+			if got != want {
+				t.Fatalf("seed %d, connection %d, %s -> %s %s:\n store %+v\n trace %+v", seed, i, conn.Packet.From(), conn.Packet.To(), conn.Packet.Protocol, got, want)
+			}
+			c.at += 1100 * time.Millisecond // for ports that were taken in vain
+			if got.Outcome != engine.Reached && got.Outcome != engine.Unanswered {
+				for _, s := range stores {
+					s.Remove(func(o engine.Session) bool { return !before[o.Before] })
+				}
+			}
+		}
+	}
+}
+
+func connection(random *rand.Rand, e *engine.Engine, n *network.Network) (c engine.Connection, ok bool) {
+	pick := func(list []string) netip.Addr { return netip.MustParseAddr(list[random.IntN(len(list))]) }
+	sources := []string{"203.0.113.4", "203.0.113.9", "192.0.2.7", "10.1.0.9", "10.1.1.3", "10.1.2.5", "10.64.0.7", "2001:db8:f::9", "fd00:1:0::9"}
+	targets := []string{"198.51.100.2", "198.51.100.2", "198.51.100.4", "192.0.2.7", "203.0.113.4", "203.0.113.9", "10.1.0.1", "10.1.0.4", "2001:db8:1::2", "2001:db8:f::4"}
+	for _, h := range n.Hosts {
+		for _, a := range h.Addresses {
+			sources, targets = append(sources, a.String()), append(targets, a.String())
+		}
+	}
+	p := &c.Packet
+	p.Source, p.Destination = pick(sources), pick(targets)
+	if header.FamilyOf(p.Source) != header.FamilyOf(p.Destination) || p.Source == p.Destination {
+		return c, false
+	}
+	p.Protocol = []header.Protocol{header.TCP, header.TCP, header.UDP, header.ICMP, header.GRE}[random.IntN(5)]
+	if p.Protocol.HasPorts() {
+		p.DestinationPort = []uint16{443, 80, 22, 53, 8085}[random.IntN(5)]
+	}
+	if p.Protocol.Numbered() {
+		p.SourcePort = []uint16{40000, 40000, 40001, 500}[random.IntN(4)]
+	}
+	c.Moment = network.Always
+	var err error
+	c.From, err = e.Locate(p.Source)
+	return c, err == nil
+}
+
+const busy = `network: busy
+gateways:
+  rim:
+    interfaces:
+      fibre: {address: 198.51.100.2/29, zone: outside}
+      yard: {address: 10.0.0.1/8, zone: yard}
+    routes: [{to: default, via: 198.51.100.1}]
+    nat: [{source-nat: out, on: fibre, as: 198.51.100.2-198.51.100.5}]
+    filter: [{allow: all}]
+`
+
+// A flood is packets of connections from inside, each of its own.
+func flood(number int) header.Packet {
+	return header.Packet{
+		Source: netip.AddrFrom4([4]byte{10, 1 + byte(number>>16), byte(number >> 8), byte(number)}), SourcePort: uint16(1024 + number%60000),
+		Destination: netip.AddrFrom4([4]byte{203, 0, byte(number >> 7), byte(number)}), DestinationPort: uint16(1 + number>>14), Protocol: header.TCP,
+	}
+}
+
+// A full pool has no port, and one that is given back is found again.
+func TestPortsOfAFullPoolAreFoundAgain(t *testing.T) {
+	n := parse(t, busy)
+	g, c := engine.Compile(n).Gateway(n.Gateways[0]), &clock{}
+	store := sessions.New(n.Gateways[0], c.now)
+	running := sessions.Start(g, store)
+	decide := func(i int) engine.Decision {
+		return running.Decide(engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: flood(i), At: network.Always}, &engine.Log{})
+	}
+	used := map[string]bool{}
+	i := 0
+	for ; ; i++ {
+		d := decide(i)
+		if d.Action != engine.Forwards {
+			if d.Outcome != engine.Exhausted {
+				t.Fatalf("connection %d is %s", i, d.Outcome)
+			}
+			break
+		}
+		if used[d.Packet.From()] {
+			t.Fatalf("connection %d gets %s, which another one has", i, d.Packet.From())
+		}
+		used[d.Packet.From()] = true
+	}
+	if len(used) < 4*(65536-1024) || store.Count() != len(used) {
+		t.Errorf("%d ports were given away, and there are %d sessions", len(used), store.Count())
+	}
+	given := flood(i / 2)
+	var had string
+	if removed := store.Remove(func(s engine.Session) bool {
+		if s.Before == given {
+			had = s.After.From()
+		}
+		return s.Before == given
+	}); removed != 1 {
+		t.Fatalf("%d sessions were removed", removed)
+	}
+	if d := decide(i); d.Action != engine.Forwards || d.Packet.From() != had {
+		t.Errorf("%s instead of %s", d.Packet.From(), had)
+	}
+	hits := store.Hits()
+	if len(hits) != 2 || hits[0].Open != int64(len(used)) || hits[0].All != int64(len(used))+1 || hits[0].Rule != (network.RuleID{Gateway: "rim", List: "nat", Name: "out"}) {
+		t.Errorf("%+v", hits)
+	}
+	c.at = 5 * time.Minute
+	if expired := store.Expire(); expired != len(used) || store.Count() != 0 {
+		t.Errorf("%d timed out, %d are left", expired, store.Count())
+	}
+}
+
+// Sessions go on with their translation under another revision, and know its rules.
+func TestSessionsOutliveARevision(t *testing.T) {
+	n := parse(t, busy)
+	c := &clock{}
+	running := sessions.Start(engine.Compile(n).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
+	p := flood(7)
+	d := running.Decide(engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: p, At: network.Always}, &engine.Log{})
+	for _, change := range []struct {
+		old, new string
+		outcome  engine.Action
+	}{
+		{"198.51.100.2-198.51.100.5", "198.51.100.3", engine.Forwards},
+		{"{allow: all}", "{drop: all}", engine.Forwards},
+		{"routes:", "handling: {restarts-on-apply: true}\n    routes:", engine.Stops},
+	} {
+		m := parse(t, replaced(t, change.old, change.new))
+		running.Swap(engine.Compile(m).Gateway(m.Gateways[0]))
+		back := running.Decide(engine.Arrival{In: m.Gateways[0].Interfaces[0], Packet: d.Packet.Answer(), Part: header.Answers, At: network.Always}, &engine.Log{})
+		if back.Action != change.outcome {
+			t.Errorf("after %s: %+v", change.new, back)
+		}
+		if back.Action == engine.Forwards && (back.Packet != p.Answer() || back.Out != m.Gateways[0].Interfaces[1]) {
+			t.Errorf("after %s it is %s -> %s by %v", change.new, back.Packet.From(), back.Packet.To(), back.Out)
+		}
+	}
+}
+
+func replaced(t *testing.T, old, new string) string {
+	t.Helper()
+	text := busy
+	at := 0
+	for i := range text {
+		if i+len(old) <= len(text) && text[i:i+len(old)] == old {
+			at = i
+		}
+	}
+	return text[:at] + new + text[at+len(old):]
+}
+
+// Many goroutines at once give no two connections one port, and lose none.
+func TestStoreIsSafeForManyGoroutines(t *testing.T) {
+	n := parse(t, busy)
+	var c clock
+	running := sessions.Start(engine.Compile(n).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
+	const each, workers = 3000, 8
+	var mutex sync.Mutex
+	used := map[string]bool{}
+	var group sync.WaitGroup
+	for w := range workers {
+		group.Go(func() {
+			var log engine.Log
+			for i := range each {
+				p := flood(w*each + i)
+				d := running.Decide(engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: p, At: network.Always}, &log)
+				back := running.Decide(engine.Arrival{In: n.Gateways[0].Interfaces[0], Packet: d.Packet.Answer(), Part: header.Answers, At: network.Always}, &log)
+				if d.Action != engine.Forwards || back.Action != engine.Forwards || back.Packet != p.Answer() {
+					t.Errorf("%+v %+v", d, back)
+					return
+				}
+				mutex.Lock()
+				if used[d.Packet.From()] {
+					t.Errorf("%s is given away twice", d.Packet.From())
+				}
+				used[d.Packet.From()] = true
+				mutex.Unlock()
+			}
+		})
+	}
+	group.Go(func() {
+		for range 50 {
+			running.Store.List(func(sessions.Open) bool { return true })
+			running.Store.Expire()
+			running.Swap(engine.Compile(n).Gateway(n.Gateways[0]))
+		}
+	})
+	group.Wait()
+	if running.Store.Count() != each*workers {
+		t.Errorf("%d sessions", running.Store.Count())
+	}
+}

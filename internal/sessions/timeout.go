@@ -1,0 +1,60 @@
+package sessions
+
+import (
+	"time"
+
+	"hollowbridge/core/header"
+)
+
+// A state is what a session is in the eyes of its timeout.
+type state uint8
+
+const (
+	transitory  state = iota // TCP that is not open yet, or is closing
+	established              // TCP
+	datagrams                // UDP, and every other protocol but ICMP
+	queries                  // ICMP
+	states
+)
+
+// Timeouts are how long a session that nobody uses is kept, by its state.
+var timeouts = [states]time.Duration{
+	transitory:  4 * time.Minute,             // RFC 5382, REQ-5, and RFC 7857, 2 after a reset
+	established: 2*time.Hour + 4*time.Minute, // RFC 5382, REQ-5
+	datagrams:   5 * time.Minute,             // RFC 4787, REQ-5, as recommended
+	queries:     time.Minute,                 // RFC 5508, REQ-2
+}
+
+// leased is how long a port that was taken waits for its session.
+const leased = time.Second
+
+// firstState returns the state of a new session.
+func firstState(p header.Protocol) state {
+	switch p {
+	case header.TCP:
+		return transitory
+	case header.ICMP:
+		return queries
+	}
+	return datagrams
+}
+
+// pass notes what a packet does to a session. A TCP connection is established when the third packet has come, and closing from a
+// FIN or a reset on (RFC 5382, 5; RFC 7857, 2).
+func (e *entry) pass(part header.Part) {
+	if e.before.protocol != header.TCP {
+		return
+	}
+	switch part {
+	case header.Finishes, header.Resets:
+		e.state, e.closing = transitory, true
+	case header.Continues:
+		if !e.closing {
+			e.state = established
+		}
+	case header.Begins:
+		if e.closing { // the ports are used again
+			e.state, e.closing = transitory, false
+		}
+	}
+}
