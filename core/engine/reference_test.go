@@ -567,7 +567,9 @@ func (r *reference) gateway(in *network.Interface, p *header.Packet) refEnd {
 		if !r.back && own {
 			for _, s := range g.Serves {
 				if s.Services.Matches(p.Protocol, p.DestinationPort) && slices.Contains(s.On, in) {
-					r.keep(&refSession{g: g, in: in, before: came, after: *p, local: true})
+					if !r.keep(&refSession{g: g, in: in, before: came, after: *p, local: true}) {
+						return r.stop(engine.Exhausted, g.Name, nil)
+					}
 					return refEnd{itself: g}
 				}
 			}
@@ -643,15 +645,29 @@ func (r *reference) gateway(in *network.Interface, p *header.Packet) refEnd {
 			return r.stop(engine.Unrouted, g.Name, nil)
 		}
 	}
-	r.keep(&refSession{g: g, in: in, out: way.out, before: came, after: *p})
+	if !r.keep(&refSession{g: g, in: in, out: way.out, before: came, after: *p}) {
+		return r.stop(engine.Exhausted, g.Name, nil)
+	}
 	return r.leaveBy(g, way, p)
 }
 
-func (r *reference) keep(s *refSession) {
+// keep remembers a session, where the gateway has room for it.
+func (r *reference) keep(s *refSession) bool {
+	there := 0
+	for _, other := range r.sessions {
+		if other.g == s.g {
+			there++
+		}
+	}
+	if most := s.g.Limits.Sessions; most > 0 && there >= most {
+		r.met["no room for a session"]++
+		return false
+	}
 	r.sessions = append(r.sessions, s)
 	if !r.back {
 		r.first = append(r.first, s)
 	}
+	return true
 }
 
 // mustRoute returns the way to an address; the client is told where there is none.

@@ -440,6 +440,9 @@ func (g *small) writeGateway(gw *smallGateway) {
 	}
 	g.line("    serves: {ssh: [%s], icmp: [%s]}", pick(g.random, gw.interfaces).name, pick(g.random, gw.interfaces).zone)
 	g.writeHandling(gw)
+	if g.chance(6) {
+		g.line("    limits: {sessions: %d}", 1+g.IntN(4))
+	}
 	g.line("    nat:")
 	for n := range 2 + g.IntN(6) {
 		g.writeNAT(gw, n)
