@@ -8,6 +8,7 @@ import (
 
 	"hollowbridge/core/advice"
 	"hollowbridge/core/engine"
+	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/netfile"
 )
@@ -66,7 +67,7 @@ func examine(t *testing.T, text string) []advice.Finding {
 func listing(found []advice.Finding) string {
 	var lines []string
 	for _, f := range found {
-		lines = append(lines, fmt.Sprintf("%s line %d, %s: %s", f.Name, f.Place.Line, f.Subject, f.Text))
+		lines = append(lines, fmt.Sprintf("%s line %d, %s: %s", f.Kind, f.Place.Line, f.Subject, f.Text))
 	}
 	return strings.Join(lines, "\n")
 }
@@ -118,7 +119,7 @@ func TestEachFindingHasANetworkThatShowsItAndATwinThatDoesNot(t *testing.T) {
 			}
 			has := func(text string) (bool, []advice.Finding) {
 				found := examine(t, strings.Replace(calm, c.place, text, 1))
-				return slices.ContainsFunc(found, func(f advice.Finding) bool { return f.Name == c.finding && strings.Contains(f.Text, c.text) }), found
+				return slices.ContainsFunc(found, func(f advice.Finding) bool { return f.Kind.String() == c.finding && strings.Contains(f.Text, c.text) }), found
 			}
 			seen[c.finding] = true
 			if ok, found := has(c.shows); !ok {
@@ -149,7 +150,7 @@ func TestEachFindingHasANetworkThatShowsItAndATwinThatDoesNot(t *testing.T) {
 		{"twin-address", twins("10.61.24.5"), twins("10.61.33.9")},
 	} {
 		seen[c.finding] = true
-		is := func(f advice.Finding) bool { return f.Name == c.finding }
+		is := func(f advice.Finding) bool { return f.Kind.String() == c.finding }
 		if found := examine(t, c.shows); !slices.ContainsFunc(found, is) {
 			t.Errorf("%s is not found:\n%s", c.finding, listing(found))
 		}
@@ -157,12 +158,12 @@ func TestEachFindingHasANetworkThatShowsItAndATwinThatDoesNot(t *testing.T) {
 			t.Errorf("%s is found in the twin:\n%s", c.finding, listing(found))
 		}
 	}
-	for _, name := range advice.Names() {
+	for _, name := range network.FindingNames() {
 		if !seen[name] {
 			t.Errorf("%s has no network that shows it", name)
 		}
-		if severity, why, ok := advice.Explain(name); !ok || severity == "" || !strings.HasSuffix(why, ".") {
-			t.Errorf("%s is not explained: %s %s", name, severity, why)
+		if f, ok := network.FindingOf(name); !ok || f.Severity() == "" || !strings.HasSuffix(f.Why(), ".") {
+			t.Errorf("%s is not explained: %s %s", f, f.Severity(), f.Why())
 		}
 	}
 }

@@ -17,7 +17,7 @@ type Rule struct {
 	Disabled bool
 	Log      bool
 	Note     string
-	Accept   []string  // findings that are meant to be
+	Accept   []Finding // findings that are meant to be
 	When     *Schedule // nil is always
 	Place    Place
 }

@@ -66,15 +66,15 @@ func runCheck(c *call) int {
 	fmt.Fprintln(c.Out)
 	var rows [][]string
 	for _, f := range found {
-		rows = append(rows, []string{string(f.Severity), fmt.Sprint(f.Place.Line), f.Subject, f.Name, f.Text})
+		rows = append(rows, []string{string(f.Severity()), fmt.Sprint(f.Place.Line), f.Subject, f.Kind.String(), f.Text})
 	}
 	c.printTableWithin([]string{"", "line", "about", "finding", ""}, rows, []int{0, 0, 22, 0, 0})
-	c.printMends(found, repairs)
+	c.printProposals(found, repairs)
 	fmt.Fprintln(c.Out, "\nhollowbridge check -explain FINDING says why one matters")
 	return no
 }
 
-// examine returns the findings and, for those that an edit mends, the repair.
+// examine returns the findings and, for those that an edit proposals, the repair.
 func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]repairJSON, err error) {
 	e, done := c.compile(n)
 	found, err = advice.Examine(e, reach.MostPieces)
@@ -92,7 +92,7 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 		return found, repairs, nil
 	}
 	for i := range found {
-		if len(found[i].Mends) == 0 || tries <= 0 {
+		if len(found[i].Proposals) == 0 || tries <= 0 {
 			continue
 		}
 		tries--
@@ -107,8 +107,8 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 // are: about a second's work.
 const mostFindingsTried = 5000
 
-// printMends lists the edits that mend findings.
-func (c *call) printMends(found []advice.Finding, repairs [][]repairJSON) {
+// printProposals lists the edits that mend findings.
+func (c *call) printProposals(found []advice.Finding, repairs [][]repairJSON) {
 	first := true
 	for i, list := range repairs {
 		for _, r := range list {
@@ -117,7 +117,7 @@ func (c *call) printMends(found []advice.Finding, repairs [][]repairJSON) {
 				c.say("Edits that mend these. Each was tried on a copy: the finding was gone, and nothing new was wrong.")
 				first = false
 			}
-			fmt.Fprintf(c.Out, "\n  %s, line %d\n    %s\n", found[i].Name, found[i].Place.Line, c.commandText(r.Command, 4))
+			fmt.Fprintf(c.Out, "\n  %s, line %d\n    %s\n", found[i].Kind, found[i].Place.Line, c.commandText(r.Command, 4))
 			for _, line := range r.Opens {
 				fmt.Fprintf(c.Out, "      %s\n", strings.Join(wrap(line, c.Width-6), "\n      "))
 			}
@@ -126,11 +126,11 @@ func (c *call) printMends(found []advice.Finding, repairs [][]repairJSON) {
 }
 
 func (c *call) explain(name string) int {
-	severity, why, ok := advice.Explain(name)
+	f, ok := network.FindingOf(name)
 	if !ok {
-		return c.misused("%s: no such finding%s", name, netfile.DidYouMean(name, advice.Names()))
+		return c.misused("%s: no such finding%s", name, netfile.DidYouMean(name, network.FindingNames()))
 	}
-	fmt.Fprintf(c.Out, "%s (%s): %s\n", name, severity, why)
+	fmt.Fprintf(c.Out, "%s (%s): %s\n", f, f.Severity(), f.Why())
 	return yes
 }
 
@@ -188,8 +188,7 @@ func (c *call) checkJSON() int {
 		return c.failed(err)
 	}
 	for i, f := range found {
-		_, why, _ := advice.Explain(f.Name)
-		result.Findings = append(result.Findings, findingJSON{f.Name, string(f.Severity), f.Place.File, f.Place.Line, f.Subject, f.Text, why, append([]repairJSON{}, repairs[i]...)})
+		result.Findings = append(result.Findings, findingJSON{f.Kind.String(), string(f.Severity()), f.Place.File, f.Place.Line, f.Subject, f.Text, f.Kind.Why(), append([]repairJSON{}, repairs[i]...)})
 	}
 	c.printJSON(result)
 	if len(found) > 0 {

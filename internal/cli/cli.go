@@ -94,7 +94,7 @@ type options struct {
 	tap, junit           bool
 	from, to, service    string
 	before, behind       string
-	settings             []netfile.Setting
+	settings             []network.Setting
 	outside, inside, via repeated
 }
 

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"testing"
 
-	"go.yaml.in/yaml/v3"
+	"hollowbridge/core/network"
 
-	"hollowbridge/core/advice"
+	"go.yaml.in/yaml/v3"
 )
 
 func page(t *testing.T, name string) string {
@@ -148,9 +148,8 @@ func TestLinksOfTheREADMELeadSomewhere(t *testing.T) {
 // Every finding is explained in the docs in the words of the program.
 func TestEveryFindingIsInTheDocs(t *testing.T) {
 	text := page(t, "docs/reach.md")
-	for _, name := range advice.Names() {
-		severity, why, _ := advice.Explain(name)
-		if line := fmt.Sprintf("| `%s` | %s | %s |", name, severity, why); !strings.Contains(text, line) {
+	for _, f := range network.Findings() {
+		if line := fmt.Sprintf("| `%s` | %s | %s |", f, f.Severity(), f.Why()); !strings.Contains(text, line) {
 			t.Errorf("missing in docs/reach.md: %s", line)
 		}
 	}

@@ -75,7 +75,7 @@ var enableCommand = &command{
 	help:     `Takes "disabled: true" off a rule.`,
 	examples: []string{"hollowbridge enable weather-page -dry-run"},
 	flags:    editFlags,
-	run:      func(c *call) int { return runSwitch(c, "") },
+	run:      func(c *call) int { return runSwitch(c, "enable") },
 }
 
 var disableCommand = &command{
@@ -84,7 +84,7 @@ var disableCommand = &command{
 	help:     `Puts "disabled: true" on a rule.`,
 	examples: []string{"hollowbridge disable weather-page -dry-run"},
 	flags:    editFlags,
-	run:      func(c *call) int { return runSwitch(c, "true") },
+	run:      func(c *call) int { return runSwitch(c, "disable") },
 }
 
 var removeCommand = &command{
@@ -108,13 +108,13 @@ func editFlags(set *flag.FlagSet, o *options) {
 type keyFlag struct {
 	key      string
 	flag     bool
-	settings *[]netfile.Setting
+	settings *[]network.Setting
 }
 
 func (k keyFlag) String() string   { return "" }
 func (k keyFlag) IsBoolFlag() bool { return k.flag }
 func (k keyFlag) Set(value string) error {
-	*k.settings = append(*k.settings, netfile.Setting{Key: k.key, Value: value})
+	*k.settings = append(*k.settings, network.Setting{Key: k.key, Value: value})
 	return nil
 }
 
@@ -140,25 +140,12 @@ func runAdd(c *call) int {
 	if err := c.checkKeys(kind, values); err != nil {
 		return c.misused("%s", err)
 	}
+	edit := network.Edit{Verb: "add", Kind: kind, Name: name, Gateway: c.options.gateway, Values: values, Settings: c.options.settings, Before: c.options.before, After: c.options.behind}
 	return c.edit(func(e *netfile.Editor) error {
-		switch kind {
-		case "group", "service":
-			return e.AddEntry(kind, name, netfile.ListText(values))
-		case "host":
-			settings := c.options.settings
-			if c.options.gateway != "" {
-				settings = append(settings, netfile.Setting{Key: "gateway", Value: c.options.gateway})
-			}
-			return e.AddEntry(kind, name, netfile.MappingText(settings))
-		}
-		gateway, err := c.gatewayFor(e)
-		if err != nil {
+		if err := e.Apply(edit); err != nil {
 			return err
 		}
-		if err := e.AddRule(gateway, kind, name, c.options.settings, c.options.before, c.options.behind); err != nil {
-			return err
-		}
-		return c.afterForward(e, gateway, kind, name)
+		return c.afterForward(e, edit)
 	})
 }
 
@@ -190,79 +177,48 @@ func (c *call) checkKeys(kind string, values []string) error {
 		}
 	}
 	for _, k := range keys {
-		if k.Required && !slices.ContainsFunc(c.options.settings, func(s netfile.Setting) bool { return s.Key == k.Name }) {
+		if k.Required && !slices.ContainsFunc(c.options.settings, func(s network.Setting) bool { return s.Key == k.Name }) {
 			return fmt.Errorf("a %s needs -%s: %s", kind, k.Name, k.Meaning)
 		}
 	}
 	return nil
 }
 
-// gatewayFor returns the gateway that a rule is for: the one named, or the only one.
-func (c *call) gatewayFor(e *netfile.Editor) (string, error) {
-	n, err := e.Network()
-	if err != nil {
-		return "", err
-	}
-	var names []string
-	for _, g := range n.Gateways {
-		names = append(names, g.Name)
-	}
-	switch {
-	case c.options.gateway != "" && !slices.Contains(names, c.options.gateway):
-		return "", fmt.Errorf("%s: no such gateway%s", c.options.gateway, netfile.DidYouMean(c.options.gateway, names))
-	case c.options.gateway != "":
-		return c.options.gateway, nil
-	case len(names) == 1:
-		return names[0], nil
-	}
-	return "", fmt.Errorf("there are several gateways; say which with -gateway: %s", strings.Join(names, ", "))
-}
-
 // afterForward adds the filter rule a forward needs, if asked to, and traces a
 // connection through the new forward.
-func (c *call) afterForward(e *netfile.Editor, gateway, kind, name string) error {
-	if kind != "port-forward" && kind != "destination-nat" {
+func (c *call) afterForward(e *netfile.Editor, edit network.Edit) error {
+	if edit.Kind != "port-forward" && edit.Kind != "destination-nat" {
 		return nil
 	}
-	t, rule, err := c.tryForward(e, gateway, name)
+	gateway, err := e.GatewayFor(edit.Gateway)
+	if err != nil {
+		return err
+	}
+	t, rule, err := c.tryForward(e, gateway, edit.Name)
 	if err != nil || t == nil {
 		return err
 	}
 	g := t.Network.Gateway(gateway)
-	missing := t.Outcome == engine.Dropped && t.Step == engine.StepFilter && t.At.Name() == gateway
-	need := advice.PermissionFor(g, rule)
-	if missing && c.options.allow {
-		settings := []netfile.Setting{{Key: "from", Value: need.From}, {Key: "to", Value: need.To}}
-		if need.Service != "" {
-			settings = append(settings, netfile.Setting{Key: "service", Value: need.Service})
+	if t.Outcome == engine.Dropped && t.Step == engine.StepFilter && t.EndedAt(g) {
+		permit := advice.Permit(rule, t.Trace)
+		if len(t.Network.Gateways) == 1 {
+			permit.Gateway = ""
 		}
-		before := ""
-		if t.Rule != nil {
-			before = t.Rule.Name
-		}
-		if err := e.AddRule(gateway, "allow", name, settings, before, ""); err != nil {
-			return err
-		}
-		if t, _, err = c.tryForward(e, gateway, name); err != nil || t == nil {
-			return err
-		}
-	} else if missing {
-		if t.Rule == nil {
+		switch {
+		case c.options.allow:
+			if err := e.Apply(permit); err != nil {
+				return err
+			}
+			if t, _, err = c.tryForward(e, gateway, edit.Name); err != nil || t == nil {
+				return err
+			}
+		case t.Rule == nil:
 			c.remark("%s needs a filter rule as well, or nothing gets through: add -allow, or", gateway)
-		} else {
+			c.remark("  %s", c.typed(permit.Command()))
+		default:
 			c.remark("%s of %s stops it, so it needs a filter rule before that: add -allow, or", t.Rule.Name, gateway)
+			c.remark("  %s", c.typed(permit.Command()))
 		}
-		command := fmt.Sprintf("hollowbridge add allow %s -from %s -to %s", name, need.From, need.To)
-		if len(t.Network.Gateways) > 1 {
-			command += " -gateway " + gateway
-		}
-		if need.Service != "" {
-			command += " -service " + need.Service
-		}
-		if t.Rule != nil {
-			command += " -before " + t.Rule.Name
-		}
-		c.remark("  %s", c.typed(command))
 	}
 	c.remark("%s -> %s %s: %s", t.Connection.Packet.From(), t.Connection.Packet.To(), t.Connection.Packet.Protocol, c.verdictLine(t.Trace))
 	return nil
@@ -289,76 +245,57 @@ func (c *call) tryForward(e *netfile.Editor, gateway, name string) (*tried, *net
 	return &tried{compiled.NewWalk().Trace(connection), n}, g.NAT[at], nil
 }
 
-// named finds what the arguments name: NAME, or KIND NAME. rest is what follows.
-func (c *call) named(e *netfile.Editor, rest int) (netfile.Thing, []string, error) {
-	args := c.args
-	kind := ""
-	if len(args) > rest+1 || len(args) > 1 && slices.Contains(netfile.Kinds(), args[0]) {
-		if !slices.Contains(netfile.Kinds(), args[0]) {
-			return netfile.Thing{}, nil, fmt.Errorf("%s: no such kind%s", args[0], netfile.DidYouMean(args[0], netfile.Kinds()))
-		}
-		kind, args = args[0], args[1:]
-	}
-	t, err := e.Find(kind, args[0], c.options.gateway)
-	return t, args[1:], err
-}
-
 func runChange(c *call) int {
-	var settings []netfile.Setting
+	var settings []network.Setting
 	for len(c.args) > 0 {
 		key, value, found := strings.Cut(c.args[len(c.args)-1], "=")
 		if !found {
 			break
 		}
-		settings = append([]netfile.Setting{{Key: key, Value: value}}, settings...)
+		settings = append([]network.Setting{{Key: key, Value: value}}, settings...)
 		c.args = c.args[:len(c.args)-1]
 	}
 	if len(settings) == 0 {
 		return c.misused("it needs NAME and KEY=VALUE")
 	}
-	return c.editNamed(0, "NAME and KEY=VALUE", func(e *netfile.Editor, t netfile.Thing, _ []string) error {
-		return e.Change(t, settings)
-	})
+	return c.editNamed(network.Edit{Verb: "change", Settings: settings}, 0, "NAME and KEY=VALUE")
 }
 
 func runMove(c *call) int {
-	return c.editNamed(2, "NAME before|after OTHER", func(e *netfile.Editor, t netfile.Thing, rest []string) error {
-		if rest[0] != "before" && rest[0] != "after" {
-			return fmt.Errorf("write NAME before OTHER, or NAME after OTHER")
-		}
-		return e.Move(t, rest[0] == "after", rest[1])
-	})
+	return c.editNamed(network.Edit{Verb: "move"}, 2, "NAME before|after OTHER")
 }
 
-func runSwitch(c *call, disabled string) int {
-	return c.editNamed(0, "NAME", func(e *netfile.Editor, t netfile.Thing, _ []string) error {
-		if !t.IsRule() {
-			return fmt.Errorf("%s is no rule; only rules are enabled and disabled", t)
-		}
-		return e.Change(t, []netfile.Setting{{Key: "disabled", Value: disabled}})
-	})
-}
+func runSwitch(c *call, verb string) int { return c.editNamed(network.Edit{Verb: verb}, 0, "NAME") }
 
-func runRemove(c *call) int {
-	return c.editNamed(0, "NAME", func(e *netfile.Editor, t netfile.Thing, _ []string) error { return e.Remove(t) })
-}
+func runRemove(c *call) int { return c.editNamed(network.Edit{Verb: "remove"}, 0, "NAME") }
 
-// editNamed edits what the arguments name: [KIND] NAME and as many more. needs says
-// what has to be there.
-func (c *call) editNamed(more int, needs string, change func(e *netfile.Editor, t netfile.Thing, rest []string) error) int {
+// editNamed makes an edit of what the arguments name: [KIND] NAME, and as many more, which
+// say where it goes. needs says what has to be there.
+func (c *call) editNamed(edit network.Edit, more int, needs string) int {
 	if len(c.args) < 1+more || len(c.args) > 2+more {
 		return c.misused("it needs %s", needs)
 	}
-	return c.edit(func(e *netfile.Editor) error {
-		t, rest, err := c.named(e, more)
-		switch {
-		case err != nil:
-			return err
-		case len(rest) != more:
-			return fmt.Errorf("it needs %s", needs)
+	args := c.args
+	if len(args) > more+1 || len(args) > 1 && slices.Contains(netfile.Kinds(), args[0]) {
+		if !slices.Contains(netfile.Kinds(), args[0]) {
+			return c.failed(fmt.Errorf("%s: no such kind%s", args[0], netfile.DidYouMean(args[0], netfile.Kinds())))
 		}
-		return change(e, t, rest)
-	})
+		edit.Kind, args = args[0], args[1:]
+	}
+	edit.Name, edit.Gateway = args[0], c.options.gateway
+	if rest := args[1:]; len(rest) != more {
+		return c.failed(fmt.Errorf("it needs %s", needs))
+	} else if more == 2 {
+		switch rest[0] {
+		case "before":
+			edit.Before = rest[1]
+		case "after":
+			edit.After = rest[1]
+		default:
+			return c.failed(fmt.Errorf("write NAME before OTHER, or NAME after OTHER"))
+		}
+	}
+	return c.edit(func(e *netfile.Editor) error { return e.Apply(edit) })
 }
 
 type editJSON struct {

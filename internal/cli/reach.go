@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"hollowbridge/core/advice"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
@@ -257,9 +256,9 @@ func (c *call) traceLine(x reach.Example) string {
 		line += " -in " + x.In.String()
 	}
 	if c.options.at != "" {
-		line += " -at " + advice.Quoted(c.options.at)
+		line += " -at " + network.Quoted(c.options.at)
 	} else if x.Timed {
-		line += " -at " + advice.Quoted(x.Moment.String())
+		line += " -at " + network.Quoted(x.Moment.String())
 	}
 	return c.typed(line)
 }
@@ -269,7 +268,7 @@ func (c *call) typed(command string) string {
 	if c.options.file == "" {
 		return command
 	}
-	return command + " -f " + advice.Quoted(c.options.file)
+	return command + " -f " + network.Quoted(c.options.file)
 }
 
 func (c *call) reachCSV(n *network.Network, found []reach.Access) int {

@@ -24,7 +24,7 @@ func (c *call) repairEntries(n *network.Network, list []repair.Repair) []repairJ
 	var entries []repairJSON
 	for _, r := range list {
 		var commands []string
-		for _, edit := range r.Mend {
+		for _, edit := range r.Edits {
 			commands = append(commands, c.typed(edit.Command()))
 		}
 		entry := repairJSON{strings.Join(commands, " && "), []string{"too many rules to say what else it opens"}}
@@ -102,5 +102,5 @@ func (c *call) applyRepair(list []repair.Repair) int {
 		return c.failed(fmt.Errorf("-repair %d: the trace offers %s", number, count(len(list), "repair")))
 	}
 	c.options.json = false
-	return c.edit(func(e *netfile.Editor) error { return repair.Make(e, list[number-1].Mend) })
+	return c.edit(func(e *netfile.Editor) error { return e.ApplyAll(list[number-1].Edits) })
 }

@@ -96,23 +96,23 @@ func TestEditsOfRandomFilesChangeOneThing(t *testing.T) {
 			}
 			return thing
 		}
-		change := func(settings ...netfile.Setting) func(*netfile.Editor) error {
+		change := func(settings ...network.Setting) func(*netfile.Editor) error {
 			return func(e *netfile.Editor) error { return e.Change(find(e), settings) }
 		}
 
-		after := outline(session(t, path, change(netfile.Setting{Key: "note", Value: `a "note": [x], # y`})))
+		after := outline(session(t, path, change(network.Setting{Key: "note", Value: `a "note": [x], # y`})))
 		if want := before[at] + `a "note": [x], # y`; after[at] != want || !sameBut(before, after, at) {
 			t.Fatalf("seed %d: a note on %v gives\n%s", seed, rule, strings.Join(after, "\n"))
 		}
-		session(t, path, change(netfile.Setting{Key: "note"}))
+		session(t, path, change(network.Setting{Key: "note"}))
 		wantFile(t, path, text, seed, rule)
 
 		if !strings.Contains(before[at], "disabled true") {
-			after = outline(session(t, path, change(netfile.Setting{Key: "disabled", Value: "true"})))
+			after = outline(session(t, path, change(network.Setting{Key: "disabled", Value: "true"})))
 			if !strings.Contains(after[at], "disabled true") || !sameBut(before, after, at) {
 				t.Fatalf("seed %d: disabling %v gives\n%s", seed, rule, strings.Join(after, "\n"))
 			}
-			session(t, path, change(netfile.Setting{Key: "disabled"}))
+			session(t, path, change(network.Setting{Key: "disabled"}))
 			wantFile(t, path, text, seed, rule)
 		}
 
@@ -193,7 +193,7 @@ func TestSaveRefusesAWrongFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer e.Close()
-	if err := e.AddRule("rim", "allow", "new", []netfile.Setting{{Key: "from", Value: "nowhere"}}, "", ""); err != nil {
+	if err := e.AddRule("rim", "allow", "new", []network.Setting{{Key: "from", Value: "nowhere"}}, "", ""); err != nil {
 		t.Fatal(err)
 	}
 	if err := e.Save(); err == nil || !strings.Contains(err.Error(), "nowhere: no such host, group, zone or address") {
@@ -245,13 +245,13 @@ func TestRoutesAreEdited(t *testing.T) {
 			return edit(e, thing)
 		}
 	}
-	change := func(name string, settings ...netfile.Setting) func(*netfile.Editor) error {
+	change := func(name string, settings ...network.Setting) func(*netfile.Editor) error {
 		return find(name, func(e *netfile.Editor, r netfile.Thing) error { return e.Change(r, settings) })
 	}
 	remove := func(name string) func(*netfile.Editor) error {
 		return find(name, func(e *netfile.Editor, r netfile.Thing) error { return e.Remove(r) })
 	}
-	add := func(gateway, to string, settings ...netfile.Setting) func(*netfile.Editor) error {
+	add := func(gateway, to string, settings ...network.Setting) func(*netfile.Editor) error {
 		return func(e *netfile.Editor) error { return e.AddRule(gateway, "route", to, settings, "", "") }
 	}
 	for _, c := range []struct {
@@ -259,15 +259,15 @@ func TestRoutesAreEdited(t *testing.T) {
 		edit     func(*netfile.Editor) error
 		old, new string // what is replaced
 	}{
-		{"a hop", change("10.9.0.0/16", netfile.Setting{Key: "via", Value: "10.0.0.8"}), "via: 10.0.0.9,", "via: 10.0.0.8,"},
-		{"no distance", change("10.9.0.0/16", netfile.Setting{Key: "distance"}), ", distance: 5", ""},
-		{"one of several", change("default via 2001:db8:1::1", netfile.Setting{Key: "distance", Value: "9"}, netfile.Setting{Key: "via", Value: "2001:db8:1::3"}),
+		{"a hop", change("10.9.0.0/16", network.Setting{Key: "via", Value: "10.0.0.8"}), "via: 10.0.0.9,", "via: 10.0.0.8,"},
+		{"no distance", change("10.9.0.0/16", network.Setting{Key: "distance"}), ", distance: 5", ""},
+		{"one of several", change("default via 2001:db8:1::1", network.Setting{Key: "distance", Value: "9"}, network.Setting{Key: "via", Value: "2001:db8:1::3"}),
 			"via: \"2001:db8:1::1\"\n", "via: 2001:db8:1::3\n        distance: 9\n"},
-		{"another prefix", change("10.9.0.0/16", netfile.Setting{Key: "to", Value: "10.8.0.0/15"}, netfile.Setting{Key: "via", Value: "10.0.0.7"}), "{to: 10.9.0.0/16, via: 10.0.0.9", "{to: 10.8.0.0/15, via: 10.0.0.7"},
+		{"another prefix", change("10.9.0.0/16", network.Setting{Key: "to", Value: "10.8.0.0/15"}, network.Setting{Key: "via", Value: "10.0.0.7"}), "{to: 10.9.0.0/16, via: 10.0.0.9", "{to: 10.8.0.0/15, via: 10.0.0.7"},
 		{"one goes", remove("default via 198.51.100.1"), "      - {to: default, via: 198.51.100.1} # the usual way\n", ""},
 		{"one goes with its comment", remove("10.9.0.0/16"), "      # towards the hill\n      - {to: 10.9.0.0/16, via: 10.0.0.9, distance: 5}\n", ""},
-		{"one more", add("rim", "10.7.0.0/16", netfile.Setting{Key: "blackhole", Value: "true"}), "distance: 5}\n", "distance: 5}\n      - {to: 10.7.0.0/16, blackhole: true}\n"},
-		{"the first", add("keep", "default", netfile.Setting{Key: "via", Value: "10.0.0.1"}), "zone: yard}\n`", "zone: yard}\n    routes:\n      - {to: default, via: 10.0.0.1}\n`"},
+		{"one more", add("rim", "10.7.0.0/16", network.Setting{Key: "blackhole", Value: "true"}), "distance: 5}\n", "distance: 5}\n      - {to: 10.7.0.0/16, blackhole: true}\n"},
+		{"the first", add("keep", "default", network.Setting{Key: "via", Value: "10.0.0.1"}), "zone: yard}\n`", "zone: yard}\n    routes:\n      - {to: default, via: 10.0.0.1}\n`"},
 	} {
 		path := filepath.Join(t.TempDir(), "n.yaml")
 		if err := os.WriteFile(path, []byte(routed), 0o644); err != nil {
@@ -321,7 +321,7 @@ func TestCopiesOfAnEditorAreTheirOwn(t *testing.T) {
 		t.Fatal(err)
 	}
 	one, two := sketch.Copy(), sketch.Copy()
-	if err := one.AddRule("rim", "allow", "all", []netfile.Setting{{Key: "from", Value: "any"}, {Key: "to", Value: "any"}}, "", ""); err != nil {
+	if err := one.AddRule("rim", "allow", "all", []network.Setting{{Key: "from", Value: "any"}, {Key: "to", Value: "any"}}, "", ""); err != nil {
 		t.Fatal(err)
 	}
 	if len(one.Difference()) == 0 || len(two.Difference()) > 0 || len(sketch.Difference()) > 0 {

@@ -166,12 +166,9 @@ func (e *Editor) Find(kind, name, gateway string) (Thing, error) {
 	return Thing{}, fmt.Errorf("%s: several things have this name; %s: %s", name, how, strings.Join(texts, ", "))
 }
 
-// A Setting is a key and the value to give it; an empty value takes the key away.
-type Setting struct{ Key, Value string }
-
 // AddRule puts a rule or route at the end of a gateway's list, or before or after
 // another of the same list.
-func (e *Editor) AddRule(gateway, kind, name string, settings []Setting, before, after string) error {
+func (e *Editor) AddRule(gateway, kind, name string, settings []network.Setting, before, after string) error {
 	_, gateways := lookup(e.root, "gateways")
 	_, g := lookup(gateways, gateway)
 	if g == nil {
@@ -184,7 +181,7 @@ func (e *Editor) AddRule(gateway, kind, name string, settings []Setting, before,
 	case slices.Contains(network.Verbs, network.Verb(kind)):
 		list = "filter"
 	}
-	keys := append([]Setting{{nameKey(kind), name}}, settings...)
+	keys := append([]network.Setting{{Key: nameKey(kind), Value: name}}, settings...)
 	key, rules := lookup(g, list)
 	anchor, where := before, "before"
 	if after != "" {
@@ -223,7 +220,7 @@ func (e *Editor) rule(rules *yaml.Node, gateway, list, name string) (Thing, erro
 	return Thing{}, fmt.Errorf("%s: no such rule in %s of %s%s", name, list, gateway, oneOf(name, names))
 }
 
-func (e *Editor) insertRule(rules *yaml.Node, at Thing, behind bool, kind string, keys []Setting) error {
+func (e *Editor) insertRule(rules *yaml.Node, at Thing, behind bool, kind string, keys []network.Setting) error {
 	if rules.Style&yaml.FlowStyle != 0 {
 		item := "{" + flowSettings(keys) + "}"
 		if behind {
@@ -260,7 +257,7 @@ func (e *Editor) itemLines(item *yaml.Node) (first, last, column int) {
 	return first, last, column
 }
 
-func ruleLines(column int, kind string, keys []Setting) string {
+func ruleLines(column int, kind string, keys []network.Setting) string {
 	var b strings.Builder
 	indent := strings.Repeat(" ", column-1)
 	if kind == routeKind { // routes are a table, one a line
@@ -276,7 +273,7 @@ func ruleLines(column int, kind string, keys []Setting) string {
 	return b.String()
 }
 
-func flowSettings(keys []Setting) string {
+func flowSettings(keys []network.Setting) string {
 	var texts []string
 	for _, s := range keys {
 		texts = append(texts, s.Key+": "+valueText(s.Key, s.Value, true))
@@ -317,7 +314,7 @@ func (e *Editor) AddEntry(kind, name string, body string) error {
 
 // Change gives keys of a rule or host new values. A group or service has one
 // value and no keys; it is changed by the key "members" or "ports".
-func (e *Editor) Change(t Thing, settings []Setting) error {
+func (e *Editor) Change(t Thing, settings []network.Setting) error {
 	for _, s := range settings {
 		if t.Kind == "group" || t.Kind == "service" {
 			if s.Key != bodyKey(t.Kind) || s.Value == "" {
@@ -376,7 +373,7 @@ func (e *Editor) inFlow(n *yaml.Node) bool {
 	return found
 }
 
-func (e *Editor) setKey(t Thing, s Setting) error {
+func (e *Editor) setKey(t Thing, s network.Setting) error {
 	k, v := lookup(t.body, s.Key)
 	flow := t.body.Style&yaml.FlowStyle != 0
 	text := valueText(s.Key, s.Value, flow)

@@ -2,12 +2,10 @@ package netfile
 
 import (
 	"net/netip"
-	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
 
-	"hollowbridge/core/advice"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -64,12 +62,13 @@ func (r *reader) common(f *fields, g *network.Gateway, number int, names map[str
 		names[n.Value] = n
 	}
 	for _, n := range f.scalars("accept") {
-		if !slices.Contains(advice.Names(), n.Value) {
-			r.fail(n, "%s: check has no finding of this name%s", n.Value, DidYouMean(n.Value, advice.Names()))
+		if found, ok := network.FindingOf(n.Value); ok {
+			rule.Accept = append(rule.Accept, found)
+		} else {
+			r.fail(n, "%s: check has no finding of this name%s", n.Value, DidYouMean(n.Value, network.FindingNames()))
 		}
-		rule.Accept = append(rule.Accept, n.Value)
 	}
-	if len(rule.Accept) > 0 && rule.Note == "" {
+	if f.keys["accept"] != nil && rule.Note == "" {
 		r.fail(f.keys["accept"], "accept needs a note that says why")
 	}
 	if w := f.child("when"); w != nil {

@@ -169,4 +169,4 @@ func ListText(values []string) string {
 }
 
 // MappingText writes settings as a YAML mapping between braces.
-func MappingText(settings []Setting) string { return "{" + flowSettings(settings) + "}" }
+func MappingText(settings []network.Setting) string { return "{" + flowSettings(settings) + "}" }

@@ -3,7 +3,6 @@
 package repair
 
 import (
-	"fmt"
 	"slices"
 
 	"hollowbridge/core/advice"
@@ -17,7 +16,7 @@ import (
 // A Repair is edits that were tried and do what they are for.
 type Repair struct {
 	Command  string // as it is typed
-	Mend     advice.Mend
+	Edits    network.Edits
 	Opens    []reach.Difference // everything that fares differently, what is repaired included
 	Compared bool               // false where the network is too large to say what fares differently
 }
@@ -58,14 +57,14 @@ func NewBench(path string, n *network.Network, mostRules int) (*Bench, error) {
 func (b *Bench) ForTrace(t *engine.Trace, everybody bool) []Repair {
 	var found []Repair
 	type attempt struct {
-		mend advice.Mend
-		from []standstill // where it was stopped before
+		edits network.Edits
+		from  []standstill // where it was stopped before
 	}
 	var waiting []attempt
 	add := func(t *engine.Trace, n *network.Network, before attempt) {
 		from := append(slices.Clone(before.from), standsAt(t))
-		for _, m := range advice.Mends(t, n, everybody) {
-			waiting = append(waiting, attempt{slices.Concat(before.mend, m), from})
+		for _, m := range advice.Proposals(t, n, everybody) {
+			waiting = append(waiting, attempt{slices.Concat(before.edits, m), from})
 		}
 	}
 	add(t, b.net, attempt{})
@@ -73,23 +72,23 @@ func (b *Bench) ForTrace(t *engine.Trace, everybody bool) []Repair {
 	for left := b.tries(); left > 0 && len(waiting) > 0 && len(found) < mostRepairs; {
 		a := waiting[0]
 		waiting = waiting[1:]
-		if tried[a.mend.Command()] {
+		if tried[a.edits.Command()] {
 			continue
 		}
-		if len(found) > 0 && len(a.mend) > len(found[0].Mend) {
+		if len(found) > 0 && len(a.edits) > len(found[0].Edits) {
 			break
 		}
-		tried[a.mend.Command()] = true
+		tried[a.edits.Command()] = true
 		left--
-		after := b.try(a.mend)
+		after := b.try(a.edits)
 		if after == nil {
 			continue
 		}
 		switch again := traced(after, t); {
 		case again == nil:
 		case again.Outcome == engine.Reached:
-			found = append(found, b.repair(a.mend, after))
-		case len(a.mend) < mostTogether && !slices.Contains(a.from, standsAt(again)):
+			found = append(found, b.repair(a.edits, after))
+		case len(a.edits) < mostTogether && !slices.Contains(a.from, standsAt(again)):
 			add(again, after.Network(), a)
 		}
 	}
@@ -101,8 +100,8 @@ func (b *Bench) ForTrace(t *engine.Trace, everybody bool) []Repair {
 
 func sorted(list []Repair) []Repair {
 	slices.SortStableFunc(list, func(a, b Repair) int {
-		if a.Mend.Corrects() != b.Mend.Corrects() {
-			if a.Mend.Corrects() {
+		if a.Edits.Corrects() != b.Edits.Corrects() {
+			if a.Edits.Corrects() {
 				return -1
 			}
 			return 1
@@ -114,7 +113,7 @@ func sorted(list []Repair) []Repair {
 
 // closes reports whether something that was reached, and meant to be, is not any more.
 func (r Repair) closes() bool {
-	return !r.Mend.Corrects() && slices.ContainsFunc(r.Opens, func(d reach.Difference) bool { return d.Change == reach.NoLonger })
+	return !r.Edits.Corrects() && slices.ContainsFunc(r.Opens, func(d reach.Difference) bool { return d.Change == reach.NoLonger })
 }
 
 // tries returns how many edits are tried for a trace.
@@ -139,7 +138,7 @@ func standsAt(t *engine.Trace) standstill {
 // ForFinding returns the first of the edits for a finding after which it is gone and
 // nothing new that is a danger or a mistake is found. ok is false where there is none.
 func (b *Bench) ForFinding(f *advice.Finding, all []advice.Finding) (r Repair, ok bool) {
-	for _, m := range f.Mends {
+	for _, m := range f.Proposals {
 		if b.overgrown {
 			break
 		}
@@ -152,7 +151,7 @@ func (b *Bench) ForFinding(f *advice.Finding, all []advice.Finding) (r Repair, o
 
 // cured tries edits for a finding and, where they leave something else to be mended
 // about the same rule, those for that as well. after is nil where that does not mend it.
-func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m advice.Mend) (_ advice.Mend, after *engine.Engine) {
+func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m network.Edits) (_ network.Edits, after *engine.Engine) {
 	for range 2 {
 		after := b.try(m)
 		if after == nil {
@@ -163,24 +162,24 @@ func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m advice.Mend) (_
 			return nil, nil
 		}
 		worse := slices.IndexFunc(left, func(l advice.Finding) bool {
-			exposes := m.Corrects() && l.Severity == advice.Danger // what the rule was meant to open is said with the edit
-			return l.Severity != advice.Note && !exposes && !slices.ContainsFunc(all, l.Same)
+			exposes := m.Corrects() && l.Severity() == network.Danger // what the rule was meant to open is said with the edit
+			return l.Severity() != network.Note && !exposes && !slices.ContainsFunc(all, l.Same)
 		})
 		if worse < 0 {
 			return m, after
 		}
-		if left[worse].Subject != f.Subject || len(left[worse].Mends) == 0 {
+		if left[worse].Subject != f.Subject || len(left[worse].Proposals) == 0 {
 			return nil, nil
 		}
-		m = slices.Concat(m, left[worse].Mends[0])
+		m = slices.Concat(m, left[worse].Proposals[0])
 	}
 	return nil, nil
 }
 
 // try makes edits on a copy and returns the network as it is then, nil where it is not right.
-func (b *Bench) try(m advice.Mend) *engine.Engine {
+func (b *Bench) try(m network.Edits) *engine.Engine {
 	e := b.sketch.Copy()
-	if Make(e, m) != nil {
+	if e.ApplyAll(m) != nil {
 		return nil
 	}
 	n, err := e.Network()
@@ -190,44 +189,9 @@ func (b *Bench) try(m advice.Mend) *engine.Engine {
 	return engine.Compile(n)
 }
 
-// Make makes edits with an editor.
-func Make(e *netfile.Editor, m advice.Mend) error {
-	for _, edit := range m {
-		if err := makeOne(e, edit); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func makeOne(e *netfile.Editor, edit advice.Edit) error {
-	settings := make([]netfile.Setting, len(edit.Settings))
-	for i, s := range edit.Settings {
-		settings[i] = netfile.Setting(s)
-	}
-	if edit.Verb == "add" {
-		return e.AddRule(edit.Gateway, edit.Kind, edit.Name, settings, edit.Before, "")
-	}
-	thing, err := e.Find(edit.Kind, edit.Name, edit.Gateway)
-	if err != nil {
-		return err
-	}
-	switch edit.Verb {
-	case "change":
-		return e.Change(thing, settings)
-	case "enable":
-		return e.Change(thing, []netfile.Setting{{Key: "disabled"}})
-	case "move":
-		return e.Move(thing, false, edit.Before)
-	case "remove":
-		return e.Remove(thing)
-	}
-	return fmt.Errorf("%s: no such edit", edit.Verb)
-}
-
 // repair says what edits open.
-func (b *Bench) repair(m advice.Mend, after *engine.Engine) Repair {
-	r := Repair{Command: m.Command(), Mend: m}
+func (b *Bench) repair(m network.Edits, after *engine.Engine) Repair {
+	r := Repair{Command: m.Command(), Edits: m}
 	if b.net.RuleCount() > b.mostRules {
 		return r
 	}
@@ -244,7 +208,7 @@ func (b *Bench) repair(m advice.Mend, after *engine.Engine) Repair {
 
 // touched returns the protocols whose connections edits can make a difference to. A
 // filter rule is compared with those of its services alone.
-func touched(m advice.Mend, before, after *network.Network) []header.Protocol {
+func touched(m network.Edits, before, after *network.Network) []header.Protocol {
 	var list []header.Protocol
 	for _, edit := range m {
 		for _, n := range []*network.Network{before, after} {

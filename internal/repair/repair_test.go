@@ -54,13 +54,13 @@ func (w *workshop) bench(tb testing.TB) *repair.Bench {
 }
 
 // after makes edits on the file and reads it again.
-func (w *workshop) after(tb testing.TB, m advice.Mend) *engine.Engine {
+func (w *workshop) after(tb testing.TB, m network.Edits) *engine.Engine {
 	tb.Helper()
 	e, err := netfile.Sketch(w.path)
 	if err != nil {
 		tb.Fatal(err)
 	}
-	if err := repair.Make(e, m); err != nil {
+	if err := e.ApplyAll(m); err != nil {
 		tb.Fatalf("%s: %v", m.Command(), err)
 	}
 	n, err := e.Network()
@@ -145,8 +145,8 @@ func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 				break
 			}
 			for _, r := range b.ForTrace(trace, false) {
-				kinds[r.Mend[0].Verb+" "+r.Mend[0].Kind]++
-				after := w.after(t, r.Mend)
+				kinds[r.Edits[0].Verb+" "+r.Edits[0].Kind]++
+				after := w.after(t, r.Edits)
 				from, err := after.Locate(c.Packet.Source)
 				if err != nil {
 					t.Fatal(err)
@@ -187,14 +187,14 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 			if !ok {
 				continue
 			}
-			names[found[i].Name]++
-			left, err := advice.Examine(w.after(t, r.Mend), reach.MostPieces)
+			names[found[i].Kind.String()]++
+			left, err := advice.Examine(w.after(t, r.Edits), reach.MostPieces)
 			if err != nil {
 				t.Fatal(err)
 			}
 			for _, l := range left {
-				if l.Same(found[i]) || l.Severity != advice.Note && !slices.ContainsFunc(found, l.Same) {
-					t.Errorf("seed %d: after %s for %s of %s there is %s of %s", seed, r.Command, found[i].Name, found[i].Subject, l.Name, l.Subject)
+				if l.Same(found[i]) || l.Severity() != network.Note && !slices.ContainsFunc(found, l.Same) {
+					t.Errorf("seed %d: after %s for %s of %s there is %s of %s", seed, r.Command, found[i].Kind, found[i].Subject, l.Kind, l.Subject)
 				}
 			}
 		}

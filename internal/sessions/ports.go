@@ -65,8 +65,6 @@ func (s *portSet) remove(port uint16) {
 	}
 }
 
-func (s *portSet) isEmpty() bool { return s.many == nil && len(s.few) == 0 }
-
 func (b *portBits) set(port uint16) {
 	word := port >> 6
 	b.ports[word] |= 1 << (port & 63)

@@ -16,23 +16,23 @@ import (
 // Edits are typed so that a shell gives the program back every word.
 func TestCommandsOfEdits(t *testing.T) {
 	for _, c := range []struct {
-		edit advice.Edit
+		edit network.Edit
 		want string
 	}{
-		{advice.Edit{Verb: "enable", Kind: "allow", Name: "web", Gateway: "rim"}, "hollowbridge enable allow web -gateway rim"},
-		{advice.Edit{Verb: "remove", Kind: "route", Name: "default via 198.51.100.1", Gateway: "rim"}, "hollowbridge remove route 'default via 198.51.100.1' -gateway rim"},
-		{advice.Edit{Verb: "move", Kind: "allow", Name: "web", Gateway: "rim", Before: "rest"}, "hollowbridge move allow web before rest -gateway rim"},
-		{advice.Edit{Verb: "change", Kind: "host", Name: "hut", Settings: []advice.Setting{{Key: "gateway", Value: "rim"}}}, "hollowbridge change host hut gateway=rim"},
-		{advice.Edit{Verb: "change", Kind: "allow", Name: "web", Gateway: "rim", Settings: []advice.Setting{{Key: "from", Value: "any except [a, b]"}, {Key: "log"}}},
+		{network.Edit{Verb: "enable", Kind: "allow", Name: "web", Gateway: "rim"}, "hollowbridge enable allow web -gateway rim"},
+		{network.Edit{Verb: "remove", Kind: "route", Name: "default via 198.51.100.1", Gateway: "rim"}, "hollowbridge remove route 'default via 198.51.100.1' -gateway rim"},
+		{network.Edit{Verb: "move", Kind: "allow", Name: "web", Gateway: "rim", Before: "rest"}, "hollowbridge move allow web before rest -gateway rim"},
+		{network.Edit{Verb: "change", Kind: "host", Name: "hut", Settings: []network.Setting{{Key: "gateway", Value: "rim"}}}, "hollowbridge change host hut gateway=rim"},
+		{network.Edit{Verb: "change", Kind: "allow", Name: "web", Gateway: "rim", Settings: []network.Setting{{Key: "from", Value: "any except [a, b]"}, {Key: "log"}}},
 			"hollowbridge change allow web -gateway rim 'from=any except [a, b]' log="},
-		{advice.Edit{Verb: "add", Kind: "allow", Name: "web", Gateway: "rim", Before: "rest", Settings: []advice.Setting{{Key: "from", Value: "it's"}, {Key: "service", Value: "tcp/1-2"}}},
+		{network.Edit{Verb: "add", Kind: "allow", Name: "web", Gateway: "rim", Before: "rest", Settings: []network.Setting{{Key: "from", Value: "it's"}, {Key: "service", Value: "tcp/1-2"}}},
 			`hollowbridge add allow web -gateway rim -from 'it'\''s' -service tcp/1-2 -before rest`},
 	} {
 		if got := c.edit.Command(); got != c.want {
 			t.Errorf("%s\nwant %s", got, c.want)
 		}
 	}
-	both := advice.Mend{{Verb: "remove", Kind: "allow", Name: "a", Gateway: "rim"}, {Verb: "remove", Kind: "allow", Name: "b", Gateway: "rim"}}
+	both := network.Edits{{Verb: "remove", Kind: "allow", Name: "a", Gateway: "rim"}, {Verb: "remove", Kind: "allow", Name: "b", Gateway: "rim"}}
 	if got := both.Command(); got != "hollowbridge remove allow a -gateway rim && hollowbridge remove allow b -gateway rim" {
 		t.Error(got)
 	}
@@ -107,7 +107,7 @@ func TestMissingRoutesLeadToTheNextGateway(t *testing.T) {
 		}
 		trace := e.NewWalk().Trace(engine.Connection{Packet: p, From: from, Moment: network.Always})
 		var commands []string
-		for _, m := range advice.Mends(trace, n, false) {
+		for _, m := range advice.Proposals(trace, n, false) {
 			commands = append(commands, m.Command())
 		}
 		if !slices.Contains(commands, c.want) {

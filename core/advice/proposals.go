@@ -11,79 +11,81 @@ import (
 	"hollowbridge/core/network"
 )
 
-// mostMends is how many edits of one sort are suggested.
-const mostMends = 4
+// mostProposals is how many edits of one sort are suggested.
+const mostProposals = 4
 
-// Mends lists edits that may make a stopped connection reach its service, judged by
+// Proposals lists edits that may make a stopped connection reach its service, judged by
 // where its trace ended; where it stands for those of everybody on the internet, edits for
 // all of them too. They still have to be tried.
-func Mends(t *engine.Trace, n *network.Network, everybody bool) []Mend {
-	var list, wider []Mend
+func Proposals(t *engine.Trace, n *network.Network, everybody bool) []network.Edits {
+	var list, wider []network.Edits
 	for _, near := range t.Near {
 		switch near.Differs {
 		case "from", "port", "to": // it may be meant as it is, for others
-			wider = append(wider, nearMends(t, near, everybody)...)
+			wider = append(wider, nearProposals(t, near, everybody)...)
 		default:
-			list = append(list, nearMends(t, near, everybody)...)
+			list = append(list, nearProposals(t, near, everybody)...)
 		}
 	}
 	switch t.Outcome {
 	case engine.Dropped, engine.Rejected:
 		switch t.Step {
 		case engine.StepFilter:
-			list = append(list, strayMends(t, n)...)
+			list = append(list, strayProposals(t, n)...)
 			allow := Allow(t, n)
-			list = append(list, Mend{allow})
+			list = append(list, network.Edits{allow})
 			if f := t.Stood.Forward; everybody && (f == nil || f.From.IsAny()) {
-				list = append(list, Mend{allow.with("from", "internet")})
+				list = append(list, network.Edits{allow.With("from", "internet")})
 			}
 		case engine.StepTurnBack:
-			list = append(list, wayMends(t, n)...)
+			list = append(list, wayProposals(t, n)...)
 		}
 	case engine.Itself:
-		list = append(list, hairpinMends(t)...)
+		list = append(list, hairpinProposals(t)...)
 	case engine.Refused:
-		list = append(list, portMends(t)...)
+		list = append(list, portProposals(t)...)
 	case engine.Absent:
-		list = append(list, targetMends(t, n)...)
+		list = append(list, targetProposals(t, n)...)
 	case engine.Unrouted:
-		list = append(list, wayMends(t, n)...)
+		list = append(list, wayProposals(t, n)...)
 	case engine.Loop:
-		list = append(list, wayMends(t, n)...)
+		list = append(list, wayProposals(t, n)...)
 	case engine.Unanswered:
-		list = append(list, answerMends(t, n)...)
+		list = append(list, answerProposals(t, n)...)
 	}
 	return append(list, wider...)
 }
 
-// change is a mend that gives keys of something new values.
-func change(kind, name, gateway string, settings ...Setting) Mend {
-	return Mend{{Verb: "change", Kind: kind, Name: name, Gateway: gateway, Settings: settings}}
+// change are edits that give keys of something new values.
+func change(kind, name, gateway string, settings ...network.Setting) network.Edits {
+	return network.Edits{{Verb: "change", Kind: kind, Name: name, Gateway: gateway, Settings: settings}}
 }
 
-// nearMends mends the one field in which a rule differs.
-func nearMends(t *engine.Trace, near engine.Near, everybody bool) []Mend {
+// nearProposals proposals the one field in which a rule differs.
+func nearProposals(t *engine.Trace, near engine.Near, everybody bool) []network.Edits {
 	g, r := t.Stood.Gateway, near.Rule
-	to := func(settings ...Setting) []Mend { return []Mend{change(r.Kind, r.Name, g.Name, settings...)} }
+	to := func(settings ...network.Setting) []network.Edits {
+		return []network.Edits{change(r.Kind, r.Name, g.Name, settings...)}
+	}
 	for _, nat := range g.NAT {
 		if &nat.Rule == r && near.Differs == "interface" {
-			return to(Setting{"on", strings.Join(append(network.InterfaceNames(nat.On), t.Stood.In.Name), ",")})
+			return to(network.Setting{Key: "on", Value: strings.Join(append(network.InterfaceNames(nat.On), t.Stood.In.Name), ",")})
 		}
 	}
 	seen := t.Stood.Seen
 	switch near.Differs {
 	case "disabled":
-		return []Mend{{{Verb: "enable", Kind: r.Kind, Name: r.Name, Gateway: g.Name}}}
+		return []network.Edits{{{Verb: "enable", Kind: r.Kind, Name: r.Name, Gateway: g.Name}}}
 	case "time":
-		return to(Setting{"when", ""})
+		return to(network.Setting{Key: "when", Value: ""})
 	case "order":
-		return []Mend{{{Verb: "move", Kind: r.Kind, Name: r.Name, Gateway: g.Name, Before: t.Rule.Name}}}
+		return []network.Edits{{{Verb: "move", Kind: r.Kind, Name: r.Name, Gateway: g.Name, Before: t.Rule.Name}}}
 	case "side of the translation":
 		right := Permission{To: seen.Destination.String(), Service: seen.Service().String()}
 		if t.Stood.Forward != nil && t.Stood.Forward.Does.Permits() {
 			right = PermissionFor(g, t.Stood.Forward)
 		}
-		return []Mend{corrected(r, g, right)}
+		return []network.Edits{corrected(r, g, right)}
 	}
 	var from *network.Expression
 	for _, nat := range g.NAT {
@@ -98,43 +100,32 @@ func nearMends(t *engine.Trace, near engine.Near, everybody bool) []Mend {
 			}
 			switch near.Differs {
 			case "port":
-				return to(Setting{"service", seen.Service().String()})
+				return to(network.Setting{Key: "service", Value: seen.Service().String()})
 			case "to":
-				return to(Setting{"to", seen.Destination.String()})
+				return to(network.Setting{Key: "to", Value: seen.Destination.String()})
 			}
 		}
 	}
 	if near.Differs == "from" && from != nil && !strings.Contains(from.Text, "except") {
-		list := to(Setting{"from", strings.ReplaceAll(from.Text, ", ", ",") + "," + seen.Source.String()})
+		list := to(network.Setting{Key: "from", Value: strings.ReplaceAll(from.Text, ", ", ",") + "," + seen.Source.String()})
 		if everybody {
-			list = append(list, to(Setting{"from", strings.ReplaceAll(from.Text, ", ", ",") + ",internet"})...)
+			list = append(list, to(network.Setting{Key: "from", Value: strings.ReplaceAll(from.Text, ", ", ",") + ",internet"})...)
 		}
 		return list
 	}
 	return nil
 }
 
-// corrected is a mend that makes a filter rule name the right side of the translation.
-func corrected(r *network.Rule, g *network.Gateway, p Permission) Mend {
-	m := change(r.Kind, r.Name, g.Name, Setting{"to", p.To}, Setting{"service", p.Service})
+// corrected are edits that make a filter rule name the right side of the translation.
+func corrected(r *network.Rule, g *network.Gateway, p Permission) network.Edits {
+	m := change(r.Kind, r.Name, g.Name, network.Setting{Key: "to", Value: p.To}, network.Setting{Key: "service", Value: p.Service})
 	m[0].Corrects = true
 	return m
 }
 
-// with returns the edit with another value for a key.
-func (e Edit) with(key, value string) Edit {
-	e.Settings = slices.Clone(e.Settings)
-	for i := range e.Settings {
-		if e.Settings[i].Key == key {
-			e.Settings[i].Value = value
-		}
-	}
-	return e
-}
-
 // Allow is the filter rule that is missing where a trace ended, for this source,
 // service and host alone, or for all whom the forward is meant for.
-func Allow(t *engine.Trace, n *network.Network) Edit {
+func Allow(t *engine.Trace, n *network.Network) network.Edit {
 	g, seen := t.Stood.Gateway, t.Stood.Seen
 	from, name := seen.Source.String(), "let-in"
 	if f := t.Stood.Forward; f != nil {
@@ -163,36 +154,36 @@ func filterNames(g *network.Gateway) map[string]bool {
 }
 
 // allowEdit adds a filter rule, under a name that is free.
-func allowEdit(taken map[string]bool, g *network.Gateway, name string, p Permission) Edit {
+func allowEdit(taken map[string]bool, g *network.Gateway, name string, p Permission) network.Edit {
 	for taken[name] {
 		name += "-too"
 	}
-	settings := []Setting{{"from", p.From}, {"to", p.To}}
+	settings := []network.Setting{{Key: "from", Value: p.From}, {Key: "to", Value: p.To}}
 	if p.Service != "" {
-		settings = append(settings, Setting{"service", p.Service})
+		settings = append(settings, network.Setting{Key: "service", Value: p.Service})
 	}
-	return Edit{Verb: "add", Kind: string(network.Allow), Name: name, Gateway: g.Name, Settings: settings}
+	return network.Edit{Verb: "add", Kind: string(network.Allow), Name: name, Gateway: g.Name, Settings: settings}
 }
 
-// hairpinMends let an inside client use a forward that listens for outsiders.
-func hairpinMends(t *engine.Trace) []Mend {
+// hairpinProposals let an inside client use a forward that listens for outsiders.
+func hairpinProposals(t *engine.Trace) []network.Edits {
 	g, p := t.Stood.Gateway, t.Stood.Before
 	if g == nil || t.Stood.In.FacesInternet(header.FamilyOf(p.Destination)) {
 		return nil
 	}
-	var list []Mend
+	var list []network.Edits
 	for _, r := range g.NAT {
 		listening := len(r.Ports) == 0 || slices.ContainsFunc(r.Ports, func(m network.PortMap) bool { return m.Matches(p.Protocol, p.DestinationPort) })
 		if (r.Does == network.PortForward || r.Does == network.OneToOne) && !r.Hairpin && listening {
-			list = append(list, change(r.Kind, r.Name, g.Name, Setting{"hairpin", "true"}))
+			list = append(list, change(r.Kind, r.Name, g.Name, network.Setting{Key: "hairpin", Value: "true"}))
 		}
 	}
-	return list[:min(len(list), mostMends)]
+	return list[:min(len(list), mostProposals)]
 }
 
-// strayMends mend a forward that leads to nobody, or to a port that the host does not
+// strayProposals mend a forward that leads to nobody, or to a port that the host does not
 // listen on, where a filter stops it before that is seen.
-func strayMends(t *engine.Trace, n *network.Network) []Mend {
+func strayProposals(t *engine.Trace, n *network.Network) []network.Edits {
 	f, p := t.Stood.Forward, t.Stood.After
 	if f == nil {
 		return nil
@@ -200,7 +191,7 @@ func strayMends(t *engine.Trace, n *network.Network) []Mend {
 	h := hostAt(n, p.Destination)
 	switch {
 	case h == nil:
-		return targetMends(t, n)
+		return targetProposals(t, n)
 	case !served(h, p.Protocol, p.DestinationPort, p.Destination):
 		return portMendsOf(t.Stood.Gateway, f, h, p.Protocol)
 	}
@@ -217,8 +208,8 @@ func hostAt(n *network.Network, a netip.Addr) *network.Host {
 	return nil
 }
 
-// portMends lead a forward to a port that the host does listen on.
-func portMends(t *engine.Trace) []Mend {
+// portProposals lead a forward to a port that the host does listen on.
+func portProposals(t *engine.Trace) []network.Edits {
 	f, h := t.Stood.Forward, t.To.Machine.Host
 	if f == nil || h == nil {
 		return nil
@@ -226,17 +217,17 @@ func portMends(t *engine.Trace) []Mend {
 	return portMendsOf(t.Stood.Gateway, f, h, t.Connection.Packet.Protocol)
 }
 
-func portMendsOf(g *network.Gateway, f *network.NATRule, h *network.Host, protocol header.Protocol) []Mend {
+func portMendsOf(g *network.Gateway, f *network.NATRule, h *network.Host, protocol header.Protocol) []network.Edits {
 	if len(f.Ports) != 1 || f.Ports[0].Ports.Count() != 1 {
 		return nil
 	}
-	var list, others []Mend
+	var list, others []network.Edits
 	for _, s := range h.Serves {
 		for _, service := range s.Services {
 			if service.Protocol != protocol || service.Ports.Count() != 1 {
 				continue
 			}
-			m := change(f.Kind, f.Name, g.Name, Setting{"to", targetText(f.TargetIs, service.Ports.First)})
+			m := change(f.Kind, f.Name, g.Name, network.Setting{Key: "to", Value: targetText(f.TargetIs, service.Ports.First)})
 			if published(g, f, service) {
 				others = append(others, m)
 			} else {
@@ -247,7 +238,7 @@ func portMendsOf(g *network.Gateway, f *network.NATRule, h *network.Host, protoc
 	if len(list) == 0 {
 		list = others
 	}
-	return list[:min(len(list), mostMends)]
+	return list[:min(len(list), mostProposals)]
 }
 
 func targetText(host string, port uint16) string {
@@ -266,8 +257,8 @@ func published(g *network.Gateway, f *network.NATRule, service header.Service) b
 	})
 }
 
-// targetMends lead a forward to a host that listens on the port it wants.
-func targetMends(t *engine.Trace, n *network.Network) []Mend {
+// targetProposals lead a forward to a host that listens on the port it wants.
+func targetProposals(t *engine.Trace, n *network.Network) []network.Edits {
 	f := t.Stood.Forward
 	if f == nil || !f.Does.Permits() {
 		return nil
@@ -275,45 +266,45 @@ func targetMends(t *engine.Trace, n *network.Network) []Mend {
 	return targetMendsOf(t.Stood.Gateway, f, n, t.Stood.After)
 }
 
-func targetMendsOf(g *network.Gateway, f *network.NATRule, n *network.Network, p header.Packet) []Mend {
-	var list []Mend
+func targetMendsOf(g *network.Gateway, f *network.NATRule, n *network.Network, p header.Packet) []network.Edits {
+	var list []network.Edits
 	for _, h := range n.Hosts {
 		a, has := h.AddressOf(header.FamilyOf(p.Destination))
 		if !has || h.Segment(a) == nil || !served(h, p.Protocol, p.DestinationPort, a) {
 			continue
 		}
-		list = append(list, change(f.Kind, f.Name, g.Name, Setting{"to", targetText(h.Name, p.DestinationPort)}))
-		if len(list) == mostMends {
+		list = append(list, change(f.Kind, f.Name, g.Name, network.Setting{Key: "to", Value: targetText(h.Name, p.DestinationPort)}))
+		if len(list) == mostProposals {
 			break
 		}
 	}
 	return list
 }
 
-// answerMends mend the way back.
-func answerMends(t *engine.Trace, n *network.Network) []Mend {
-	var list []Mend
+// answerProposals mend the way back.
+func answerProposals(t *engine.Trace, n *network.Network) []network.Edits {
+	var list []network.Edits
 	g := t.Stood.Gateway
 	if g == nil {
 		return nil
 	}
 	if h := t.To.Machine.Host; h != nil && h.Gateway != g {
-		list = append(list, change("host", h.Name, "", Setting{"gateway", g.Name}))
+		list = append(list, change("host", h.Name, "", network.Setting{Key: "gateway", Value: g.Name}))
 	}
 	if f := t.Stood.Forward; f != nil && !f.Hairpin && f.Does == network.PortForward {
-		list = append(list, change(f.Kind, f.Name, g.Name, Setting{"hairpin", "true"}))
+		list = append(list, change(f.Kind, f.Name, g.Name, network.Setting{Key: "hairpin", Value: "true"}))
 	}
 	if t.At.Gateway != nil {
-		list = append(list, routeMends(n, t.At.Gateway, t.Delivered.Source)...)
+		list = append(list, routeProposals(n, t.At.Gateway, t.Delivered.Source)...)
 	}
 	if out := t.Stood.Out; out != nil && out.FacesInternet(header.FamilyOf(t.Stood.After.Source)) {
-		list = append(list, Mend{hideEdit(n, t.Stood.In, out, t.Stood.After.Source)})
+		list = append(list, network.Edits{hideEdit(n, t.Stood.In, out, t.Stood.After.Source)})
 	}
 	return list
 }
 
 // hideEdit adds the rule that translates the sources of a segment on their way out.
-func hideEdit(n *network.Network, in, out *network.Interface, source netip.Addr) Edit {
+func hideEdit(n *network.Network, in, out *network.Interface, source netip.Addr) network.Edit {
 	from := source.String()
 	if s := n.SegmentOf(source, ""); s != nil {
 		for _, p := range s.Prefixes {
@@ -327,28 +318,28 @@ func hideEdit(n *network.Network, in, out *network.Interface, source netip.Addr)
 	for slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool { return r.Name == name }) {
 		name += "-too"
 	}
-	return Edit{Verb: "add", Kind: "source-nat", Name: name, Gateway: g.Name,
-		Settings: []Setting{{"on", out.Name}, {"from", from}, {"as", "interface"}}}
+	return network.Edit{Verb: "add", Kind: "source-nat", Name: name, Gateway: g.Name,
+		Settings: []network.Setting{{Key: "on", Value: out.Name}, {Key: "from", Value: from}, {Key: "as", Value: "interface"}}}
 }
 
-// wayMends are routeMends for the gateways that a connection has passed, the last first:
+// wayProposals are routeProposals for the gateways that a connection has passed, the last first:
 // where it is stopped, sent to the internet, turned back or sent round, one of them lacks
 // the route.
-func wayMends(t *engine.Trace, n *network.Network) []Mend {
-	var list []Mend
+func wayProposals(t *engine.Trace, n *network.Network) []network.Edits {
+	var list []network.Edits
 	passed := map[*network.Gateway]bool{}
 	for _, g := range slices.Backward(t.Passed) {
 		if !passed[g] {
 			passed[g] = true
-			list = append(list, routeMends(n, g, t.Stood.After.Destination)...)
+			list = append(list, routeProposals(n, g, t.Stood.After.Destination)...)
 		}
 	}
 	return list
 }
 
-// routeMends add the route that a gateway lacks: to the segment the destination is on,
+// routeProposals add the route that a gateway lacks: to the segment the destination is on,
 // or, for the internet, to default, by the next of the gateways on the way there.
-func routeMends(n *network.Network, g *network.Gateway, destination netip.Addr) []Mend {
+func routeProposals(n *network.Network, g *network.Gateway, destination netip.Addr) []network.Edits {
 	if !destination.IsValid() {
 		return nil
 	}
@@ -366,12 +357,12 @@ func routeMends(n *network.Network, g *network.Gateway, destination netip.Addr) 
 			}
 		}
 	}
-	var list []Mend
+	var list []network.Edits
 	for _, via := range nextHops(g, header.FamilyOf(destination), there) {
 		if leadsBy(g, destination, via) {
 			continue
 		}
-		list = append(list, Mend{{Verb: "add", Kind: "route", Name: to, Gateway: g.Name, Settings: []Setting{{"via", via.String()}}}})
+		list = append(list, network.Edits{{Verb: "add", Kind: "route", Name: to, Gateway: g.Name, Settings: []network.Setting{{Key: "via", Value: via.String()}}}})
 	}
 	return list
 }

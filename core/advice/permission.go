@@ -51,6 +51,16 @@ func PermissionFor(g *network.Gateway, r *network.NATRule) Permission {
 	return p
 }
 
+// Permit is the filter rule that a forward needs where a connection through it was stopped by
+// its gateway's filter.
+func Permit(r *network.NATRule, stopped *engine.Trace) network.Edit {
+	e := allowEdit(filterNames(r.Gateway), r.Gateway, r.Name, PermissionFor(r.Gateway, r))
+	if stopped.Rule != nil {
+		e.Before = stopped.Rule.Name
+	}
+	return e
+}
+
 // Sample returns a connection that a forward is meant for: from the first address
 // that may use it, to the first address and port it listens on. It returns false
 // where there is none.

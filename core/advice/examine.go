@@ -1,0 +1,143 @@
+package advice
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/core/reach"
+)
+
+// A Finding is something about a network that is valid but probably wrong or dangerous.
+type Finding struct {
+	Kind      network.Finding
+	Place     network.Place
+	Subject   string // the rule, host, group or gateway it is about
+	Text      string
+	Proposals []network.Edits // edits that may mend it; they still have to be tried
+}
+
+// Same reports whether two findings of one network, or of a network before and after
+// an edit, are about the same thing.
+func (f Finding) Same(g Finding) bool { return f.Kind == g.Kind && f.Subject == g.Subject }
+
+// checks are what check looks for, each once. What finds unused rules asks what was found
+// before.
+var checks = []func(*exam){
+	// forwards.go
+	(*exam).samePorts, (*exam).stoppedForwards, (*exam).forwardTargets, (*exam).forwardsOnUplinks, (*exam).outsideAddresses,
+	(*exam).plainTargets, (*exam).wideOneToOne, (*exam).missingHairpins, (*exam).limits,
+	// filter.go
+	(*exam).hiddenRules, (*exam).crossingRules, (*exam).unusedRules, (*exam).dropLists, (*exam).disabledRules,
+	// exposure.go
+	(*exam).anyServices, (*exam).exposure, (*exam).nameServers, (*exam).openMappings,
+	// routing.go
+	(*exam).leakingSources, (*exam).defaultRoutes,
+	// names.go
+	(*exam).groups, (*exam).twinAddresses,
+	// logging.go
+	(*exam).logging,
+}
+
+// An exam is a network under examination.
+type exam struct {
+	net      *network.Network
+	engine   *engine.Engine
+	explorer *engine.Explorer
+	regions  []*origin
+	through  map[*network.Rule][]*origin // the regions that a rule had a part in
+	open     []reach.Access              // what can be reached from the internet
+	names    *reach.Namer
+	hidden   []engine.HiddenRule
+	found    []Finding
+	told     map[told]bool
+
+	walk      *engine.Walk
+	ruleNames map[*network.Gateway]map[string]bool // of filter rules
+	hosts     map[netip.Addr]*network.Host
+}
+
+// Told is what is said once.
+type told struct {
+	kind  network.Finding
+	place network.Place
+	text  string
+}
+
+// An origin is a region and where its connections begin.
+type origin struct {
+	engine.Region
+	from engine.Place
+}
+
+// isOutside reports whether connections begin on the internet, or beside an uplink.
+func (o *origin) isOutside() bool {
+	return o.from.Internet || o.from.Segment != nil && o.from.Segment.IsUplink(header.FamilyOf(o.Example.Source))
+}
+
+// Examine returns everything check has to say about a network, the gravest first,
+// without what rules accept. It fails where the sets of connections grow to more than most
+// pieces.
+func Examine(e *engine.Engine, most int) (found []Finding, err error) {
+	x := &exam{net: e.Network(), engine: e, explorer: e.NewExplorer(network.Always, most), names: reach.NewNamer(e.Network()),
+		through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, told: map[told]bool{}, hosts: map[netip.Addr]*network.Host{}}
+	for _, h := range x.net.Hosts {
+		for _, a := range h.Addresses {
+			x.hosts[a] = h
+		}
+	}
+	internet := network.Expression{Text: "internet", Terms: []network.Term{{Set: e.Network().Internet()}}}
+	if x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always, Most: most}); err != nil {
+		return nil, err
+	}
+	x.hidden = x.explorer.Hidden()
+	for _, b := range x.explorer.Beginnings(nil) {
+		for r, err := range x.explorer.Explore(b.From, b.Set) {
+			if err != nil {
+				return nil, err
+			}
+			o := &origin{r.Kept(), b.From}
+			x.regions = append(x.regions, o)
+			for _, rule := range r.Rules {
+				x.through[rule] = append(x.through[rule], o)
+			}
+		}
+	}
+	for _, check := range checks {
+		check(x)
+	}
+	slices.SortStableFunc(x.found, func(a, b Finding) int {
+		return cmp.Or(slices.Index(network.Severities, a.Severity())-slices.Index(network.Severities, b.Severity()), a.Place.Line-b.Place.Line, int(a.Kind)-int(b.Kind))
+	})
+	return x.found, x.explorer.Space.Err()
+}
+
+// Severity returns how much the finding matters.
+func (f *Finding) Severity() network.Severity { return f.Kind.Severity() }
+
+// report notes a finding about a place, unless the rule accepts it.
+func (x *exam) report(kind network.Finding, place network.Place, subject, text string, rule *network.Rule, proposals ...network.Edits) {
+	this := told{kind, place, text}
+	if x.told[this] || rule != nil && slices.Contains(rule.Accept, kind) {
+		return
+	}
+	x.told[this] = true
+	x.found = append(x.found, Finding{kind, place, subject, text, proposals})
+}
+
+func (x *exam) rule(kind network.Finding, r *network.Rule, text string, proposals ...network.Edits) {
+	x.report(kind, r.Place, r.Kind+" "+r.Name, text, r, proposals...)
+}
+
+// change are edits that give keys of a rule new values.
+func (x *exam) change(r *network.Rule, settings ...network.Setting) network.Edits {
+	return change(r.Kind, r.Name, r.Gateway.Name, settings...)
+}
+
+// remove are edits that take a rule out.
+func (x *exam) remove(r *network.Rule) network.Edits {
+	return network.Edits{{Verb: "remove", Kind: r.Kind, Name: r.Name, Gateway: r.Gateway.Name}}
+}

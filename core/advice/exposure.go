@@ -1,0 +1,138 @@
+package advice
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// usual returns a connection of a region that a person would take for an example.
+func (x *exam) usual(o *origin) header.Packet {
+	p, _ := x.explorer.Space.Usual(o.Set)
+	return p
+}
+
+// anywhere is an address out on the internet.
+var anywhere = netip.MustParseAddr("192.0.2.1")
+
+// outside reports whether an expression of a rule lets strangers of the internet in.
+func (x *exam) fromOutside(g *network.Gateway, e network.Expression) bool {
+	for _, i := range g.Interfaces {
+		for _, family := range header.Families {
+			if i.FacesInternet(family) && x.names.Open(e.In(i.Zone)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (x *exam) anyServices() {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.Filter {
+			any := len(r.Services) == 0 || slices.Contains(r.Services, header.AnyService)
+			if r.Verb == network.Allow && !r.Disabled && any && x.fromOutside(g, r.From) {
+				x.rule(network.AnyService, &r.Rule, "it lets everybody outside use every service of "+orAny(r.To.Text), x.served(r)...)
+			}
+		}
+	}
+}
+
+// served are edits that make a filter rule allow only what the one host serves that it is for.
+func (x *exam) served(r *network.FilterRule) []network.Edits {
+	for _, h := range x.net.Hosts {
+		if h.Name == r.To.Text && len(h.Serves) > 0 {
+			return []network.Edits{x.change(&r.Rule, network.Setting{Key: "service", Value: servesText(h)})}
+		}
+	}
+	return nil
+}
+
+func orAny(text string) string {
+	if text == "" {
+		return "anybody"
+	}
+	return text
+}
+
+// administration and clearText are services by their ports.
+var (
+	administration = []uint16{22, 23, 3389, 5900, 5901, 5985, 5986}
+	clearText      = []uint16{21, 23, 80, 110, 143, 513, 514, 8080}
+	management     = []uint16{22, 23, 80, 443, 8080, 8443}
+)
+
+// exposure looks at what everybody on the internet can reach.
+func (x *exam) exposure() {
+	for i := range x.open {
+		a := &x.open[i]
+		if !x.names.Open(a.From) {
+			continue
+		}
+		var rule *network.Rule
+		place := x.net.Gateways[0].Place
+		if len(a.Rules) > 0 {
+			rule = a.Rules[len(a.Rules)-1]
+			place = rule.Place
+		} else if g := x.net.Gateway(a.Host); g != nil {
+			place = g.Place
+		}
+		tell := func(kind network.Finding, ports []uint16) {
+			for _, p := range ports {
+				if a.Services.Matches(header.TCP, p) {
+					x.report(kind, place, a.Host, fmt.Sprintf("%s of %s is open to %s", header.ServiceAt(header.TCP, p).String(), a.Host, x.names.Who(a.From)), rule)
+				}
+			}
+		}
+		if a.Gateway {
+			tell(network.GatewayOpen, management)
+			continue
+		}
+		tell(network.AdministrationOpen, administration)
+		tell(network.ClearTextOpen, clearText)
+	}
+}
+
+// nameServers finds zones with a notice page whose people may ask any name server.
+func (x *exam) nameServers() {
+	for _, g := range x.net.Gateways {
+		for _, notice := range g.NAT {
+			if notice.Does != network.DestinationNAT || notice.Disabled || notice.From.IsAny() {
+				continue
+			}
+			for _, r := range g.Filter {
+				if r.Verb != network.Allow || r.Disabled || len(r.Services) == 0 || !r.Services.Matches(header.UDP, 53) {
+					continue
+				}
+				for _, i := range notice.On {
+					if notice.From.In(i.Zone).Minus(r.From.In(i.Zone)).Empty() && x.opensOutside(g, r) {
+						x.rule(network.DNSAnywhere, &r.Rule, fmt.Sprintf("whom %s sends to a page can ask any name server by it", notice.Name))
+					}
+				}
+			}
+		}
+	}
+}
+
+// opensOutside reports whether a rule lets packets out to the internet at large.
+func (x *exam) opensOutside(g *network.Gateway, r *network.FilterRule) bool {
+	return slices.ContainsFunc(g.Interfaces, func(i *network.Interface) bool {
+		return (i.IsUplink()) && x.names.Open(r.To.In(i.Zone))
+	})
+}
+
+func (x *exam) openMappings() {
+	for _, g := range x.net.Gateways {
+		if g.Mappings == nil {
+			continue
+		}
+		for _, r := range g.Mappings.Rules {
+			if r.Verb == network.Allow && r.From.IsAny() && r.Ports == header.AllPorts {
+				x.report(network.MappingsOpen, r.Place, "mappings of "+g.Name, "every machine may open every port", nil)
+			}
+		}
+	}
+}

@@ -1,0 +1,389 @@
+package advice
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// samePorts finds forwards that both listen on a port which only the first gets.
+func (x *exam) samePorts() {
+	for _, g := range x.net.Gateways {
+		at := map[netip.Addr][]*network.NATRule{} // earlier ones, by the addresses they listen on
+		var wide, all []*network.NATRule          // those that listen on many, and all
+		for _, b := range g.NAT {
+			if !forwards(b) || b.Disabled {
+				continue
+			}
+			addresses, few := fewAddresses(listens(b))
+			rivals := all
+			if few {
+				rivals = wide
+				for _, a := range addresses {
+					rivals = slices.Concat(rivals, at[a])
+					at[a] = append(at[a], b)
+				}
+			} else {
+				wide = append(wide, b)
+			}
+			all = append(all, b)
+			for _, a := range rivals {
+				if a.Target == b.Target && a.TargetAs == b.TargetAs {
+					continue
+				}
+				if port, both := commonPort(a, b); both {
+					x.rule(network.SamePort, &b.Rule, fmt.Sprintf("%s (line %d) has %s already", a.Name, a.Place.Line, port), x.remove(&b.Rule))
+				}
+			}
+		}
+	}
+}
+
+// mostFew is how many addresses are looked at one by one.
+const mostFew = 16
+
+// fewAddresses returns the members of a set, where they are few.
+func fewAddresses(set header.Addresses) (list []netip.Addr, few bool) {
+	if set.Size() > mostFew {
+		return nil, false
+	}
+	for _, r := range set.Ranges() {
+		for a := r.First; ; a = a.Next() {
+			if list = append(list, a); a == r.Last {
+				break
+			}
+		}
+	}
+	return list, true
+}
+
+func forwards(r *network.NATRule) bool { return r.Does == network.PortForward }
+
+// commonPort returns a port on which two forwards listen for the same people.
+func commonPort(a, b *network.NATRule) (string, bool) {
+	shared := slices.ContainsFunc(a.On, func(i *network.Interface) bool { return slices.Contains(b.On, i) })
+	if !shared || listens(a).Intersect(listens(b)).Empty() {
+		return "", false
+	}
+	if !a.From.IsAny() && !b.From.IsAny() && a.From.Addresses().Intersect(b.From.Addresses()).Empty() {
+		return "", false
+	}
+	for _, m := range a.Ports {
+		for _, n := range b.Ports {
+			first := max(m.Ports.First, n.Ports.First)
+			if m.Protocol == n.Protocol && first <= min(m.Ports.Last, n.Ports.Last) {
+				return header.ServiceAt(m.Protocol, first).String(), true
+			}
+		}
+	}
+	return "", false
+}
+
+func listens(r *network.NATRule) header.Addresses {
+	if !r.AtOwn {
+		return r.At
+	}
+	var ranges []header.Range
+	for _, i := range r.On {
+		for _, p := range i.Addresses {
+			ranges = append(ranges, header.Range{First: p.Addr(), Last: p.Addr()})
+		}
+	}
+	return header.AddressesOf(ranges...)
+}
+
+// stoppedForwards finds forwards whose connections are all stopped behind them.
+func (x *exam) stoppedForwards() {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.NAT {
+			if !r.Does.Permits() || r.Disabled {
+				continue
+			}
+			through := x.meant(r)
+			filtered, refused := 0, 0
+			var shut []header.Range // who is stopped by the filter
+			for _, o := range through {
+				if o.Verdict.EndedAt(g) && o.Verdict.Step == engine.StepFilter {
+					filtered++
+					shut = append(shut, x.explorer.Space.Sources(o.Set).Ranges()...)
+				}
+				if o.Verdict.Outcome == engine.HostFirewall {
+					refused++
+				}
+			}
+			switch {
+			case len(through) == 0:
+			case filtered == len(through):
+				p := PermissionFor(g, r)
+				who := ""
+				if g.Handling.UnmatchedByTrust { // some may get through without one
+					who = " from " + x.names.Who(header.AddressesOf(shut...))
+					p.From = strings.Join(x.shutZones(g, r), ",")
+				}
+				add := allowEdit(x.filterNames(g), g, r.Name, p)
+				verdict, wrong := x.sample(r)
+				if verdict.EndedAt(g) && verdict.Rule != nil {
+					add.Before = verdict.Rule.Name
+				}
+				proposals := []network.Edits{{add}}
+				if wrong != nil && verdict.EndedAt(g) {
+					right := corrected(wrong.Rule, g, p)
+					x.rule(network.WrongSide, wrong.Rule, fmt.Sprintf("%s needs it: %s", r.Name, wrong.Text), right)
+					proposals = append([]network.Edits{right}, proposals...)
+				}
+				x.rule(network.ForwardNotPermitted, &r.Rule, fmt.Sprintf("no filter rule lets it through%s; it needs one from %s to %s, %s", who, strings.ReplaceAll(p.From, ",", ", "), p.To, p.Service), proposals...)
+			case refused > 0 && filtered+refused == len(through):
+				x.rule(network.HostRefuses, &r.Rule, fmt.Sprintf("the firewall of %s itself lets nobody in", r.TargetIs))
+			}
+		}
+	}
+}
+
+// shutZones returns the sources that a filter rule for a forward has to name, where some
+// who may use it get through already: those it is for, or the zones that are stopped.
+func (x *exam) shutZones(g *network.Gateway, r *network.NATRule) []string {
+	if !r.From.IsAny() {
+		return []string{r.From.Text}
+	}
+	var zones []string
+	for _, i := range r.On {
+		stopped := slices.ContainsFunc(x.through[&r.Rule], func(o *origin) bool {
+			in := o.Verdict.EndedAt(g) && o.Verdict.Step == engine.StepFilter
+			return in && (o.isOutside() && (i.IsUplink()) || o.from.Segment != nil && o.from.Segment == i.Segment || o.from.Clients == i && i != nil)
+		})
+		if stopped && !slices.Contains(zones, i.Zone) {
+			zones = append(zones, i.Zone)
+		}
+	}
+	if len(zones) == 0 {
+		return []string{PermissionFor(g, r).From}
+	}
+	return zones
+}
+
+// sample walks a connection that a forward is meant for. It returns also the filter rule
+// that would let it through if it named the other side of the translation, or nil.
+func (x *exam) sample(r *network.NATRule) (v engine.Verdict, wrong *engine.Near) {
+	if c, ok := Sample(x.engine, r, network.Always); ok {
+		return x.walk.WrongSide(c)
+	}
+	return v, nil
+}
+
+// filterNames returns the names of a gateway's filter rules.
+func (x *exam) filterNames(g *network.Gateway) map[string]bool {
+	names := x.ruleNames[g]
+	if names == nil {
+		names = filterNames(g)
+		x.ruleNames[g] = names
+	}
+	return names
+}
+
+// forwardTargets looks at the hosts that forwards lead to.
+func (x *exam) forwardTargets() {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.NAT {
+			if !r.Does.Permits() || r.Disabled {
+				continue
+			}
+			for _, a := range []header.Range{{First: r.Target.V4, Last: r.Target.V4}, {First: r.Target.V6, Last: r.Target.V6}} {
+				if a.First.IsValid() {
+					x.target(r, a)
+				}
+			}
+		}
+	}
+}
+
+func (x *exam) target(r *network.NATRule, a header.Range) {
+	host := x.hosts[a.First]
+	for _, g := range x.net.Gateways {
+		for _, i := range g.Interfaces {
+			for _, p := range i.Addresses {
+				if p.Addr() == a.First {
+					return // the next gateway hands it on
+				}
+			}
+		}
+	}
+	g := r.Gateway
+	switch {
+	case host == nil:
+		var proposals []network.Edits
+		if len(r.Ports) == 1 {
+			p := header.Packet{Destination: a.First, Protocol: r.Ports[0].Protocol, DestinationPort: r.Ports[0].ToFirst}
+			proposals = targetMendsOf(g, r, x.net, p)
+		}
+		x.rule(network.NoSuchHost, &r.Rule, fmt.Sprintf("no host has %s", a.First), proposals...)
+		return
+	case host.Assigned == network.Dynamic:
+		x.rule(network.DynamicTarget, &r.Rule, fmt.Sprintf("%s got %s dynamically; reserve it", host.Name, a.First),
+			change("host", host.Name, "", network.Setting{Key: "assigned", Value: string(network.Reserved)}))
+	}
+	for _, m := range r.Ports {
+		for _, port := range []uint16{m.ToFirst, m.ToFirst + (m.Ports.Last - m.Ports.First)} {
+			if m.Protocol.HasPorts() && !served(host, m.Protocol, port, a.First) {
+				x.rule(network.NotServed, &r.Rule, fmt.Sprintf("%s does not listen on %s", host.Name, header.ServiceAt(m.Protocol, port).String()), portMendsOf(g, r, host, m.Protocol)...)
+				return
+			}
+		}
+	}
+}
+
+func served(h *network.Host, protocol header.Protocol, port uint16, at netip.Addr) bool {
+	for _, s := range h.Serves {
+		if (!s.At.IsValid() || s.At == at) && s.Services.Matches(protocol, port) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(h.Relays, func(r network.Relay) bool { return r.Listen.Matches(protocol, port) })
+}
+
+// forwardsOnUplinks finds forwards on uplinks that let nothing in.
+func (x *exam) forwardsOnUplinks() {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.NAT {
+			if !r.Does.RewritesDestination() || r.Disabled {
+				continue
+			}
+			for _, i := range r.On {
+				switch blocked := blockedPort(i, r); {
+				case i.Upstream.CarrierNAT:
+					x.rule(network.UpstreamBlocks, &r.Rule, fmt.Sprintf("%s is behind a carrier's NAT", i.Name))
+				case blocked != "":
+					x.rule(network.UpstreamBlocks, &r.Rule, fmt.Sprintf("the upstream of %s blocks %s", i.Name, blocked))
+				case r.Does == network.PortForward && r.AtOwn && privateUplink(i):
+					x.rule(network.UpstreamBlocks, &r.Rule, fmt.Sprintf("%s has a private or shared address, to which nobody on the internet can send: whoever is in front of it has to forward it here", i.Name))
+				}
+			}
+		}
+	}
+}
+
+// privateUplink reports whether an interface leads to the internet, but has no address that
+// the internet carries.
+func privateUplink(i *network.Interface) bool {
+	leads := func(p netip.Prefix) bool { return i.FacesInternet(header.FamilyOf(p.Addr())) }
+	return slices.ContainsFunc(i.Addresses, leads) &&
+		!slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return leads(p) && network.Carried(p.Addr()) })
+}
+
+// outsideAddresses finds outside addresses of rules on uplinks for which no packets come.
+func (x *exam) outsideAddresses() {
+	for _, g := range x.net.Gateways {
+		sent := g.Sent()
+		for _, r := range g.NAT {
+			uplink := slices.IndexFunc(r.On, func(i *network.Interface) bool { return i.IsUplink() })
+			if lost := r.Claims().Minus(sent); uplink >= 0 && !lost.Empty() {
+				x.rule(network.NotSentHere, &r.Rule, fmt.Sprintf("%s is in no prefix of %s; if the provider sends it here, say so there: upstream: {routes: [...]}", lost, r.On[uplink]))
+			}
+		}
+	}
+}
+
+func blockedPort(i *network.Interface, r *network.NATRule) string {
+	for _, m := range r.Ports {
+		if i.Upstream.Blocks.Matches(m.Protocol, m.Ports.First) {
+			return header.ServiceAt(m.Protocol, m.Ports.First).String()
+		}
+	}
+	return ""
+}
+
+// plainTargets finds redirects from https to ports for plain pages.
+func (x *exam) plainTargets() {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.NAT {
+			for _, m := range r.Ports {
+				if m.Protocol == header.TCP && m.Ports.Contains(443) && !r.Disabled {
+					if to := m.Apply(443); to == 80 || to == 8080 || to == 8008 {
+						x.rule(network.TLSToPlain, &r.Rule, fmt.Sprintf("tcp/443 goes to port %d of %s", to, r.TargetIs), x.change(&r.Rule, network.Setting{Key: "to", Value: targetText(r.TargetIs, 443)}))
+					}
+				}
+			}
+		}
+	}
+}
+
+// wideOneToOne finds hosts behind a one-to-one rule of which more is let through than they serve.
+func (x *exam) wideOneToOne() {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.NAT {
+			if r.Does != network.OneToOne || r.Disabled {
+				continue
+			}
+			for _, o := range x.through[&r.Rule] {
+				if o.from.Internet && o.Verdict.Outcome == engine.Refused {
+					p := x.usual(o)
+					x.rule(network.OneToOneWide, &r.Rule, fmt.Sprintf("%s gets to %s too, which does not serve it", header.ServiceAt(p.Protocol, p.DestinationPort).String(), o.Verdict.At.Name()), x.narrowed(o)...)
+					break
+				}
+			}
+		}
+	}
+}
+
+// narrowed are edits that make the filter rule of a region allow only what the host
+// serves to which it leads.
+func (x *exam) narrowed(o *origin) []network.Edits {
+	h := o.Verdict.To.Machine.Host
+	for _, r := range o.Rules {
+		if h != nil && r.Kind == string(network.Allow) && len(h.Serves) > 0 {
+			return []network.Edits{x.change(r, network.Setting{Key: "service", Value: servesText(h)})}
+		}
+	}
+	return nil
+}
+
+func servesText(h *network.Host) string {
+	var texts []string
+	for _, s := range h.Serves {
+		if !s.At.IsValid() || !s.At.IsLoopback() {
+			texts = append(texts, strings.ReplaceAll(s.Services.String(), ", ", ","))
+		}
+	}
+	return strings.Join(texts, ",")
+}
+
+// missingHairpins finds forwards without hairpin at gateways where others have it.
+func (x *exam) missingHairpins() {
+	for _, g := range x.net.Gateways {
+		some := slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool { return r.Hairpin && !r.Disabled })
+		for _, r := range g.NAT {
+			if some && r.Does == network.PortForward && !r.Disabled && !r.Hairpin && r.From.IsAny() {
+				x.rule(network.NoHairpin, &r.Rule, "people inside can't use it; others of "+g.Name+" have hairpin: true", x.change(&r.Rule, network.Setting{Key: "hairpin", Value: "true"}))
+			}
+		}
+	}
+}
+
+// meant returns the regions through a forward that it is for: those from the internet
+// where it listens on an uplink, else all.
+func (x *exam) meant(r *network.NATRule) []*origin {
+	through := x.through[&r.Rule]
+	uplink := func(i *network.Interface) bool { return i.IsUplink() }
+	if !slices.ContainsFunc(r.On, uplink) {
+		return through
+	}
+	return slices.DeleteFunc(slices.Clone(through), func(o *origin) bool { return !o.isOutside() })
+}
+
+func (x *exam) limits() {
+	for _, g := range x.net.Gateways {
+		count := 0
+		for _, r := range g.NAT {
+			if r.Does == network.PortForward && !r.Disabled {
+				count++
+			}
+		}
+		if g.Limits.PortForwards > 0 && count > g.Limits.PortForwards {
+			x.report(network.TooManyForwards, g.Place, "gateway "+g.Name, fmt.Sprintf("%d forwards, room for %d", count, g.Limits.PortForwards), nil)
+		}
+	}
+}

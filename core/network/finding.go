@@ -1,0 +1,128 @@
+package network
+
+// A Severity is how much a finding matters.
+type Severity string
+
+// The severities.
+const (
+	Danger  Severity = "danger"
+	Mistake Severity = "mistake"
+	Note    Severity = "note"
+)
+
+// Severities lists them, the gravest first.
+var Severities = []Severity{Danger, Mistake, Note}
+
+// A Finding is a kind of thing that is valid but probably wrong or dangerous. What finds it
+// stands in core/advice, by its subject; a rule can accept it by name.
+type Finding uint8
+
+// The findings, in the order in which they are told of one line.
+const (
+	HiddenRule Finding = iota
+	HalfHidden
+	SamePort
+	ForwardNotPermitted
+	WrongSide
+	UnusedRule
+	NoSuchHost
+	DynamicTarget
+	NotServed
+	HostRefuses
+	UpstreamBlocks
+	NotSentHere
+	TLSToPlain
+	OneToOneWide
+	LeakingSource
+	NoDefaultRoute
+	EmptyGroup
+	GroupOfEverything
+	AnyService
+	AdministrationOpen
+	ClearTextOpen
+	GatewayOpen
+	DropList
+	DNSAnywhere
+	NoHairpin
+	LogWithoutLogging
+	BusyLog
+	TooManyForwards
+	DisabledRule
+	MappingsOpen
+	TwinAddress
+)
+
+var findings = [...]struct {
+	name     string
+	severity Severity
+	why      string // one sentence
+}{
+	HiddenRule:          {"hidden-rule", Mistake, "A rule that can never match gives a false feeling of what is allowed or stopped."},
+	HalfHidden:          {"half-hidden", Note, "Part of what the rule is for is decided otherwise by a rule in front of it, and neither is the special case of the other."},
+	SamePort:            {"same-port", Mistake, "Two forwards want the same outside address and port; only the first one gets it."},
+	ForwardNotPermitted: {"forward-not-permitted", Mistake, "A forward that no filter rule lets through does nothing."},
+	WrongSide:           {"wrong-side", Mistake, "The filter rule names the address or port on the side of the translation that this gateway's filter does not see."},
+	UnusedRule:          {"unused-rule", Note, "No connection that can exist ever comes to this filter rule: it may be left over, or be meant for a forward that does not exist."},
+	NoSuchHost:          {"no-such-host", Mistake, "Nobody has the address that the forward leads to."},
+	DynamicTarget:       {"dynamic-target", Mistake, "A host whose address changes will one day not be where the forward leads."},
+	NotServed:           {"not-served", Mistake, "The host does not listen on the port that the forward leads to."},
+	HostRefuses:         {"host-refuses", Mistake, "The host's own firewall lets nobody in whom the forward sends there."},
+	UpstreamBlocks:      {"upstream-blocks", Mistake, "The uplink's network does not let these connections in, so the forward can't be reached from outside."},
+	NotSentHere:         {"not-sent-here", Mistake, "Packets for an outside address come only if it is in a prefix of the uplink, or if the provider sends them here."},
+	TLSToPlain:          {"tls-to-plain", Mistake, "Clients speak TLS to this port; a plain page can't answer them, and they see an error."},
+	OneToOneWide:        {"one-to-one-wide", Danger, "More is let through to the host than it serves today; whatever it starts tomorrow is open at once."},
+	LeakingSource:       {"leaking-source", Mistake, "A private source that leaves untranslated can never be answered."},
+	NoDefaultRoute:      {"no-default-route", Mistake, "A gateway without a default route reaches only what its routes name."},
+	EmptyGroup:          {"empty-group", Mistake, "A rule for an empty group matches nobody."},
+	GroupOfEverything:   {"group-of-everything", Danger, "A group that holds everything makes every rule that names it a rule for anybody."},
+	AnyService:          {"any-service", Danger, "A rule from outside without services opens every port, also those nobody thought of."},
+	AdministrationOpen:  {"administration-open", Danger, "Remote administration that everybody can reach is found and tried within hours."},
+	ClearTextOpen:       {"clear-text-open", Danger, "A clear-text service shows passwords and contents to everyone on the way."},
+	GatewayOpen:         {"gateway-open", Danger, "The gateway's own administration can be reached from the internet."},
+	DropList:            {"drop-list", Note, "A machine that nobody has listed is let through; a list of who is allowed fails the other way."},
+	DNSAnywhere:         {"dns-anywhere", Note, "People who are sent to a notice page can still ask any name server, and tunnel through it."},
+	NoHairpin:           {"no-hairpin", Note, "People inside who use the outside name end at the gateway itself; other forwards of this gateway let them."},
+	LogWithoutLogging:   {"log-without-logging", Mistake, "The rule asks for logging, but the gateway's logging is off."},
+	BusyLog:             {"busy-log", Note, "A rule that matches nearly everything fills the log, and what matters is not seen in it."},
+	TooManyForwards:     {"too-many-forwards", Mistake, "The gateway has no room for so many forwards."},
+	DisabledRule:        {"disabled-rule", Note, "A rule that is switched off is often left over from a test."},
+	MappingsOpen:        {"mappings-open", Danger, "Any machine can open any port for itself."},
+	TwinAddress:         {"twin-address", Note, "Two hosts have the same address on different segments; rules that name one match both."},
+}
+
+// Findings lists all findings.
+func Findings() []Finding {
+	list := make([]Finding, len(findings))
+	for i := range findings {
+		list[i] = Finding(i)
+	}
+	return list
+}
+
+// FindingNames returns the names of all findings.
+func FindingNames() []string {
+	names := make([]string, len(findings))
+	for i := range findings {
+		names[i] = findings[i].name
+	}
+	return names
+}
+
+// FindingOf returns the finding of a name; ok is false where there is none.
+func FindingOf(name string) (f Finding, ok bool) {
+	for i := range findings {
+		if findings[i].name == name {
+			return Finding(i), true
+		}
+	}
+	return 0, false
+}
+
+// String returns the finding's name.
+func (f Finding) String() string { return findings[f].name }
+
+// Severity returns how much it matters.
+func (f Finding) Severity() Severity { return findings[f].severity }
+
+// Why returns why it matters, as a sentence.
+func (f Finding) Why() string { return findings[f].why }

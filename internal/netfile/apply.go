@@ -1,0 +1,85 @@
+package netfile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"hollowbridge/core/network"
+)
+
+// Apply makes an edit.
+func (e *Editor) Apply(edit network.Edit) error {
+	if edit.Verb == "add" {
+		return e.add(edit)
+	}
+	thing, err := e.Find(edit.Kind, edit.Name, edit.Gateway)
+	if err != nil {
+		return err
+	}
+	switch edit.Verb {
+	case "change":
+		return e.Change(thing, edit.Settings)
+	case "enable", "disable":
+		if !thing.IsRule() {
+			return fmt.Errorf("%s is no rule; only rules are enabled and disabled", thing)
+		}
+		disabled := ""
+		if edit.Verb == "disable" {
+			disabled = "true"
+		}
+		return e.Change(thing, []network.Setting{{Key: "disabled", Value: disabled}})
+	case "move":
+		return e.Move(thing, edit.After != "", edit.After+edit.Before)
+	case "remove":
+		return e.Remove(thing)
+	}
+	return fmt.Errorf("%s: no such edit", edit.Verb)
+}
+
+// ApplyAll makes edits one after the other.
+func (e *Editor) ApplyAll(list network.Edits) error {
+	for _, edit := range list {
+		if err := e.Apply(edit); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (e *Editor) add(edit network.Edit) error {
+	switch edit.Kind {
+	case "group", "service":
+		return e.AddEntry(edit.Kind, edit.Name, ListText(edit.Values))
+	case "host":
+		settings := edit.Settings
+		if edit.Gateway != "" {
+			settings = append(slices.Clone(settings), network.Setting{Key: "gateway", Value: edit.Gateway})
+		}
+		return e.AddEntry(edit.Kind, edit.Name, MappingText(settings))
+	}
+	gateway, err := e.GatewayFor(edit.Gateway)
+	if err != nil {
+		return err
+	}
+	return e.AddRule(gateway, edit.Kind, edit.Name, edit.Settings, edit.Before, edit.After)
+}
+
+// GatewayFor returns the name of the gateway that a rule is for: the one named, or, for an
+// empty name, the only one.
+func (e *Editor) GatewayFor(name string) (string, error) {
+	_, gateways := lookup(e.root, "gateways")
+	var names []string
+	for i := 0; gateways != nil && i+1 < len(gateways.Content); i += 2 {
+		names = append(names, gateways.Content[i].Value)
+	}
+	switch {
+	case name != "" && !slices.Contains(names, name):
+		return "", fmt.Errorf("%s: no such gateway%s", name, DidYouMean(name, names))
+	case name != "":
+		return name, nil
+	case len(names) == 1:
+		return names[0], nil
+	}
+	return "", fmt.Errorf("there are several gateways; say which with -gateway: %s", strings.Join(names, ", "))
+}
