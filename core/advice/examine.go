@@ -14,7 +14,7 @@ import (
 // A Finding is something about a network that is valid but probably wrong or dangerous.
 type Finding struct {
 	Kind      network.Finding
-	Place     network.Place
+	Place     network.Position
 	Subject   string // the rule, host, group or gateway it is about
 	Text      string
 	Proposals []network.Edits // edits that may mend it; they still have to be tried
@@ -63,7 +63,7 @@ type exam struct {
 // Told is what is said once.
 type told struct {
 	kind  network.Finding
-	place network.Place
+	place network.Position
 	text  string
 }
 
@@ -89,7 +89,7 @@ func Examine(e *engine.Engine, most int) (found []Finding, err error) {
 			x.hosts[a] = h
 		}
 	}
-	internet := network.Expression{Text: "internet", Terms: []network.Term{{Set: e.Network().Internet()}}}
+	internet := network.Expression{Text: "internet", Items: []network.Item{{Set: e.Network().Internet()}}}
 	if x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always, Most: most}); err != nil {
 		return nil, err
 	}
@@ -119,7 +119,7 @@ func Examine(e *engine.Engine, most int) (found []Finding, err error) {
 func (f *Finding) Severity() network.Severity { return f.Kind.Severity() }
 
 // report notes a finding about a place, unless the rule accepts it.
-func (x *exam) report(kind network.Finding, place network.Place, subject, text string, rule *network.Rule, proposals ...network.Edits) {
+func (x *exam) report(kind network.Finding, place network.Position, subject, text string, rule *network.Rule, proposals ...network.Edits) {
 	this := told{kind, place, text}
 	if x.told[this] || rule != nil && slices.Contains(rule.Accept, kind) {
 		return

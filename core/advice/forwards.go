@@ -85,16 +85,10 @@ func commonPort(a, b *network.NATRule) (string, bool) {
 }
 
 func listens(r *network.NATRule) header.Addresses {
-	if !r.AtOwn {
-		return r.At
+	if r.AtOwn {
+		return r.OwnAddresses()
 	}
-	var ranges []header.Range
-	for _, i := range r.On {
-		for _, p := range i.Addresses {
-			ranges = append(ranges, header.Range{First: p.Addr(), Last: p.Addr()})
-		}
-	}
-	return header.AddressesOf(ranges...)
+	return r.At
 }
 
 // stoppedForwards finds forwards whose connections are all stopped behind them.

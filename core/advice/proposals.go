@@ -61,7 +61,7 @@ func change(kind, name, gateway string, settings ...network.Setting) network.Edi
 	return network.Edits{{Verb: "change", Kind: kind, Name: name, Gateway: gateway, Settings: settings}}
 }
 
-// nearProposals proposals the one field in which a rule differs.
+// nearProposals correct the one field in which a rule differs.
 func nearProposals(t *engine.Trace, near engine.Near, everybody bool) []network.Edits {
 	g, r := t.Stood.Gateway, near.Rule
 	to := func(settings ...network.Setting) []network.Edits {

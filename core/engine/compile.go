@@ -303,31 +303,12 @@ func (c *Gateway) pools(r *network.NATRule, out *network.Interface) (pools [2]he
 // destinationCondition returns what a packet that arrives by the interface must
 // meet for the rule to translate its destination, or false where it never does.
 func destinationCondition(r *network.NATRule, in *network.Interface, zones []string) (condition, bool) {
-	if !r.Does.RewritesDestination() {
-		return condition{}, false
-	}
-	listed := slices.Contains(r.On, in)
-	hairpin := !listed && r.Hairpin && !in.IsUplink()
-	if !listed && !hairpin {
-		return condition{}, false
-	}
-	to, families := r.At, r.Target.Families()
-	switch {
-	case r.Does == network.OneToOne || r.Does == network.PrefixNAT:
-		to, families = header.AddressesOf(r.Outside), header.AllAddresses()
-	case r.AtOwn && listed:
-		to = ownAddresses(in)
-	case r.AtOwn:
-		to = header.Addresses{}
-		for _, on := range r.On {
-			to = to.Union(ownAddresses(on))
-		}
-	}
-	if to = to.Intersect(families); to.Empty() {
+	to := r.Listens(in)
+	if to.Empty() {
 		return condition{}, false
 	}
 	c := condition{rule: &r.Rule, from: newMatcher(r.From, zones, header.AllAddresses()), to: setMatcher(to)}
-	if hairpin {
+	if r.HairpinsAt(in) {
 		c.from = setMatcher(header.AllAddresses())
 	}
 	for _, m := range r.Ports {
@@ -336,51 +317,14 @@ func destinationCondition(r *network.NATRule, in *network.Interface, zones []str
 	return c, true
 }
 
-func ownAddresses(i *network.Interface) header.Addresses {
-	var ranges []header.Range
-	for _, p := range i.Addresses {
-		ranges = append(ranges, header.Range{First: p.Addr(), Last: p.Addr()})
-	}
-	return header.AddressesOf(ranges...)
-}
-
 // sourceCondition returns what a packet that leaves by the interface must meet
 // for the rule to translate its source, or false where it never does.
 func sourceCondition(r *network.NATRule, out *network.Interface, zones []string) (condition, bool) {
-	if !r.Does.RewritesSource() || len(r.On) > 0 && !slices.Contains(r.On, out) {
-		return condition{}, false
-	}
-	within := header.AllAddresses()
-	switch r.Does {
-	case network.OneToOne, network.PrefixNAT:
-		within = header.AddressesOf(r.Inside)
-	case network.SourceNAT:
-		within = poolFamilies(&r.As, out)
-		if r.Destination.IsValid() {
-			within = within.Intersect(header.FamilyOf(r.Destination).All())
-		}
-	}
+	within := r.Hides(out)
 	if within.Empty() {
 		return condition{}, false
 	}
 	return condition{rule: &r.Rule, from: newMatcher(r.From, zones, within), to: newMatcher(r.To, zones, header.AllAddresses())}, true
-}
-
-// poolFamilies returns all addresses of the families the pool has an address of.
-func poolFamilies(pool *network.Pool, out *network.Interface) header.Addresses {
-	families := header.Addresses{}
-	for _, family := range header.Families {
-		has := false
-		if pool.Interface {
-			_, has = out.Address(family)
-		} else {
-			_, has = pool.Set.FirstOf(family)
-		}
-		if has {
-			families = families.Union(family.All())
-		}
-	}
-	return families
 }
 
 // sortSpecificFirst puts conditions for fewer destinations first, then those for

@@ -786,10 +786,10 @@ func (r *reference) leaveBy(g *network.Gateway, way *refRoute, p *header.Packet)
 
 // in an expression that stands in a rule, a zone is the interface's.
 func contains(e network.Expression, zone string, a netip.Addr) bool {
-	return len(e.Terms) == 0 || anyTerm(e.Terms, zone, a)
+	return len(e.Items) == 0 || anyTerm(e.Items, zone, a)
 }
 
-func anyTerm(terms []network.Term, zone string, a netip.Addr) bool {
+func anyTerm(terms []network.Item, zone string, a netip.Addr) bool {
 	for _, t := range terms {
 		hit := t.Set.Contains(a)
 		if t.Zone != "" {

@@ -307,21 +307,3 @@ func (g *Gateway) Claims() header.Addresses {
 	}
 	return header.AddressesOf(ranges...).Intersect(g.Sent())
 }
-
-// Claims returns the outside addresses of a rule; none where it is disabled.
-func (r *NATRule) Claims() header.Addresses {
-	if r.Disabled {
-		return header.Addresses{}
-	}
-	switch r.Does {
-	case OneToOne, PrefixNAT:
-		return header.AddressesOf(r.Outside)
-	case SourceNAT:
-		return r.As.Set
-	case PortForward:
-		if !r.At.IsAll() {
-			return r.At
-		}
-	}
-	return header.Addresses{}
-}

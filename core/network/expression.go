@@ -6,36 +6,36 @@ import (
 	"hollowbridge/core/header"
 )
 
-// An Expression is an address expression: terms, of which one must hold. An
-// expression without terms holds for every address.
+// An Expression is an address expression: items, of which one must hold. An
+// expression without items holds for every address.
 //
 // In a rule a zone does not stand for addresses but for interfaces: the packet
 // came in by one of them (or leaves by one). In then compares the zone's name.
 // Elsewhere a zone stands for the addresses behind it, which Addresses returns.
 type Expression struct {
 	Text  string // as written
-	Terms []Term
+	Items []Item
 }
 
-// A Term is a set of addresses, a zone, or a list, and what is left out of it.
-type Term struct {
+// A Item is a set of addresses, a zone, or a list, and what is left out of it.
+type Item struct {
 	Zone   string           // set where the term is a zone
 	Host   *Host            // set where the term is a host
 	Set    header.Addresses // the addresses; of a zone those behind it
-	List   []Term           // set where the term is a list
+	List   []Item           // set where the term is a list
 	Except *Expression
 }
 
 // IsAny reports whether the expression was left out or says any.
 func (e Expression) IsAny() bool {
-	return len(e.Terms) == 0 || len(e.Terms) == 1 && e.Terms[0].Zone == "" && len(e.Terms[0].List) == 0 &&
-		e.Terms[0].Except == nil && e.Terms[0].Set.IsAll()
+	return len(e.Items) == 0 || len(e.Items) == 1 && e.Items[0].Zone == "" && len(e.Items[0].List) == 0 &&
+		e.Items[0].Except == nil && e.Items[0].Set.IsAll()
 }
 
 // In returns the addresses that match in a rule when the packet passes an
 // interface of the zone.
 func (e Expression) In(zone string) header.Addresses {
-	return e.evaluate(func(t Term) header.Addresses {
+	return e.evaluate(func(t Item) header.Addresses {
 		switch {
 		case t.Zone == "":
 			return t.Set
@@ -48,14 +48,14 @@ func (e Expression) In(zone string) header.Addresses {
 
 // Addresses returns the addresses the expression stands for outside a rule.
 func (e Expression) Addresses() header.Addresses {
-	return e.evaluate(func(t Term) header.Addresses { return t.Set })
+	return e.evaluate(func(t Item) header.Addresses { return t.Set })
 }
 
 // Behind returns the addresses the expression stands for among machines of one place: of
 // a segment, of the VPN clients of an interface, or, where both are nil, of the internet.
 // A host's name means that host, also where another has its address elsewhere.
 func (e Expression) Behind(s *Segment, clients *Interface) header.Addresses {
-	return e.evaluate(func(t Term) header.Addresses {
+	return e.evaluate(func(t Item) header.Addresses {
 		switch {
 		case t.Host != nil:
 			return t.Host.at(spot{s, clients})
@@ -77,25 +77,25 @@ func (e Expression) Behind(s *Segment, clients *Interface) header.Addresses {
 	})
 }
 
-func (e Expression) evaluate(leaf func(Term) header.Addresses) header.Addresses {
-	if len(e.Terms) == 0 {
+func (e Expression) evaluate(leaf func(Item) header.Addresses) header.Addresses {
+	if len(e.Items) == 0 {
 		return header.AllAddresses()
 	}
-	return union(e.Terms, leaf)
+	return union(e.Items, leaf)
 }
 
-func union(terms []Term, leaf func(Term) header.Addresses) header.Addresses {
-	if len(terms) == 1 {
-		return terms[0].evaluate(leaf)
+func union(items []Item, leaf func(Item) header.Addresses) header.Addresses {
+	if len(items) == 1 {
+		return items[0].evaluate(leaf)
 	}
 	var whole []header.Range
-	for _, t := range terms {
+	for _, t := range items {
 		whole = append(whole, t.evaluate(leaf).Ranges()...)
 	}
 	return header.AddressesOf(whole...)
 }
 
-func (t Term) evaluate(leaf func(Term) header.Addresses) header.Addresses {
+func (t Item) evaluate(leaf func(Item) header.Addresses) header.Addresses {
 	set := leaf(t)
 	if len(t.List) > 0 {
 		set = union(t.List, leaf)
@@ -107,11 +107,11 @@ func (t Term) evaluate(leaf func(Term) header.Addresses) header.Addresses {
 }
 
 // Zones returns the zones the expression names.
-func (e Expression) Zones() []string { return zones(e.Terms) }
+func (e Expression) Zones() []string { return zones(e.Items) }
 
-func zones(terms []Term) []string {
+func zones(items []Item) []string {
 	var names []string
-	for _, t := range terms {
+	for _, t := range items {
 		if t.Zone != "" {
 			names = append(names, t.Zone)
 		}

@@ -17,7 +17,7 @@ type Mappings struct {
 	On        []*Interface // where it listens
 	External  *Interface   // where mappings are opened
 	Rules     []MappingRule
-	Place     Place
+	Place     Position
 }
 
 // A MappingRule allows or refuses mappings; first match decides, no match is refused.
@@ -27,7 +27,7 @@ type MappingRule struct {
 	Ports    header.Ports
 	Lifetime time.Duration // the longest; 0 is as asked for
 	AtMost   int           // mappings of one machine; 0 is no limit
-	Place    Place
+	Place    Position
 }
 
 // MostLifetime is the longest lifetime a mapping may have.
@@ -55,7 +55,7 @@ type Expectation struct {
 	Text    string // the service as written
 	Must    Must
 	Host    *Host // for Reaches: the host that must be reached
-	Place   Place
+	Place   Position
 }
 
 // Must is what an expectation demands.

@@ -10,13 +10,13 @@ import (
 	"hollowbridge/core/header"
 )
 
-// A Place says where in which file something was written. Line and Column count from 1.
-type Place struct {
+// A Position says where in which file something was written. Line and Column count from 1.
+type Position struct {
 	File         string
 	Line, Column int
 }
 
-func (p Place) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
+func (p Position) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
 
 // A Network is everything in one network file. Connect must have been called on it.
 type Network struct {
@@ -38,7 +38,7 @@ type Group struct {
 	Name    string
 	Text    string // as written
 	Members header.Addresses
-	Place   Place
+	Place   Position
 }
 
 // A NamedService is a name the file gives to protocols and ports.
@@ -46,13 +46,13 @@ type NamedService struct {
 	Name     string
 	Text     string // as written
 	Services header.Services
-	Place    Place
+	Place    Position
 }
 
 // A Zone is a name for one or more interfaces.
 type Zone struct {
 	Name  string
-	Place Place
+	Place Position
 }
 
 // A Segment is one layer-2 network.
@@ -105,7 +105,7 @@ type Host struct {
 	By          *Interface // the interface of Gateway it sends to, where the file names that by its address
 	Upstream    *Segment   // the uplink's segment on which its default gateway is the provider's router, where the file names that
 	SegmentName string     // where the file names it
-	Place       Place
+	Place       Position
 
 	spots []spot // of each address
 }
@@ -200,7 +200,7 @@ type Relay struct {
 	To     netip.Addr
 	ToPort uint16 // 0 keeps the port
 	Text   string
-	Place  Place
+	Place  Position
 }
 
 // A Gateway is an edge router or firewall.
@@ -216,7 +216,7 @@ type Gateway struct {
 	Logging    Logging
 	Limits     Limits
 	Mappings   *Mappings // nil is off
-	Place      Place
+	Place      Position
 }
 
 // Interface returns the interface of that name, or nil.
@@ -243,7 +243,7 @@ type Interface struct {
 	Down        bool
 	Upstream    Upstream
 	Clients     []netip.Prefix
-	Place       Place
+	Place       Position
 
 	Segment  *Segment // found by Connect; nil for an interface without address
 	internet [2]bool  // for each family
@@ -269,6 +269,15 @@ func (i *Interface) Address(family header.Family) (netip.Addr, bool) {
 		}
 	}
 	return netip.Addr{}, false
+}
+
+// Own returns the interface's own addresses.
+func (i *Interface) Own() header.Addresses {
+	ranges := make([]header.Range, len(i.Addresses))
+	for k, p := range i.Addresses {
+		ranges[k] = header.Range{First: p.Addr(), Last: p.Addr()}
+	}
+	return header.AddressesOf(ranges...)
 }
 
 // IsClient reports whether a VPN client that arrives here can have the address.
@@ -301,7 +310,7 @@ type Route struct {
 	Out       *Interface   // the interface that leads there; nil for a blackhole
 	Blackhole bool
 	Distance  int // 1 to 255
-	Place     Place
+	Place     Position
 }
 
 // A GatewayService is what a gateway itself answers, and on which interfaces.
@@ -309,7 +318,7 @@ type GatewayService struct {
 	Name     string
 	Services header.Services
 	On       []*Interface
-	Place    Place
+	Place    Position
 }
 
 // Logging is what a gateway writes down.

@@ -19,7 +19,7 @@ type Rule struct {
 	Note     string
 	Accept   []Finding // findings that are meant to be
 	When     *Schedule // nil is always
-	Place    Place
+	Place    Position
 }
 
 // A RuleID is what a rule is known by in all revisions of a network.
@@ -55,55 +55,6 @@ func (g *Gateway) Rules() iter.Seq[*Rule] {
 // Active reports whether the rule takes part at that moment.
 func (r *Rule) Active(at Moment) bool {
 	return !r.Disabled && (r.When == nil || r.When.Holds(at))
-}
-
-// A NATKind is one of the kinds of NAT rule.
-type NATKind uint8
-
-// The kinds of NAT rule.
-const (
-	PortForward NATKind = iota
-	DestinationNAT
-	OneToOne
-	PrefixNAT
-	SourceNAT
-	NoNAT
-)
-
-var natKinds = [...]struct {
-	name                string
-	destination, source bool // the stages it looks at
-	permits             bool // brings its own permission with `forwards: carry-permission`
-}{
-	PortForward:    {"port-forward", true, false, true},
-	DestinationNAT: {"destination-nat", true, false, true},
-	OneToOne:       {"one-to-one", true, true, false},
-	PrefixNAT:      {"prefix-nat", true, true, false},
-	SourceNAT:      {"source-nat", false, true, false},
-	NoNAT:          {"no-nat", false, true, false},
-}
-
-func (k NATKind) String() string { return natKinds[k].name }
-
-// RewritesDestination reports whether rules of the kind are looked at when the
-// destination is translated.
-func (k NATKind) RewritesDestination() bool { return natKinds[k].destination }
-
-// RewritesSource reports whether rules of the kind are looked at when the
-// source is translated.
-func (k NATKind) RewritesSource() bool { return natKinds[k].source }
-
-// Permits reports whether rules of the kind are forwards, which bring their own
-// permission at gateways with `forwards: carry-permission`.
-func (k NATKind) Permits() bool { return natKinds[k].permits }
-
-// NATKindNames returns the kinds' names, in the order of NATKind.
-func NATKindNames() []string {
-	names := make([]string, len(natKinds))
-	for i, k := range natKinds {
-		names[i] = k.name
-	}
-	return names
 }
 
 // A NATRule is one rule of a gateway's nat list. Which fields are used depends on Does.

@@ -254,7 +254,7 @@ func TestExpectationsForPrograms(t *testing.T) {
 	}
 }
 
-// An edit that proposals a finding is listed as it is typed; typed, the finding is gone.
+// An edit that mends a finding is listed as it is typed; typed, the finding is gone.
 func TestEditsForFindingsCanBeTyped(t *testing.T) {
 	folder := demoFolder(t)
 	before, err := os.ReadFile(filepath.Join(folder, "hollowbridge.yaml"))

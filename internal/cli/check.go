@@ -74,7 +74,7 @@ func runCheck(c *call) int {
 	return no
 }
 
-// examine returns the findings and, for those that an edit proposals, the repair.
+// examine returns the findings and, for those that an edit mends, the repair.
 func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]repairJSON, err error) {
 	e, done := c.compile(n)
 	found, err = advice.Examine(e, reach.MostPieces)

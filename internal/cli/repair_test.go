@@ -9,7 +9,7 @@ import (
 	"testing"
 )
 
-// Every repair that a stopped trace offers proposals it: as a command that is typed, and
+// Every repair that a stopped trace offers mends it: as a command that is typed, and
 // with -repair. What it says it opens is what compare says.
 func TestRepairsMendWhatTheySay(t *testing.T) {
 	offered := 0

@@ -370,58 +370,11 @@ func (c *call) showRules(n *network.Network) {
 
 // natText says in half a sentence what a NAT rule does.
 func natText(r *network.NATRule) string {
-	text := ""
-	switch r.Does {
-	case network.PortForward, network.DestinationNAT:
-		text = forwardText(r)
-	case network.OneToOne, network.PrefixNAT:
-		text = fmt.Sprintf("%s: %s <-> %s", strings.Join(network.InterfaceNames(r.On), ", "), r.AtText, r.TargetAs)
-	case network.SourceNAT:
-		text = fmt.Sprintf("%s%s out by %s, as %s", orAny(r.From.Text), toText(r.To), strings.Join(network.InterfaceNames(r.On), ", "), r.As.Text)
-		if r.SourcePorts.First != 0 {
-			text += ", ports " + r.SourcePorts.String()
-		}
-		if r.DestinationAs != "" {
-			text += ", to " + r.DestinationAs + " instead"
-		}
-	case network.NoNAT:
-		text = fmt.Sprintf("%s%s: source kept", orAny(r.From.Text), toText(r.To))
-		if len(r.On) > 0 {
-			text += ", out by " + strings.Join(network.InterfaceNames(r.On), ", ")
-		}
-	}
+	text := r.Text()
 	if r.Hairpin {
 		text += ", from inside too"
 	}
 	return text
-}
-
-func forwardText(r *network.NATRule) string {
-	text := strings.Join(network.InterfaceNames(r.On), ", ") + ":"
-	if !r.AtOwn {
-		text += " " + orAny(r.AtText)
-	}
-	if len(r.Ports) == 0 {
-		text += " any service"
-	}
-	for i, m := range r.Ports {
-		if i > 0 {
-			text += ","
-		}
-		text += " " + header.Service{Protocol: m.Protocol, Ports: m.Ports}.String()
-	}
-	text += " -> " + r.TargetAs
-	if !r.From.IsAny() {
-		text += ", from " + r.From.Text
-	}
-	return text
-}
-
-func toText(to network.Expression) string {
-	if to.IsAny() {
-		return ""
-	}
-	return " to " + to.Text
 }
 
 func filterText(r *network.FilterRule) string {

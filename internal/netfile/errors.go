@@ -10,7 +10,7 @@ import (
 
 // An Error is something wrong in a network file or in a list it names.
 type Error struct {
-	Place   network.Place
+	Place   network.Position
 	Length  int // of the words that are wrong, in characters; 0 where it is not about words
 	Message string
 	Source  string // the line it is on, empty where there is none

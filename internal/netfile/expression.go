@@ -26,7 +26,7 @@ func (r *reader) expression(n *yaml.Node) network.Expression {
 		var texts []string
 		for _, item := range n.Content {
 			e := r.expression(item)
-			whole.Terms = append(whole.Terms, e.Terms...)
+			whole.Items = append(whole.Items, e.Items...)
 			texts = append(texts, e.Text)
 		}
 		whole.Text = strings.Join(texts, ", ")
@@ -99,10 +99,10 @@ func (p *expressionParser) whole() network.Expression {
 		p.failHere(len(p.text)-p.at, "%s: not expected here; several addresses are written as a list: [a, b]", p.text[p.at:])
 		return network.Expression{}
 	}
-	return network.Expression{Terms: []network.Term{term}}
+	return network.Expression{Items: []network.Item{term}}
 }
 
-func (p *expressionParser) expression() (network.Term, bool) {
+func (p *expressionParser) expression() (network.Item, bool) {
 	term, ok := p.item()
 	if !ok {
 		return term, false
@@ -118,13 +118,13 @@ func (p *expressionParser) expression() (network.Term, bool) {
 		return term, false
 	}
 	if term.Except != nil { // an item in brackets that is itself an exception
-		term = network.Term{List: []network.Term{term}}
+		term = network.Item{List: []network.Item{term}}
 	}
-	term.Except = &network.Expression{Terms: []network.Term{left}}
+	term.Except = &network.Expression{Items: []network.Item{left}}
 	return term, true
 }
 
-func (p *expressionParser) item() (network.Term, bool) {
+func (p *expressionParser) item() (network.Item, bool) {
 	p.skipSpace()
 	if p.at < len(p.text) && p.text[p.at] == '[' {
 		return p.list()
@@ -133,19 +133,19 @@ func (p *expressionParser) item() (network.Term, bool) {
 	word := p.word()
 	if word == "" {
 		p.failHere(1, "an address is missing in %q", p.text)
-		return network.Term{}, false
+		return network.Item{}, false
 	}
 	return p.resolve(word, start)
 }
 
-func (p *expressionParser) list() (network.Term, bool) {
+func (p *expressionParser) list() (network.Item, bool) {
 	if p.deep++; p.deep > mostLists {
 		p.failHere(1, "lists stand more than %d deep in lists", mostLists)
-		return network.Term{}, false
+		return network.Item{}, false
 	}
 	defer func() { p.deep-- }()
 	p.at++
-	var whole network.Term
+	var whole network.Item
 	for {
 		term, ok := p.expression()
 		if !ok {
@@ -195,19 +195,19 @@ func (p *expressionParser) failHere(length int, format string, args ...any) {
 }
 
 // resolve finds out what a word of an expression stands for.
-func (p *expressionParser) resolve(word string, start int) (network.Term, bool) {
-	fail := func(format string, args ...any) (network.Term, bool) {
+func (p *expressionParser) resolve(word string, start int) (network.Item, bool) {
+	fail := func(format string, args ...any) (network.Item, bool) {
 		end := p.at
 		p.at = start
 		p.failHere(utf8.RuneCountInString(word), format, args...)
 		p.at = end
-		return network.Term{}, false
+		return network.Item{}, false
 	}
 	switch word {
 	case "any":
-		return network.Term{Set: header.AllAddresses()}, true
+		return network.Item{Set: header.AllAddresses()}, true
 	case "internet":
-		return network.Term{Set: p.net.Internet()}, true
+		return network.Item{Set: p.net.Internet()}, true
 	case "except":
 		return fail("except stands between two sets of addresses: any except fronts")
 	}
@@ -216,13 +216,13 @@ func (p *expressionParser) resolve(word string, start int) (network.Term, bool) 
 			return fail("%s: this group contains itself", word)
 		}
 		p.resolveGroup(group)
-		return network.Term{Set: group.group.Members}, true
+		return network.Item{Set: group.group.Members}, true
 	}
 	if h := p.net.Host(word); h != nil {
-		return network.Term{Host: h, Set: hostAddresses(h)}, true
+		return network.Item{Host: h, Set: hostAddresses(h)}, true
 	}
 	if p.net.Zone(word) != nil {
-		return network.Term{Zone: word, Set: p.net.ZoneAddresses(word)}, true
+		return network.Item{Zone: word, Set: p.net.ZoneAddresses(word)}, true
 	}
 	if address, _, scoped := strings.Cut(word, "%"); scoped {
 		if _, err := header.ParseAddress(address); err == nil {
@@ -232,7 +232,7 @@ func (p *expressionParser) resolve(word string, start int) (network.Term, bool) 
 	if i, err := p.interfaceNamed(word); err != nil {
 		return fail("%s", err)
 	} else if i != nil {
-		return network.Term{Set: interfaceAddresses(i)}, true
+		return network.Item{Set: i.Own()}, true
 	}
 	if g, i, found := strings.Cut(word, ":"); found {
 		if gateway := p.net.Gateway(g); gateway != nil {
@@ -240,11 +240,11 @@ func (p *expressionParser) resolve(word string, start int) (network.Term, bool) 
 			if found == nil {
 				return fail("%s: %s has no such interface%s", i, g, oneOf(i, network.InterfaceNames(gateway.Interfaces)))
 			}
-			return network.Term{Set: interfaceAddresses(found)}, true
+			return network.Item{Set: found.Own()}, true
 		}
 	}
 	if rng, err := header.ParseRange(word); err == nil {
-		return network.Term{Set: header.AddressesOf(rng)}, true
+		return network.Item{Set: header.AddressesOf(rng)}, true
 	} else if header.LooksLikeAddress(word) {
 		return fail("%s", err)
 	}
@@ -291,14 +291,6 @@ func hostAddresses(h *network.Host) header.Addresses {
 	return header.AddressesOf(ranges...)
 }
 
-func interfaceAddresses(i *network.Interface) header.Addresses {
-	var ranges []header.Range
-	for _, p := range i.Addresses {
-		ranges = append(ranges, header.Range{First: p.Addr(), Last: p.Addr()})
-	}
-	return header.AddressesOf(ranges...)
-}
-
 // addressNames returns all names that can stand for addresses.
 func (r *reader) addressNames() []string {
 	names := keysOf(r.groups)
@@ -341,7 +333,7 @@ func (r *reader) listFile(n *yaml.Node) ([]header.Range, string) {
 		if err != nil {
 			column := utf8.RuneCountInString(line[:strings.Index(line, text)]) + 1
 			r.errors = append(r.errors, Error{
-				Place:   network.Place{File: path, Line: number, Column: column},
+				Place:   network.Position{File: path, Line: number, Column: column},
 				Length:  utf8.RuneCountInString(text),
 				Message: harmless(err.Error()), Source: harmless(line),
 			})

@@ -145,7 +145,7 @@ type reader struct {
 // A nameUse says what a name was given to, and where.
 type nameUse struct {
 	what  string
-	place network.Place
+	place network.Position
 }
 
 // A pending group or service is resolved when it is first needed.
@@ -158,8 +158,8 @@ type pending struct {
 	done     bool
 }
 
-func (r *reader) place(n *yaml.Node) network.Place {
-	return network.Place{File: r.file, Line: n.Line, Column: n.Column}
+func (r *reader) place(n *yaml.Node) network.Position {
+	return network.Position{File: r.file, Line: n.Line, Column: n.Column}
 }
 
 // fail reports what is wrong with a node.
@@ -174,7 +174,7 @@ func (r *reader) fail(n *yaml.Node, format string, args ...any) {
 	r.failAt(r.place(n), length, format, args...)
 }
 
-func (r *reader) failAt(at network.Place, length int, format string, args ...any) {
+func (r *reader) failAt(at network.Position, length int, format string, args ...any) {
 	e := Error{Place: at, Length: length, Message: harmless(sprintf(format, args))}
 	if at.File == r.file && at.Line >= 1 && at.Line <= len(r.lines) {
 		e.Source = harmless(strings.TrimRight(string(r.lines[at.Line-1]), "\r"))
@@ -186,7 +186,7 @@ var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?(.*)$`)
 
 // parseYAML returns the root of the file, or nil after an error.
 func (r *reader) parseYAML(data []byte) *yaml.Node {
-	at := network.Place{File: r.file, Line: 1, Column: 1}
+	at := network.Position{File: r.file, Line: 1, Column: 1}
 	decoder := yaml.NewDecoder(bytes.NewReader(data))
 	var document, second yaml.Node
 	err := decoder.Decode(&document)
@@ -221,18 +221,20 @@ func (r *reader) parseYAML(data []byte) *yaml.Node {
 
 // yamlPlace returns where a YAML error is. The library tells the line only of some, and for
 // what it did not find that before where it began to look.
-func (r *reader) yamlPlace(message string, line int) network.Place {
-	place := func(line, column int) network.Place { return network.Place{File: r.file, Line: line, Column: column} }
-	find := func(from int, is func(line string) int) (network.Place, bool) {
+func (r *reader) yamlPlace(message string, line int) network.Position {
+	place := func(line, column int) network.Position {
+		return network.Position{File: r.file, Line: line, Column: column}
+	}
+	find := func(from int, is func(line string) int) (network.Position, bool) {
 		for n := max(from, 1); n <= len(r.lines); n++ {
 			text := string(r.lines[n-1])
 			if at := is(text); at >= 0 {
 				return place(n, len([]rune(text[:at]))+1), true
 			}
 		}
-		return network.Place{}, false
+		return network.Position{}, false
 	}
-	var at network.Place
+	var at network.Position
 	found := false
 	switch name, anchor := strings.CutPrefix(message, "unknown anchor '"); {
 	case anchor:

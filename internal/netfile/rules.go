@@ -384,7 +384,7 @@ func firstValid(a, b netip.Addr) netip.Addr {
 func (r *reader) interfaceAddress(text string) (header.Addresses, bool) {
 	name, i, found := strings.Cut(text, ":")
 	if g := r.net.Gateway(name); found && g != nil && g.Interface(i) != nil {
-		return interfaceAddresses(g.Interface(i)), true
+		return g.Interface(i).Own(), true
 	}
 	return header.Addresses{}, false
 }
