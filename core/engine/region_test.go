@@ -18,7 +18,7 @@ var exploredNetworks = flag.Uint64("explore", 60, "how many random networks to e
 // disjoint, together all there is, and members taken at random, often at borders,
 // go the way the region says.
 func TestRegionsAgreeWithWalks(t *testing.T) {
-	for seed := range *exploredNetworks {
+	for seed := range few(*exploredNetworks, 15) {
 		text := gen.Small(seed)
 		n, err := netfile.Parse("random.yaml", []byte(text))
 		if err != nil {
@@ -82,4 +82,12 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network) bool {
 		}
 	}
 	return true
+}
+
+// few returns how many networks are taken: fewer with -short.
+func few(networks, short uint64) uint64 {
+	if testing.Short() {
+		return min(networks, short)
+	}
+	return networks
 }

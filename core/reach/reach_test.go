@@ -92,7 +92,7 @@ func borders(random *rand.Rand, set header.Addresses) []netip.Addr {
 // outside all sets of a destination do not.
 func TestReachAgreesWithTraces(t *testing.T) {
 	checked, twins := 0, 0
-	for seed := range *explored {
+	for seed := range few(*explored, 10) {
 		n := parse(t, gen.Small(seed))
 		e := engine.Compile(n)
 		found, err := reach.Find(e, reach.Question{Moment: network.Always})
@@ -127,7 +127,7 @@ func TestReachAgreesWithTraces(t *testing.T) {
 			}
 		}
 	}
-	if checked < 1000 || twins < 20 {
+	if !testing.Short() && (checked < 1000 || twins < 20) {
 		t.Errorf("only %d members were checked, %d of addresses that are in several places", checked, twins)
 	}
 }
@@ -186,7 +186,7 @@ func changed(random *rand.Rand, text string) string {
 // Connections fare differently under two networks exactly where compare says so.
 func TestCompareAgreesWithTraces(t *testing.T) {
 	differing, same, twins := 0, 0, 0
-	for seed := range *explored {
+	for seed := range few(*explored, 10) {
 		random := rand.New(rand.NewPCG(seed, 41))
 		text := gen.Small(seed)
 		other := changed(random, text)
@@ -354,6 +354,9 @@ func TestTangledRulesAreAnsweredOrGivenUp(t *testing.T) {
 // A thousand one-to-one rules under entangled filter rules are refused, and not listed in
 // hundreds of thousands of lines; a question about one of them is answered.
 func TestEntangledWaysAreNotListedOneByOne(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes seconds")
+	}
 	text := gen.Tangled(3, 120)
 	var nat, hosts strings.Builder
 	for i := range 1000 {
@@ -444,4 +447,12 @@ func BenchmarkCompare(b *testing.B) {
 			}
 		})
 	}
+}
+
+// few returns how many networks are taken: fewer with -short.
+func few(networks, short uint64) uint64 {
+	if testing.Short() {
+		return min(networks, short)
+	}
+	return networks
 }

@@ -128,8 +128,9 @@ func TestReachAsATable(t *testing.T) {
 // A change that an edit makes is what compare then finds between the files, and both
 // tell it like the traces of the examples.
 func TestWhatAnEditSaysIsWhatCompareFinds(t *testing.T) {
+	t.Parallel()
 	found := 0
-	for seed := range uint64(14) {
+	for seed := range uint64(fewer(14, 3)) {
 		folder := t.TempDir()
 		text := gen.Small(seed + 300)
 		write(t, folder, "hollowbridge.yaml", text)
@@ -256,6 +257,7 @@ func TestExpectationsForPrograms(t *testing.T) {
 
 // An edit that mends a finding is listed as it is typed; typed, the finding is gone.
 func TestEditsForFindingsCanBeTyped(t *testing.T) {
+	t.Parallel()
 	folder := demoFolder(t)
 	before, err := os.ReadFile(filepath.Join(folder, "hollowbridge.yaml"))
 	if err != nil {

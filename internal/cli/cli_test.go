@@ -35,6 +35,10 @@ func build(m *testing.M) int {
 	if output, err := command.CombinedOutput(); err != nil {
 		panic(string(output))
 	}
+	command = exec.Command(program, "demo", filepath.Join(folder, "demo"))
+	if output, err := command.CombinedOutput(); err != nil {
+		panic(string(output))
+	}
 	return m.Run()
 }
 
@@ -90,10 +94,18 @@ func shell(t *testing.T, folder, line string) result {
 func demoFolder(t *testing.T) string {
 	t.Helper()
 	folder := t.TempDir()
-	if r := run(t, folder, "demo", "."); r.status != 0 {
-		t.Fatalf("demo: %d\n%s%s", r.status, r.out, r.err)
+	if err := os.CopyFS(folder, os.DirFS(filepath.Join(filepath.Dir(program), "demo"))); err != nil {
+		t.Fatal(err)
 	}
 	return folder
+}
+
+// fewer returns how many of something are looked at: a part of them with -short.
+func fewer(all, short int) int {
+	if testing.Short() {
+		return short
+	}
+	return all
 }
 
 func write(t *testing.T, folder, name, text string) {
@@ -164,6 +176,7 @@ func TestDemoOverwritesNothing(t *testing.T) {
 
 // Each golden holds whole outputs of commands on the demo, one after the other.
 func TestOutputs(t *testing.T) {
+	t.Parallel()
 	folder := demoFolder(t)
 	for name, lines := range map[string][]string{
 		"trace": {
@@ -216,6 +229,7 @@ func TestOutputs(t *testing.T) {
 
 // Every example that help prints runs as it stands on the demo.
 func TestHelpExamplesRun(t *testing.T) {
+	t.Parallel()
 	top := t.TempDir()
 	if r := run(t, top, "demo"); r.status != 0 {
 		t.Fatal(r.err)

@@ -10,6 +10,7 @@ import (
 
 // Every outcome can be produced, says why, and says what an administrator can do.
 func TestEveryOutcomeSaysWhatToDo(t *testing.T) {
+	t.Parallel()
 	demo := demoFolder(t)
 	narrow, circle := t.TempDir(), t.TempDir()
 	write(t, narrow, "hollowbridge.yaml", buildHouse("", `      - {source-nat: s, on: fibre, as: interface, ports: "40000"}`, ""))

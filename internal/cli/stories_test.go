@@ -31,6 +31,7 @@ type story struct {
 }
 
 func TestStories(t *testing.T) {
+	t.Parallel()
 	files, err := filepath.Glob("testdata/stories/*.txt")
 	if err != nil || len(files) == 0 {
 		t.Fatal("there are no stories", err)

@@ -131,7 +131,7 @@ func differenceTexts(list []reach.Difference) []string {
 // it, and what it says it opens is all that a whole comparison finds.
 func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 	kinds := map[string]int{}
-	for seed := range *repairedNetworks {
+	for seed := range few(*repairedNetworks, 10) {
 		w := opened(t, gen.Small(seed))
 		before := engine.Compile(w.net)
 		b := w.bench(t)
@@ -165,7 +165,7 @@ func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 			}
 		}
 	}
-	if len(kinds) < 5 {
+	if len(kinds) < 5 && !testing.Short() {
 		t.Errorf("only these edits were offered: %v", kinds)
 	}
 	t.Log(kinds)
@@ -175,7 +175,7 @@ func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 // a danger or a mistake is there.
 func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 	names := map[string]int{}
-	for seed := range *repairedNetworks / 6 {
+	for seed := range few(*repairedNetworks, 10) / 6 {
 		w := opened(t, gen.Small(seed+5000))
 		found, err := advice.Examine(engine.Compile(w.net), reach.MostPieces)
 		if err != nil {
@@ -199,7 +199,7 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 			}
 		}
 	}
-	if len(names) < 5 {
+	if len(names) < 5 && !testing.Short() {
 		t.Errorf("only these findings were mended: %v", names)
 	}
 	t.Log(names)
@@ -305,4 +305,12 @@ func BenchmarkRepairsOfTheDemo(b *testing.B) {
 			b.Fatal(found)
 		}
 	}
+}
+
+// few returns how many networks are taken: fewer with -short.
+func few(networks, short uint64) uint64 {
+	if testing.Short() {
+		return min(networks, short)
+	}
+	return networks
 }

@@ -159,7 +159,7 @@ func (c *clock) now() time.Duration { return c.at }
 // Connections through gateways with stores fare as with the plain list, while time goes on:
 // the same outcomes, addresses and ports.
 func TestStoreAgreesWithAPlainList(t *testing.T) {
-	for seed := range *networks {
+	for seed := range few(*networks, 40) {
 		n := parse(t, gen.Small(seed))
 		e := engine.Compile(n)
 		c := &clock{}
@@ -201,7 +201,7 @@ func TestStoreAgreesWithAPlainList(t *testing.T) {
 // A trace over sessions that are kept and one over a store say the same, as long as no time
 // passes and connections that were stopped are forgotten.
 func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
-	for seed := range *networks {
+	for seed := range few(*networks, 40) {
 		n := parse(t, gen.Small(seed))
 		e := engine.Compile(n)
 		c := &clock{}
@@ -421,4 +421,12 @@ func TestStoreIsSafeForManyGoroutines(t *testing.T) {
 	if running.Store.Count() != each*workers {
 		t.Errorf("%d sessions", running.Store.Count())
 	}
+}
+
+// few returns how many networks are taken: fewer with -short.
+func few(networks, short uint64) uint64 {
+	if testing.Short() {
+		return min(networks, short)
+	}
+	return networks
 }
