@@ -44,7 +44,7 @@ func (w *Walk) shakesHands() bool {
 // goesOn is shakesHands for gateways with states of their own: the packet is sent.
 func (w *Walk) goesOn() bool {
 	l := w.legs[len(w.legs)-1]
-	if l.sent.Protocol != header.TCP {
+	if w.visit.flow.protocol() != header.TCP {
 		return true
 	}
 	w.goes(header.Continues)
@@ -70,7 +70,7 @@ func (w *Walk) tell() {
 	w.telling = len(w.log.Events)
 	w.sender = netip.Addr{}
 	w.passages = w.passages[:0]
-	w.visit.flow.packet = w.refusal.packet.Answer()
+	w.visit.flow.begin(w.refusal.packet.Answer())
 	var at position
 	if w.refusal.by != nil {
 		at = w.refuse()
@@ -93,7 +93,7 @@ func (w *Walk) refuse() position {
 		return w.decided(v)
 	}
 	if w.part == header.Reports {
-		w.sender, _ = way.out.Address(header.FamilyOf(w.visit.flow.now().Destination))
+		w.sender, _ = way.out.Address(w.visit.flow.family())
 	}
 	return w.leave(g, way)
 }

@@ -73,6 +73,58 @@ func (f *flow) with(i *image, both bool) flow {
 	return asked
 }
 
+// asReport returns a flow that asks about an ICMP error which somebody sends on the way of
+// the packet: from the packet's own source where that is not known. It is of one packet.
+func (f *flow) asReport(sender netip.Addr) flow {
+	asked := flow{packet: f.packet}
+	asked.packet.Protocol, asked.packet.SourcePort, asked.packet.DestinationPort = header.ICMP, 0, 0
+	if sender.IsValid() {
+		asked.packet.Source = sender
+	}
+	return asked
+}
+
+// senderAfter returns who sends an ICMP error, which is of one packet, once a translation of
+// the packet that it quotes has given it that one's source: nobody else.
+func (f *flow) senderAfter(sender netip.Addr, before *image) netip.Addr {
+	if f.packet.Source != before.Source {
+		return netip.Addr{}
+	}
+	return sender
+}
+
+// begin puts another packet on its way; of one packet only.
+func (f *flow) begin(p header.Packet) { f.packet = p }
+
+// turn says whether it is an answer that is on its way.
+func (f *flow) turn(back bool) {
+	if f.region != nil {
+		f.region.turned = back
+	}
+}
+
+// tookPart notes that a rule has a part in what happens.
+func (f *flow) tookPart(rule *network.Rule) {
+	if f.region != nil {
+		f.region.rule(rule)
+	}
+}
+
+// deliver notes how the packet comes to whoever answers it.
+func (f *flow) deliver() {
+	if f.region != nil {
+		f.region.delivered = *f.terms
+	}
+}
+
+// isOne reports whether it is one packet.
+func (f *flow) isOne() bool { return f.region == nil }
+
+// protocol returns the protocol, and family the family of both ends: a set is of one.
+func (f *flow) protocol() header.Protocol { return f.packet.Protocol }
+
+func (f *flow) family() header.Family { return header.FamilyOf(f.packet.Destination) }
+
 func (f *flow) address(field flowset.Field) netip.Addr {
 	if field == flowset.Source {
 		return f.packet.Source

@@ -178,12 +178,5 @@ func (v *visit) tell() {
 	}
 }
 
-// rule notes that a rule has a part in what happens to the flow.
-func (v *visit) rule(r *network.Rule) {
-	if v.flow.region != nil {
-		v.flow.region.rule(r)
-	}
-}
-
 // zone returns the number of an interface's zone.
 func (v *visit) zone(i *network.Interface) int { return v.zones[i.Index] }

@@ -9,7 +9,7 @@ import (
 // awaited reports whether the packet that comes to a machine answers an earlier
 // connection of its own.
 func (w *Walk) awaited(at Place) bool {
-	if w.back || w.visit.flow.now().Protocol.HasBeginning() {
+	if w.back || w.visit.flow.protocol().HasBeginning() {
 		return false
 	}
 	for i := range w.calls {
@@ -42,7 +42,7 @@ func (w *Walk) atHost(machine Place) (onward, taken bool) {
 		r := w.relayFor(h)
 		if r == nil {
 			w.verdict.Delivered = w.visit.flow.now()
-			w.deliver()
+			w.visit.flow.deliver()
 			return false, w.hostServes(h, at)
 		}
 		before := w.visit.flow.now()
@@ -63,7 +63,7 @@ func (w *Walk) atHost(machine Place) (onward, taken bool) {
 // handOn begins the connection that a relay makes to another machine, from the
 // host's own address.
 func (w *Walk) handOn(h *network.Host, at Site) (onward, taken bool) {
-	from, has := h.AddressOf(header.FamilyOf(w.visit.flow.now().Destination))
+	from, has := h.AddressOf(w.visit.flow.family())
 	if !has {
 		w.end(Unrouted, at, StepHost, nil)
 		w.note(StepHost, RelayNoAddress, at)
@@ -98,7 +98,7 @@ func (w *Walk) hostPermits(h *network.Host, at Site) bool {
 		}
 		w.end(HostFirewall, at, StepHost, nil)
 		if r.Verb == network.Reject {
-			w.refusal = refusal{packet: w.visit.flow.now(), how: refusedBy(w.visit.flow.now().Protocol)}
+			w.refusal = refusal{packet: w.visit.flow.now(), how: refusedBy(w.visit.flow.protocol())}
 		}
 		return false
 	}
@@ -122,7 +122,7 @@ func (w *Walk) listener(h *network.Host) *network.HostService {
 }
 
 func (w *Walk) hostServes(h *network.Host, at Site) bool {
-	if w.visit.flow.now().Protocol == header.ICMP {
+	if w.visit.flow.protocol() == header.ICMP {
 		if !h.AnswersPing {
 			w.end(Unanswered, at, StepHost, nil)
 			w.note(StepHost, NoPings, at)

@@ -39,7 +39,7 @@ func (w *Walk) overInternet() position {
 		}
 		return w.toMachine(Place{Internet: true})
 	}
-	if carried && len(e.uplinks[header.FamilyOf(w.visit.flow.now().Destination)]) > 0 {
+	if carried && len(e.uplinks[w.visit.flow.family()]) > 0 {
 		w.notSent(NotSentHere)
 		return position{}
 	}
@@ -80,7 +80,7 @@ func (w *Walk) passesUpstream(i *network.Interface) bool {
 	switch {
 	case w.back:
 		return true
-	case i.Upstream.CarrierNAT && header.FamilyOf(w.visit.flow.now().Destination) == header.IPv4:
+	case i.Upstream.CarrierNAT && w.visit.flow.family() == header.IPv4:
 		w.notSent(CarrierNAT).In = i
 		return false
 	case w.visit.flow.isFor(i.Upstream.Blocks):
@@ -106,7 +106,7 @@ func (w *Walk) toUpstream(out *network.Interface) position {
 // packet that leaves by it a source of its own: a carrier's NAT, or whoever stands in
 // front of a private or shared address.
 func (w *Walk) translatedInFront(out *network.Interface) bool {
-	if out.Upstream.CarrierNAT && header.FamilyOf(w.visit.flow.now().Source) == header.IPv4 {
+	if out.Upstream.CarrierNAT && w.visit.flow.family() == header.IPv4 {
 		return true
 	}
 	return w.visit.flow.in(flowset.Source, &w.engine.uncarried)
@@ -116,7 +116,7 @@ func (w *Walk) translatedInFront(out *network.Interface) bool {
 // does: the one whose own prefix holds its destination, and then the address is
 // beside it, else the one to which the provider sends the longest prefix that holds it.
 func (w *Walk) entry() (i *network.Interface, beside bool) {
-	family := header.FamilyOf(w.visit.flow.now().Destination)
+	family := w.visit.flow.family()
 	for _, i := range w.engine.uplinks[family] {
 		if w.visit.flow.in(flowset.Destination, w.engine.prefixesOf(i)) {
 			return i, true

@@ -69,7 +69,7 @@ func (w *Walk) ownSegment(from Place) *network.Segment {
 // toDefaultGateway sends the packet to the gateway the host names, else to the
 // first on its segment; beside an uplink, to the internet.
 func (w *Walk) toDefaultGateway(from Place) position {
-	i, abroad := w.engine.defaultGateway(from, header.FamilyOf(w.visit.flow.now().Destination))
+	i, abroad := w.engine.defaultGateway(from, w.visit.flow.family())
 	switch {
 	case abroad:
 		return w.overInternet()

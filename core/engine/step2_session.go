@@ -1,8 +1,6 @@
 package engine
 
 import (
-	"net/netip"
-
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -27,9 +25,7 @@ func (v *visit) known() bool {
 		translated = image{s.Before, s.images[0]}
 	}
 	v.flow.become(&translated, direction == Back)
-	if v.flow.now().Source != v.before.Source {
-		v.sender = netip.Addr{}
-	}
+	v.sender = v.flow.senderAfter(v.sender, &v.before)
 	v.note(StepSession, FollowsSession, nil).Before = v.before.Packet
 	if direction == Forth && s.Local {
 		v.decision.Action, v.decision.Packet = Takes, v.flow.now()
@@ -39,7 +35,7 @@ func (v *visit) known() bool {
 	if way == nil {
 		return true
 	}
-	if v.before.Protocol == header.ICMP && v.Handling.ICMPUntracked && !s.Local && v.part != header.Reports {
+	if v.flow.protocol() == header.ICMP && v.Handling.ICMPUntracked && !s.Local && v.part != header.Reports {
 		in := v.in
 		v.in, v.out = came, way.out
 		permitted := v.permits(way.out)
@@ -70,11 +66,11 @@ func (v *visit) stray() (stray, ok bool) {
 		return true, true
 	case v.part == header.Reports:
 		what = NoConnection
-	case v.before.Protocol == header.ICMP && v.Handling.ICMPUntracked:
+	case v.flow.protocol() == header.ICMP && v.Handling.ICMPUntracked:
 		return true, true
-	case v.before.Protocol == header.ICMP:
+	case v.flow.protocol() == header.ICMP:
 		what = NoPing
-	case v.before.Protocol != header.TCP || v.Handling.TCPLoose:
+	case v.flow.protocol() != header.TCP || v.Handling.TCPLoose:
 		return false, true
 	}
 	v.note(StepSession, what, nil)
@@ -86,7 +82,7 @@ func (v *visit) stray() (stray, ok bool) {
 // an uplink stays on it, whatever the routes prefer: the other side knows only
 // that address.
 func (v *visit) sessionRoute(goes *network.Interface) *route {
-	if goes == nil || !goes.FacesInternet(header.FamilyOf(v.flow.now().Destination)) {
+	if goes == nil || !goes.FacesInternet(v.flow.family()) {
 		return v.route()
 	}
 	if !goes.IsUp() {

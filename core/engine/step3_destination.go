@@ -16,7 +16,7 @@ func (v *visit) translateDestination() bool {
 	}
 	r := &t.redirects[found]
 	v.redirect, v.forward = r, v.NAT[r.index]
-	v.rule(&v.forward.Rule)
+	v.flow.tookPart(&v.forward.Rule)
 	switch r.does {
 	case network.PortForward, network.DestinationNAT:
 		v.redirectTo(r)
@@ -34,7 +34,7 @@ func (v *visit) translateDestination() bool {
 
 // redirectTo gives the packet the target and port of a forward.
 func (v *visit) redirectTo(r *redirect) {
-	if header.FamilyOf(v.before.Destination) == header.IPv4 {
+	if v.flow.family() == header.IPv4 {
 		v.flow.setAddress(flowset.Destination, r.target4)
 	} else {
 		v.flow.setAddress(flowset.Destination, v.forward.Target.V6)

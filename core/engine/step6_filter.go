@@ -1,8 +1,6 @@
 package engine
 
 import (
-	"net/netip"
-
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -22,7 +20,7 @@ func (v *visit) permits(out *network.Interface) bool {
 		return v.unmatched(out, seen.now())
 	}
 	verb, rule := v.filter.conditions[found].verb, &v.Filter[v.filter.conditions[found].index].Rule
-	v.rule(rule)
+	v.flow.tookPart(rule)
 	v.note(StepFilter, Decides, rule).Text = string(verb)
 	switch verb {
 	case network.Allow:
@@ -32,7 +30,7 @@ func (v *visit) permits(out *network.Interface) bool {
 		v.stop(Dropped, StepFilter, rule)
 	case network.Reject:
 		v.stop(Rejected, StepFilter, rule)
-		v.decision.Tells = refusedBy(v.before.Protocol)
+		v.decision.Tells = refusedBy(v.flow.protocol())
 	}
 	return false
 }
@@ -43,17 +41,6 @@ func (v *visit) permits(out *network.Interface) bool {
 // that it quotes.
 func (g *Gateway) seenByFilter(f *flow, before *image) flow {
 	return f.with(before, g.Handling.FilterSeesOriginal)
-}
-
-// asReport returns a flow that asks about an ICMP error which somebody sends on the way of
-// the packet: from the packet's own source where that is not known. It is of one packet.
-func (f *flow) asReport(sender netip.Addr) flow {
-	asked := flow{packet: f.packet}
-	asked.packet.Protocol, asked.packet.SourcePort, asked.packet.DestinationPort = header.ICMP, 0, 0
-	if sender.IsValid() {
-		asked.packet.Source = sender
-	}
-	return asked
 }
 
 func (v *visit) unmatched(out *network.Interface, seen header.Packet) bool {

@@ -19,7 +19,7 @@ func (v *visit) translateSource(way *route) *route {
 	if found != noMatch {
 		r = v.NAT[t.conditions[found].index]
 		named, v.source = &r.Rule, &r.Rule
-		v.rule(named)
+		v.flow.tookPart(named)
 	} else if v.forward != nil {
 		named = &v.forward.Rule
 	}
@@ -67,7 +67,7 @@ func (v *visit) translateSource(way *route) *route {
 func (v *visit) rewriteDestination(r *network.NATRule) *route {
 	before := v.flow.now()
 	v.flow.setAddress(flowset.Destination, r.Destination)
-	if r.DestPort != 0 && before.Protocol.HasPorts() {
+	if r.DestPort != 0 && v.flow.protocol().HasPorts() {
 		v.flow.setPort(flowset.Port, r.DestPort)
 	}
 	v.note(StepDestination, Redirects, &r.Rule).Before = before
@@ -78,7 +78,7 @@ func (v *visit) rewriteDestination(r *network.NATRule) *route {
 // but for that.
 func (v *visit) hide(rule *network.Rule, pools [2]header.Addresses, ports header.Ports, final header.Packet) bool {
 	before := v.flow.now()
-	keeps := v.Handling.PortAssignment == network.PortPreserving && before.Protocol.Numbered() && v.flow.keepsPort(ports)
+	keeps := v.Handling.PortAssignment == network.PortPreserving && v.flow.protocol().Numbered() && v.flow.keepsPort(ports)
 	lease := Lease{Packet: before, Final: final, Pool: pools[header.FamilyOf(before.Source)], Ports: ports, KeepPort: keeps, Mapping: v.Handling.Mapping}
 	grant, ok := v.state.Take(lease)
 	if !ok {
@@ -88,8 +88,8 @@ func (v *visit) hide(rule *network.Rule, pools [2]header.Addresses, ports header
 	}
 	v.grant = grant
 	v.flow.setAddress(flowset.Source, grant.Address)
-	other := before.Protocol.Numbered() && grant.Port != before.SourcePort
-	if other || before.Protocol.Numbered() && !keeps {
+	other := v.flow.protocol().Numbered() && grant.Port != before.SourcePort
+	if other || v.flow.protocol().Numbered() && !keeps {
 		v.flow.setPort(flowset.SourcePort, grant.Port)
 	}
 	e := v.note(StepSource, HidesSource, rule)

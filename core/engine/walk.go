@@ -170,7 +170,7 @@ func (w *Walk) run(c Connection) {
 	w.stood, w.settled, w.untaken, w.telling = standing{}, false, false, -1
 	w.legs, w.carriers = w.legs[:0], w.carriers[:0]
 	w.refusal, w.sender = refusal{}, netip.Addr{}
-	w.visit.flow.packet = c.Packet
+	w.visit.flow.begin(c.Packet)
 	for from := c.From; ; {
 		w.goes(header.Begins)
 		onward, taken := w.there(from)
@@ -206,9 +206,7 @@ func (w *Walk) run(c Connection) {
 func (w *Walk) goes(part header.Part) {
 	w.part, w.back = part, part != header.Begins && part != header.Continues
 	w.state.back = w.back
-	if w.visit.flow.region != nil {
-		w.visit.flow.region.turned = w.back
-	}
+	w.visit.flow.turn(w.back)
 }
 
 // there walks the way in of one leg. It returns whether the last machine takes the
@@ -219,7 +217,7 @@ func (w *Walk) there(from Place) (onward, taken bool) {
 	this.from, this.sent, this.gateway, this.to = from, w.visit.flow.image(), nil, Place{}
 	at := w.carry(w.send(from))
 	this.delivered = w.visit.flow.image()
-	w.deliver()
+	w.visit.flow.deliver()
 	switch at.kind {
 	case ended:
 		return false, false
@@ -243,19 +241,12 @@ func another[T any](list *[]T) *T {
 	return &(*list)[n]
 }
 
-// deliver notes how the packet comes to whoever answers it.
-func (w *Walk) deliver() {
-	if w.visit.flow.region != nil {
-		w.visit.flow.region.delivered = *w.visit.flow.terms
-	}
-}
-
 // stopped ends a connection that did not get there: the client is told, where somebody
 // does that. A client whose connection a relay has taken hears nothing of what becomes
 // of the relay's own.
 func (w *Walk) stopped() {
 	w.untaken = true
-	if len(w.legs) == 1 && w.refusal.how != NoMessage && w.visit.flow.region == nil {
+	if len(w.legs) == 1 && w.refusal.how != NoMessage && w.visit.flow.isOne() {
 		w.tell()
 	}
 }
