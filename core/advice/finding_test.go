@@ -57,7 +57,7 @@ func examine(t *testing.T, text string) []advice.Finding {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
-	found, err := advice.Examine(engine.Compile(n), reach.MostPieces)
+	found, err := advice.Examine(engine.Compile(n, nil), reach.MostPieces)
 	if err != nil {
 		t.Fatal(err)
 	}

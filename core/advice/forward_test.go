@@ -66,7 +66,7 @@ func TestSamplesAreWhatAForwardIsFor(t *testing.T) {
 	} {
 		n, r := read(t, "translated", rule)
 		got := ""
-		if c, ok := advice.Sample(engine.Compile(n), r, network.Always); ok {
+		if c, ok := advice.Sample(engine.Compile(n, nil), r, network.Always); ok {
 			got = c.Packet.From() + " -> " + c.Packet.To()
 		}
 		if got != want {
@@ -84,7 +84,7 @@ func TestSamplesAreRedirected(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		e := engine.Compile(n)
+		e := engine.Compile(n, nil)
 		for _, g := range n.Gateways {
 			for _, r := range g.NAT {
 				if r.Disabled || r.When != nil || r.Does != network.PortForward && r.Does != network.DestinationNAT {

@@ -99,7 +99,7 @@ func TestMissingRoutesLeadToTheNextGateway(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		e := engine.Compile(n)
+		e := engine.Compile(n, nil)
 		p := header.Packet{Source: netip.MustParseAddr(c.from), Destination: netip.MustParseAddr(c.to), SourcePort: 40000, DestinationPort: c.port, Protocol: header.TCP}
 		from, err := e.Locate(p.Source)
 		if err != nil {

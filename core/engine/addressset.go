@@ -53,34 +53,52 @@ func (s *addressSet) Contains(a netip.Addr) bool {
 
 // ByAddress finds what has an address: nil where nothing does.
 type byAddress[T any] struct {
-	four map[[4]byte]*T // which is quicker than by netip.Addr
-	six  map[netip.Addr]*T
-	all  header.Addresses // that something has, once seal was called
+	*addressIndex
+	list []*T
 }
+
+// An addressIndex gives addresses numbers in a list. Once sealed it is never changed, so that
+// it can serve the lists of several revisions.
+type addressIndex struct {
+	four map[[4]byte]int32 // which is quicker than by netip.Addr
+	six  map[netip.Addr]int32
+	all  header.Addresses // that something has
+}
+
+func newByAddress[T any](list []*T) byAddress[T] {
+	return byAddress[T]{&addressIndex{four: map[[4]byte]int32{}, six: map[netip.Addr]int32{}}, list}
+}
+
+// with returns the same addresses for the same list of another revision.
+func (m *byAddress[T]) with(list []*T) byAddress[T] { return byAddress[T]{m.addressIndex, list} }
 
 func (m *byAddress[T]) of(a netip.Addr) *T {
-	if m == nil {
+	n, ok := m.number(a)
+	if !ok {
 		return nil
 	}
-	if a.Is4() {
-		return m.four[a.As4()]
-	}
-	return m.six[a]
+	return m.list[n]
 }
 
-func (m *byAddress[T]) set(a netip.Addr, v *T) {
-	if m.four == nil {
-		m.four, m.six = map[[4]byte]*T{}, map[netip.Addr]*T{}
-	}
+func (m *addressIndex) number(a netip.Addr) (n int32, ok bool) {
 	if a.Is4() {
-		m.four[a.As4()] = v
+		n, ok = m.four[a.As4()]
 	} else {
-		m.six[a] = v
+		n, ok = m.six[a]
+	}
+	return n, ok
+}
+
+func (m *addressIndex) set(a netip.Addr, number int) {
+	if a.Is4() {
+		m.four[a.As4()] = int32(number)
+	} else {
+		m.six[a] = int32(number)
 	}
 }
 
 // seal is called when everything has been set.
-func (m *byAddress[T]) seal() {
+func (m *addressIndex) seal() {
 	ranges := make([]header.Range, 0, len(m.four)+len(m.six))
 	for b := range m.four {
 		a := netip.AddrFrom4(b)

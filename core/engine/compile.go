@@ -20,58 +20,39 @@ type Engine struct {
 	net       *network.Network
 	gateways  []*Gateway
 	segments  map[*network.Segment]*segment
-	abroad    byAddress[network.Host]                         // hosts that live on the internet
-	clients   map[*network.Interface]*byAddress[network.Host] // hosts that are VPN clients
-	stands    map[*network.Host][]*network.Segment            // the segments of each, by its addresses
-	links     map[*network.Host][]link                        // the longest prefix first
-	internet  addressSet                                      // with those of hosts that live there
-	uncarried addressSet                                      // what the internet does not carry
-	unsent    addressSet                                      // outside addresses of NAT rules that nobody sends here
-	sent      []sentPrefix                                    // what providers send besides, the longest prefix first
-	uplinks   [2][]*network.Interface                         // those that face the internet, of each family
+	abroad    byAddress[network.Host]                        // hosts that live on the internet
+	clients   map[*network.Interface]byAddress[network.Host] // hosts that are VPN clients
+	nobody    byAddress[network.Host]
+	internet  addressSet              // with those of hosts that live there
+	uncarried addressSet              // what the internet does not carry
+	unsent    addressSet              // outside addresses of NAT rules that nobody sends here
+	sent      []sentPrefix            // what providers send besides, the longest prefix first
+	uplinks   [2][]*network.Interface // those that face the internet, of each family
 	stranger  func() [2]netip.Addr
 	moments   func() []network.Moment
 	places    func() []placed
+
+	sharesHosts bool // with the previous revision
 }
 
-// Compile makes an engine of a network.
-func Compile(n *network.Network) *Engine {
-	e := &Engine{net: n, segments: map[*network.Segment]*segment{}, clients: map[*network.Interface]*byAddress[network.Host]{},
-		stands: map[*network.Host][]*network.Segment{}, links: map[*network.Host][]link{}}
-	for _, s := range n.Segments {
-		c := &segment{Segment: s}
-		for _, i := range s.Interfaces {
-			for _, p := range i.Addresses {
-				c.owners.set(p.Addr(), i)
-			}
-		}
-		e.segments[s] = c
+// Compile makes an engine of a network. Of a previous revision, which may be nil, it takes
+// over what did not change, where both networks were sealed: where hosts are, and the tables
+// of rules but for a few that differ.
+func Compile(n *network.Network, previous *Engine) *Engine {
+	e := &Engine{net: n, segments: map[*network.Segment]*segment{}}
+	if previous != nil && (n.Digests == nil || previous.net.Digests == nil) {
+		previous = nil
 	}
-	for _, h := range n.Hosts {
-		for _, a := range h.Addresses {
-			e.placeHost(h, a)
+	e.placeHosts(previous)
+	var unsent header.Addresses
+	for i, g := range n.Gateways {
+		var digests *network.GatewayDigests
+		if n.Digests != nil {
+			digests = &n.Digests.Gateways[i]
 		}
-		slices.SortStableFunc(e.links[h], compareLinks)
-	}
-	for _, s := range e.segments {
-		s.owners.seal()
-		s.hosts.seal()
-		for _, p := range s.Prefixes {
-			s.prefixes = append(s.prefixes, newLink(s.Segment, p))
-		}
-		slices.SortStableFunc(s.prefixes, compareLinks)
-	}
-	e.abroad.seal()
-	for _, hosts := range e.clients {
-		hosts.seal()
-	}
-	var unsent []header.Range
-	for _, g := range n.Gateways {
-		e.gateways = append(e.gateways, compileGateway(n, g))
-		sent := g.Sent()
-		for _, r := range g.NAT {
-			unsent = append(unsent, r.Claims().Minus(sent).Ranges()...)
-		}
+		c := compileGateway(g, e.before(previous, i), digests)
+		e.gateways = append(e.gateways, c)
+		unsent = unsent.Union(c.unsent)
 		for _, i := range g.Interfaces {
 			for _, family := range header.Families {
 				if i.FacesInternet(family) {
@@ -85,12 +66,18 @@ func Compile(n *network.Network) *Engine {
 	e.moments = sync.OnceValue(n.Moments)
 	e.places = sync.OnceValue(e.findPlaces)
 	e.internet = newAddressSet(n.Internet().Union(e.abroad.all))
-	e.unsent = newAddressSet(header.AddressesOf(unsent...).Minus(e.abroad.all))
+	e.unsent = newAddressSet(unsent.Minus(e.abroad.all))
 	e.uncarried = newAddressSet(network.NotCarried())
-	for on, s := range e.segments {
-		for _, i := range on.Interfaces {
+	for k, on := range n.Segments {
+		s := e.segments[on]
+		for number, i := range on.Interfaces {
+			c := e.gateways[i.Gateway.Index]
+			if c.keepsClaims && e.sharesHosts {
+				s.claims = append(s.claims, previous.segments[previous.net.Segments[k]].claims[number])
+				continue
+			}
 			var claims []claim
-			for _, c := range e.gateways[i.Gateway.Index].claims {
+			for _, c := range c.claims {
 				claims = append(claims, claim{c.rule, newAddressSet(c.set.Minus(s.hosts.all))})
 			}
 			s.claims = append(s.claims, claims)
@@ -99,33 +86,80 @@ func Compile(n *network.Network) *Engine {
 	return e
 }
 
-// placeHost puts one address of a host where it is.
-func (e *Engine) placeHost(h *network.Host, a netip.Addr) {
-	s, i := h.Segment(a), h.Clients(a)
-	switch {
-	case s != nil:
-		e.segments[s].hosts.set(a, h)
-		if !slices.Contains(e.stands[h], s) {
-			e.stands[h] = append(e.stands[h], s)
-		}
-		if p := s.PrefixOf(a); p.IsValid() {
-			e.links[h] = append(e.links[h], newLink(s, p))
-		}
-	case i != nil:
-		if e.clients[i] == nil {
-			e.clients[i] = &byAddress[network.Host]{}
-		}
-		e.clients[i].set(a, h)
-	default:
-		e.abroad.set(a, h)
+// before returns a gateway of the previous revision, where its rules mean the same: the
+// interfaces are what they were.
+func (e *Engine) before(previous *Engine, number int) *Gateway {
+	if previous == nil || number >= len(previous.gateways) || e.net.Digests.Gateways[number].Interfaces != previous.net.Digests.Gateways[number].Interfaces {
+		return nil
 	}
+	return previous.gateways[number]
+}
+
+// placeHosts finds who has which address where.
+func (e *Engine) placeHosts(previous *Engine) {
+	n := e.net
+	for _, s := range n.Segments {
+		c := &segment{Segment: s, owners: newByAddress(s.Interfaces), hosts: newByAddress(n.Hosts)}
+		for number, i := range s.Interfaces {
+			for _, p := range i.Addresses {
+				c.owners.set(p.Addr(), number)
+			}
+		}
+		c.owners.seal()
+		for _, p := range s.Prefixes {
+			c.prefixes = append(c.prefixes, newLink(s, p))
+		}
+		slices.SortStableFunc(c.prefixes, func(a, b link) int { return b.bits - a.bits })
+		e.segments[s] = c
+	}
+	e.clients = map[*network.Interface]byAddress[network.Host]{}
+	e.abroad, e.nobody = newByAddress(n.Hosts), newByAddress(n.Hosts)
+	e.sharesHosts = previous != nil && n.Digests.Hosts == previous.net.Digests.Hosts && sameInterfaces(n, previous.net)
+	if e.sharesHosts {
+		for k, s := range n.Segments {
+			before := previous.segments[previous.net.Segments[k]]
+			e.segments[s].hosts = before.hosts.with(n.Hosts)
+		}
+		for i, hosts := range previous.clients {
+			e.clients[n.Gateways[i.Gateway.Index].Interfaces[i.Index]] = hosts.with(n.Hosts)
+		}
+		e.abroad = previous.abroad.with(n.Hosts)
+		return
+	}
+	for number, h := range n.Hosts {
+		for _, a := range h.Addresses {
+			if s, i := h.Segment(a), h.Clients(a); s != nil {
+				e.segments[s].hosts.set(a, number)
+			} else if i != nil {
+				if _, known := e.clients[i]; !known {
+					e.clients[i] = newByAddress(n.Hosts)
+				}
+				hosts := e.clients[i]
+				hosts.set(a, number)
+			} else {
+				e.abroad.set(a, number)
+			}
+		}
+	}
+	for _, s := range e.segments {
+		s.hosts.seal()
+	}
+	for _, hosts := range e.clients {
+		hosts.seal()
+	}
+	e.abroad.seal()
+}
+
+// sameInterfaces reports whether the interfaces of two networks are the same, and so the
+// segments too.
+func sameInterfaces(n, m *network.Network) bool {
+	return slices.EqualFunc(n.Digests.Gateways, m.Digests.Gateways, func(a, b network.GatewayDigests) bool { return a.Interfaces == b.Interfaces }) &&
+		len(n.Segments) == len(m.Segments)
 }
 
 func newLink(s *network.Segment, p netip.Prefix) link {
 	return link{s, p.Bits(), setOfPrefixes(p)}
 }
-
-func compareLinks(a, b link) int { return b.bits - a.bits }
 
 // sentBy returns what the providers of a network send to its uplinks besides their own
 // prefixes, the longest prefix first; where several send one, to an uplink that is up.
@@ -169,20 +203,21 @@ func (e *Engine) Gateway(g *network.Gateway) *Gateway { return e.gateways[g.Inde
 // Network returns the network the engine was compiled from.
 func (e *Engine) Network() *network.Network { return e.net }
 
-func compileGateway(n *network.Network, g *network.Gateway) *Gateway {
+func compileGateway(g *network.Gateway, before *Gateway, digests *network.GatewayDigests) *Gateway {
 	c := &Gateway{
-		Gateway: g, claims: claimsOf(g), routes: newRouteTable(g),
+		Gateway: g, routes: newRouteTable(g),
 		zones: make([]int, len(g.Interfaces)), trust: make([]int, len(g.Interfaces)),
 	}
+	c.own = newByAddress(g.Interfaces)
 	zones := c.zoneNames()
 	for i, iface := range g.Interfaces {
 		for _, p := range iface.Addresses {
-			c.own.set(p.Addr(), iface)
+			c.own.set(p.Addr(), i)
 		}
 		c.zones[i] = slices.Index(zones, iface.Zone)
 		c.uplinks = append(c.uplinks, uplinkRoutes{beside: route{out: iface}, upstream: route{out: iface, upstream: true}})
 		c.prefixes = append(c.prefixes, setOfPrefixes(iface.Addresses...))
-		var first [2]header.Addresses
+		var first pools
 		for _, family := range header.Families {
 			if a, has := iface.Address(family); has {
 				first[family] = header.Single(a)
@@ -196,26 +231,8 @@ func compileGateway(n *network.Network, g *network.Gateway) *Gateway {
 	for _, iface := range g.Interfaces {
 		c.forged = append(c.forged, newAddressSet(c.forgedSources(iface)))
 	}
-	c.compileNAT(zones)
-	c.compileFilter(zones)
+	c.compileRules(before, digests, zones)
 	return c
-}
-
-// claimsOf returns the outside addresses of a gateway's rules that packets come to it for.
-func claimsOf(g *network.Gateway) []claim {
-	sent := g.Sent()
-	var always []header.Range
-	var list []claim
-	for _, r := range g.NAT {
-		switch set := r.Claims().Intersect(sent); {
-		case set.Empty():
-		case r.When == nil:
-			always = append(always, set.Ranges()...)
-		default:
-			list = append(list, claim{&r.Rule, newAddressSet(set)})
-		}
-	}
-	return append([]claim{{set: newAddressSet(header.AddressesOf(always...))}}, list...)
 }
 
 // zoneNames returns the zones of the gateway's interfaces, in the order of the
@@ -255,49 +272,18 @@ func setMatcher(set header.Addresses) matcher {
 	return matcher{any: set.IsAll(), all: set}
 }
 
-func (c *Gateway) compileNAT(zones []string) {
-	destination := make([][]condition, len(c.Interfaces))
-	source := make([][]condition, len(c.Interfaces))
-	for index, r := range c.NAT {
-		for _, i := range c.Interfaces {
-			if condition, ok := destinationCondition(r, i, zones); ok {
-				condition.index = index
-				destination[i.Index] = append(destination[i.Index], condition)
-			}
-			if condition, ok := sourceCondition(r, i, zones); ok {
-				condition.index = index
-				source[i.Index] = append(source[i.Index], condition)
-			}
-		}
-	}
-	c.destinations = make([]*table, len(c.Interfaces))
-	c.sources = make([]*table, len(c.Interfaces))
-	for i := range c.Interfaces {
-		if c.Handling.SpecificFirst {
-			c.sortSpecificFirst(destination[i])
-			c.sortSpecificFirst(source[i])
-		}
-		c.destinations[i] = newTable(destination[i])
-		c.sources[i] = newTable(source[i])
-		for k := range destination[i] {
-			c.destinations[i].redirects = append(c.destinations[i].redirects, newRedirect(destination[i][k].index, c.NAT[destination[i][k].index]))
-		}
-		for k := range source[i] {
-			c.sources[i].pools = append(c.sources[i].pools, c.pools(c.NAT[source[i][k].index], c.Interfaces[i]))
-		}
-	}
-}
+// Pools are the addresses of each family that a rule hides sources behind.
+type pools [2]header.Addresses
 
-// pools returns the addresses of each family that a rule hides sources behind which leave by
-// an interface.
-func (c *Gateway) pools(r *network.NATRule, out *network.Interface) (pools [2]header.Addresses) {
+// poolsOf returns those of what leaves by an interface.
+func (c *Gateway) poolsOf(r *network.NATRule, out *network.Interface) (p pools) {
 	if r.As.Interface {
 		return c.addresses[out.Index]
 	}
 	for _, family := range header.Families {
-		pools[family] = r.As.Set.Intersect(family.All())
+		p[family] = r.As.Set.Intersect(family.All())
 	}
-	return pools
+	return p
 }
 
 // destinationCondition returns what a packet that arrives by the interface must
@@ -325,6 +311,14 @@ func sourceCondition(r *network.NATRule, out *network.Interface, zones []string)
 		return condition{}, false
 	}
 	return condition{rule: &r.Rule, from: newMatcher(r.From, zones, within), to: newMatcher(r.To, zones, header.AllAddresses())}, true
+}
+
+func filterCondition(r *network.FilterRule, index int, zones []string) condition {
+	return condition{
+		rule: &r.Rule, verb: r.Verb, index: index,
+		from: newMatcher(r.From, zones, header.AllAddresses()), to: newMatcher(r.To, zones, header.AllAddresses()),
+		services: r.Services, sourcePorts: r.SourcePorts,
+	}
 }
 
 // sortSpecificFirst puts conditions for fewer destinations first, then those for
@@ -387,16 +381,4 @@ func portCount(services header.Services) int {
 		}
 	}
 	return count
-}
-
-func (c *Gateway) compileFilter(zones []string) {
-	var conditions []condition
-	for index, r := range c.Filter {
-		conditions = append(conditions, condition{
-			rule: &r.Rule, verb: r.Verb, index: index,
-			from: newMatcher(r.From, zones, header.AllAddresses()), to: newMatcher(r.To, zones, header.AllAddresses()),
-			services: r.Services, sourcePorts: r.SourcePorts,
-		})
-	}
-	c.filter = newTable(conditions)
 }

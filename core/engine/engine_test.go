@@ -71,7 +71,7 @@ var rarities = []string{
 
 func compareNetwork(t *testing.T, seed uint64, n *network.Network, outcomes *[16]int, rare map[string]int) bool {
 	random := rand.New(rand.NewPCG(seed, 1))
-	e := engine.Compile(n)
+	e := engine.Compile(n, nil)
 	walk, slow := e.NewWalk(), &reference{n: n, met: rare}
 	var earlier []engine.Connection
 	for i := range connectionsOfEach {

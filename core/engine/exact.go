@@ -73,8 +73,9 @@ func (s *exactIndex) slot(key uint64) *slot {
 	}
 }
 
-// find returns the number of the first condition that a packet meets, or noMatch.
-func (s *exactIndex) find(t *table, q *query) int32 {
+// find returns the number of the first condition that a packet meets, from a number on, or
+// noMatch.
+func (s *exactIndex) find(t *table, q *query, from int32) int32 {
 	if len(s.slots) == 0 || q.family != 0 {
 		return noMatch
 	}
@@ -82,12 +83,12 @@ func (s *exactIndex) find(t *table, q *query) int32 {
 	if found.key == 0 {
 		return noMatch
 	}
-	if found.first.isFor(t, q) {
+	if found.first.number >= from && found.first.isFor(t, q) {
 		return found.first.number
 	}
 	rest := s.rest[found.rest : found.rest+found.count]
 	for i := range rest {
-		if rest[i].isFor(t, q) {
+		if rest[i].number >= from && rest[i].isFor(t, q) {
 			return rest[i].number
 		}
 	}

@@ -14,6 +14,7 @@ type Gateway struct {
 	own          byAddress[network.Interface]
 	ownSet       addressSet
 	claims       []claim
+	claimed      []claimed    // by which rules
 	forged       []addressSet // for each interface, the sources that cannot arrive by it
 	prefixes     []addressSet // of each interface
 	routes       *routeTable
@@ -22,19 +23,16 @@ type Gateway struct {
 	destinations []*table
 	sources      []*table
 	filter       *table
-	uplinks      []uplinkRoutes        // of each interface
-	addresses    [][2]header.Addresses // of each interface, the first one of each family
+	uplinks      []uplinkRoutes   // of each interface
+	addresses    []pools          // of each interface, the first one of each family
+	unsent       header.Addresses // outside addresses of rules that nobody sends here
+	digests      *network.GatewayDigests
+	madeOf       network.GatewayDigests // of the lists that the tables were made of
+	keepsClaims  bool                   // claims are those of the revision before
 }
 
 // uplinkRoutes are the ways out by an uplink, for sessions that must stay on it.
 type uplinkRoutes struct{ beside, upstream route }
-
-// A claim is outside addresses that a gateway answers for: those of one rule with hours,
-// or of all without.
-type claim struct {
-	rule *network.Rule // whose hours count, or nil
-	set  addressSet
-}
 
 // An Arrival is a packet that comes to a gateway.
 type Arrival struct {

@@ -46,16 +46,16 @@ func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 		first := map[int]bool{}
 		for _, p := range x.Space.Parts(whole) {
 			first[p.Value] = true
-			seen[v.table.conditions[p.Value-1].rule] = true
+			seen[v.table.rule(int32(p.Value-1))] = true
 		}
-		for i := range v.table.conditions {
-			c := &v.table.conditions[i]
-			if first[i+1] {
+		for n, c := range v.table.ordered() {
+			if first[int(n)+1] {
 				continue
 			}
+			rule := v.table.rule(n)
 			for _, p := range x.Space.Parts(x.within(x.condition(c, 1, v), whole)) {
-				if other := v.table.conditions[p.Value-1].rule; !slices.Contains(by[c.rule], other) {
-					by[c.rule] = append(by[c.rule], other)
+				if other := v.table.rule(int32(p.Value - 1)); !slices.Contains(by[rule], other) {
+					by[rule] = append(by[rule], other)
 				}
 			}
 		}
@@ -110,16 +110,16 @@ func (x *Explorer) Crossings() []Crossing {
 func (x *Explorer) crossingsIn(v tableView) []Crossing {
 	var found []Crossing
 	whole := x.view(v)
-	for i := range v.table.conditions {
-		second := x.condition(&v.table.conditions[i], 1, v)
+	for n, c := range v.table.ordered() {
+		second := x.condition(c, 1, v)
 		for _, p := range x.Space.Parts(x.within(second, whole)) {
-			if p.Value == i+1 {
+			if p.Value == int(n)+1 {
 				continue
 			}
-			first := x.condition(&v.table.conditions[p.Value-1], 1, v)
+			first := x.condition(v.table.condition(int32(p.Value-1)), 1, v)
 			if x.Space.Minus(first, second) != flowset.Nothing && x.Space.Minus(second, first) != flowset.Nothing {
 				example, _ := x.Space.Usual(p.Set)
-				found = append(found, Crossing{v.table.conditions[p.Value-1].rule, v.table.conditions[i].rule, example})
+				found = append(found, Crossing{v.table.rule(int32(p.Value - 1)), v.table.rule(n), example})
 			}
 		}
 	}

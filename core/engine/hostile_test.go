@@ -47,7 +47,7 @@ func TestTornFilesAreReadOrRefused(t *testing.T) {
 			continue
 		}
 		read++
-		e := engine.Compile(n)
+		e := engine.Compile(n, nil)
 		slow := &reference{n: n, met: map[string]int{}}
 		for range 20 {
 			c, ok := randomConnection(random, e, n)

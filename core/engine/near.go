@@ -75,7 +75,7 @@ func (w *Walk) nearForwards(s standing) []Near {
 		if c, listens := destinationCondition(r, s.in, zones); listens {
 			_, sameFamily := c.to.all.FirstOf(header.FamilyOf(q.packet.Destination))
 			if differs := differencesOf(&c, &q); differs.one() && sameFamily {
-				found = append(found, differs.near(&c, &q, r.From.Text, c.to.all.String()))
+				found = append(found, differs.near(&c, &r.Rule, &q, r.From.Text, c.to.all.String()))
 			}
 			continue
 		}
@@ -97,9 +97,8 @@ func (w *Walk) nearFilterRules(s standing) []Near {
 	var found []Near
 	seen, other := s.seen(), s.otherSide()
 	q, otherSide := s.query(&seen, w.moment), s.query(&other, w.moment)
-	for i := range s.gateway.filter.conditions {
-		c := &s.gateway.filter.conditions[i]
-		r := s.gateway.Filter[c.index]
+	for n, c := range s.gateway.filter.ordered() {
+		r := s.gateway.Filter[s.gateway.filter.index(n)]
 		if r.Verb != network.Allow {
 			continue
 		}
@@ -109,7 +108,7 @@ func (w *Walk) nearFilterRules(s standing) []Near {
 		case differs != 0 && s.before.Packet != s.after && differencesOf(c, &otherSide) == 0:
 			found = append(found, Near{&r.Rule, "side of the translation", sideText(s)})
 		case differs.one():
-			found = append(found, differs.near(c, &q, r.From.Text, r.To.Text))
+			found = append(found, differs.near(c, &r.Rule, &q, r.From.Text, r.To.Text))
 		}
 	}
 	return found
@@ -129,10 +128,10 @@ func (w *Walk) WrongSide(c Connection) (Verdict, *Near) {
 	seen, other := s.seen(), s.otherSide()
 	q, otherSide := s.query(&seen, w.moment), s.query(&other, w.moment)
 	found := s.gateway.filter.find(&otherSide)
-	if found == noMatch || s.gateway.filter.conditions[found].verb != network.Allow || s.gateway.filter.conditions[found].meets(&q) {
+	if found == noMatch || s.gateway.filter.condition(found).verb != network.Allow || s.gateway.filter.condition(found).meets(&q) {
 		return v, nil
 	}
-	return v, &Near{s.gateway.filter.conditions[found].rule, "side of the translation", sideText(s)}
+	return v, &Near{s.gateway.filter.rule(found), "side of the translation", sideText(s)}
 }
 
 // otherSide returns what the filter would see if it saw the other side of the translation.
@@ -191,8 +190,8 @@ func differencesOf(c *condition, q *query) differences {
 }
 
 // near says how the one field differs.
-func (d differences) near(c *condition, q *query, fromText, toText string) Near {
-	say := func(field, format string, args ...any) Near { return Near{c.rule, field, fmt.Sprintf(format, args...)} }
+func (d differences) near(c *condition, rule *network.Rule, q *query, fromText, toText string) Near {
+	say := func(field, format string, args ...any) Near { return Near{rule, field, fmt.Sprintf(format, args...)} }
 	switch d {
 	case otherService:
 		if slices.ContainsFunc(c.services, func(s header.Service) bool { return s.Protocol == q.packet.Protocol }) {

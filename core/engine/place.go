@@ -135,13 +135,13 @@ func (e *Engine) hostsAt(at Place) *byAddress[network.Host] {
 	case at.Segment != nil:
 		return &e.segments[at.Segment].hosts
 	case at.Clients != nil:
-		if hosts := e.clients[at.Clients]; hosts != nil {
-			return hosts
+		if hosts, ok := e.clients[at.Clients]; ok {
+			return &hosts
 		}
 	case at.Internet:
 		return &e.abroad
 	}
-	return &byAddress[network.Host]{}
+	return &e.nobody
 }
 
 // Stranger returns an address on the internet that is in no group, has no host, and is
@@ -189,7 +189,7 @@ func (e *Engine) Behind(i *network.Interface, a netip.Addr) Place {
 		p.Host = e.segments[i.Segment].hosts.of(a)
 	case i.IsClient(a):
 		p.Clients = i
-		p.Host = e.clients[i].of(a)
+		p.Host = e.hostsAt(p).of(a)
 	case i.FacesInternet(header.FamilyOf(a)):
 		p.Internet = true
 		p.Host = e.abroad.of(a)

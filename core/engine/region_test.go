@@ -32,7 +32,7 @@ func TestRegionsAgreeWithWalks(t *testing.T) {
 
 func exploreNetwork(t *testing.T, seed uint64, n *network.Network) bool {
 	random := rand.New(rand.NewPCG(seed, 77))
-	e := engine.Compile(n)
+	e := engine.Compile(n, nil)
 	moment := network.MomentOf(random.IntN(7), random.IntN(1440))
 	explorer := e.NewExplorer(moment, 20_000_000)
 	walk := e.NewWalk()

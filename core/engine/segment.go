@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"slices"
+
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -48,22 +50,46 @@ func (w *Walk) send(from Place) position {
 // nil. It knows the prefixes of its own addresses, the longest of its segment for each,
 // and no others that the segment has.
 func (w *Walk) ownSegment(from Place) *network.Segment {
-	links := w.engine.links[from.Host]
-	if from.Host == nil {
+	w.links = w.links[:0]
+	if from.Host != nil {
+		w.links = w.engine.linksOf(from.Host, w.links)
+	} else {
 		all := w.engine.segments[from.Segment].prefixes
 		for i := range all {
 			if w.visit.flow.in(flowset.Source, &all[i].prefix) {
-				links = all[i : i+1]
+				w.links = append(w.links, &all[i])
 				break
 			}
 		}
 	}
-	for i := range links {
-		if w.visit.flow.in(flowset.Destination, &links[i].prefix) {
-			return links[i].on
+	for _, l := range w.links {
+		if w.visit.flow.in(flowset.Destination, &l.prefix) {
+			return l.on
 		}
 	}
 	return nil
+}
+
+// linksOf appends the prefixes of a host's addresses, the longest of its segment for each, in
+// the order of their lengths, the longest first.
+func (e *Engine) linksOf(h *network.Host, links []*link) []*link {
+	for _, a := range h.Addresses {
+		s := h.Segment(a)
+		if s == nil {
+			continue
+		}
+		all := e.segments[s].prefixes
+		at := slices.IndexFunc(all, func(l link) bool { return l.prefix.Contains(a) })
+		if at < 0 {
+			continue
+		}
+		place := len(links)
+		for place > 0 && links[place-1].bits < all[at].bits {
+			place--
+		}
+		links = slices.Insert(links, place, &all[at])
+	}
+	return links
 }
 
 // toDefaultGateway sends the packet to the gateway the host names, else to the
@@ -87,10 +113,11 @@ func (w *Walk) toDefaultGateway(from Place) position {
 // defaultGateway returns the interface that a machine on a segment sends to what is not
 // on a segment of its own, or that it sends it to the provider's router.
 func (e *Engine) defaultGateway(from Place, family header.Family) (i *network.Interface, abroad bool) {
-	segments := []*network.Segment{from.Segment}
 	h := from.Host
 	switch {
 	case h == nil:
+		i, abroad, _ = e.gatewayOn(from.Segment, nil, family)
+		return i, abroad
 	case h.Upstream != nil:
 		return nil, h.Upstream.IsUplink(family)
 	case h.By != nil:
@@ -98,20 +125,31 @@ func (e *Engine) defaultGateway(from Place, family header.Family) (i *network.In
 			return h.By, false
 		}
 		return nil, false
-	default:
-		segments = e.stands[h]
 	}
-	for _, s := range segments {
-		if (h == nil || h.Gateway == nil) && s.IsUplink(family) {
-			return nil, true
+	for _, a := range h.Addresses {
+		s := h.Segment(a)
+		if s == nil {
+			continue
 		}
-		for _, i := range s.Interfaces {
-			if _, has := i.Address(family); has && (h == nil || h.Gateway == nil || i.Gateway == h.Gateway) {
-				return i, false
-			}
+		if i, abroad, ok := e.gatewayOn(s, h.Gateway, family); ok {
+			return i, abroad
 		}
 	}
 	return nil, false
+}
+
+// gatewayOn returns the interface on a segment that machines there send to, that of a gateway
+// where one is named, or that it is the provider's router.
+func (e *Engine) gatewayOn(s *network.Segment, named *network.Gateway, family header.Family) (i *network.Interface, abroad, ok bool) {
+	if named == nil && s.IsUplink(family) {
+		return nil, true, true
+	}
+	for _, i := range s.Interfaces {
+		if _, has := i.Address(family); has && (named == nil || i.Gateway == named) {
+			return i, false, true
+		}
+	}
+	return nil, false, false
 }
 
 func arriveAt(i *network.Interface) position { return position{kind: atGateway, in: i} }

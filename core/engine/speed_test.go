@@ -15,12 +15,14 @@ import (
 
 func parse(tb testing.TB, text string) *network.Network {
 	tb.Helper()
-	n, err := netfile.Parse("test.yaml", []byte(text))
+	n, err := parsed(text)
 	if err != nil {
 		tb.Fatalf("%v\n%s", err, text)
 	}
 	return n
 }
+
+func parsed(text string) (*network.Network, error) { return netfile.Parse("test.yaml", []byte(text)) }
 
 // largeConnections are connections to the forwards of a large network, from all over.
 func largeConnections(rules int) []engine.Connection {
@@ -44,7 +46,7 @@ func largeConnections(rules int) []engine.Connection {
 func BenchmarkVerdict(b *testing.B) {
 	for _, rules := range []int{100, 1000, 10000, 100000} {
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
-			e := engine.Compile(parse(b, gen.Large(1, rules)))
+			e := engine.Compile(parse(b, gen.Large(1, rules)), nil)
 			walk, connections := e.NewWalk(), largeConnections(rules)
 			b.ReportAllocs()
 			i := 0
@@ -71,7 +73,7 @@ func BenchmarkCompile(b *testing.B) {
 	n := parse(b, gen.Large(1, 10000))
 	b.ReportAllocs()
 	for b.Loop() {
-		engine.Compile(n)
+		engine.Compile(n, nil)
 	}
 }
 
@@ -83,12 +85,12 @@ func BenchmarkReadAndCompile(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		engine.Compile(n)
+		engine.Compile(n, nil)
 	}
 }
 
 func TestVerdictAllocatesNothing(t *testing.T) {
-	e := engine.Compile(parse(t, gen.Large(1, 1000)))
+	e := engine.Compile(parse(t, gen.Large(1, 1000)), nil)
 	walk, connections := e.NewWalk(), largeConnections(1000)
 	i := 0
 	if allocs := testing.AllocsPerRun(2000, func() {
@@ -102,7 +104,7 @@ func TestVerdictAllocatesNothing(t *testing.T) {
 // On a large network the tables and the reference agree too.
 func TestLargeNetworkAgreesWithReference(t *testing.T) {
 	n := parse(t, gen.Large(3, 400))
-	walk, slow := engine.Compile(n).NewWalk(), &reference{n: n, met: map[string]int{}}
+	walk, slow := engine.Compile(n, nil).NewWalk(), &reference{n: n, met: map[string]int{}}
 	for i, c := range largeConnections(400)[:2000] {
 		if got, want := describe(walk.Verdict(c)), describeReference(slow.run(c, false)); got != want {
 			t.Fatalf("connection %d, %s -> %s:\n engine    %s\n reference %s", i, c.Packet.From(), c.Packet.To(), got, want)

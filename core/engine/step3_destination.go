@@ -14,8 +14,8 @@ func (v *visit) translateDestination() bool {
 	if found == noMatch {
 		return true
 	}
-	r := &t.redirects[found]
-	v.redirect, v.forward = r, v.NAT[r.index]
+	r := t.redirect(found)
+	v.redirect, v.forward = r, v.NAT[t.index(found)]
 	v.flow.tookPart(&v.forward.Rule)
 	switch r.does {
 	case network.PortForward, network.DestinationNAT:

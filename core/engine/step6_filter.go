@@ -19,7 +19,7 @@ func (v *visit) permits(out *network.Interface) bool {
 	if found == noMatch {
 		return v.unmatched(out, seen.now())
 	}
-	verb, rule := v.filter.conditions[found].verb, &v.Filter[v.filter.conditions[found].index].Rule
+	verb, rule := v.filter.condition(found).verb, v.filter.rule(found)
 	v.flow.tookPart(rule)
 	v.note(StepFilter, Decides, rule).Text = string(verb)
 	switch verb {

@@ -17,7 +17,7 @@ func (v *visit) translateSource(way *route) *route {
 	var r *network.NATRule
 	var named *network.Rule // that is told where no port is left
 	if found != noMatch {
-		r = v.NAT[t.conditions[found].index]
+		r = v.NAT[t.index(found)]
 		named, v.source = &r.Rule, &r.Rule
 		v.flow.tookPart(named)
 	} else if v.forward != nil {
@@ -47,7 +47,7 @@ func (v *visit) translateSource(way *route) *route {
 	case r.Does == network.SourceNAT:
 		ports = r.SourcePorts
 		final.Destination, final.DestinationPort = r.Rewritten(final)
-		if !v.hide(named, t.pools[found], ports, final) {
+		if !v.hide(named, *t.pool(found), ports, final) {
 			return nil
 		}
 	}
@@ -76,10 +76,10 @@ func (v *visit) rewriteDestination(r *network.NATRule) *route {
 
 // hide gives the source an address and port of a pool, for a packet that will be like final
 // but for that.
-func (v *visit) hide(rule *network.Rule, pools [2]header.Addresses, ports header.Ports, final header.Packet) bool {
+func (v *visit) hide(rule *network.Rule, from pools, ports header.Ports, final header.Packet) bool {
 	before := v.flow.now()
 	keeps := v.Handling.PortAssignment == network.PortPreserving && v.flow.protocol().Numbered() && v.flow.keepsPort(ports)
-	lease := Lease{Packet: before, Final: final, Pool: pools[header.FamilyOf(before.Source)], Ports: ports, KeepPort: keeps, Mapping: v.Handling.Mapping}
+	lease := Lease{Packet: before, Final: final, Pool: from[header.FamilyOf(before.Source)], Ports: ports, KeepPort: keeps, Mapping: v.Handling.Mapping}
 	grant, ok := v.state.Take(lease)
 	if !ok {
 		v.note(StepSource, NoneFree, rule)

@@ -25,16 +25,17 @@ import (
 type table struct {
 	conditions []condition // in the order they are tried
 	nodes      []node
-	members    []member              // of the leaves, one after the other
-	exact      exactIndex            // the conditions for one port of one address
-	redirects  []redirect            // what each condition's rule does, in tables of destinations
-	pools      [][2]header.Addresses // what each condition's rule hides sources behind, in tables of sources
+	members    []member        // of the leaves, one after the other
+	exact      exactIndex      // the conditions for one port of one address
+	rules      []*network.Rule // the list, as it is now
+	patch      *patch          // where that has changed since the table was made, or nil
+	redirects  []redirect      // what each condition's rule does, in tables of destinations
+	pools      []pools         // what each condition's rule hides sources behind, in tables of sources
 }
 
 // A redirect is what a rule does to a destination: what the walk needs of it, side by
 // side in memory.
 type redirect struct {
-	index   int // of the rule in the gateway's list
 	target4 netip.Addr
 	ports   int // how many maps of ports there are
 	port    network.PortMap
@@ -42,8 +43,8 @@ type redirect struct {
 	hairpin bool
 }
 
-func newRedirect(index int, r *network.NATRule) redirect {
-	to := redirect{index: index, target4: r.Target.V4, ports: len(r.Ports), does: r.Does, hairpin: r.Hairpin}
+func newRedirect(r *network.NATRule) redirect {
+	to := redirect{target4: r.Target.V4, ports: len(r.Ports), does: r.Does, hairpin: r.Hairpin}
 	if len(r.Ports) > 0 {
 		to.port = r.Ports[0]
 	}
@@ -408,13 +409,14 @@ func (b *builder) bestCut(order []int32) (field int, cut uint64, ok bool) {
 	return field, cut, ok
 }
 
-// find returns the number of the first condition the query meets, or noMatch.
-func (t *table) find(q *query) int32 {
-	best := t.exact.find(t, q)
+// findFrom returns the number of the first condition the query meets, of those from a number
+// on, or noMatch.
+func (t *table) findFrom(q *query, from int32) int32 {
+	best := t.exact.find(t, q, from)
 	if len(t.nodes) == 0 {
 		return best
 	}
-	return t.findBelow(0, q, best)
+	return t.findBelow(0, q, best, from)
 }
 
 // meets reports whether a packet that a member admits meets its condition.
@@ -423,8 +425,8 @@ func (t *table) meets(m *member, q *query) bool {
 	return exact == exactAll || t.conditions[m.number].meetsBut(q, exact)
 }
 
-// findBelow returns the lower of best and the first match below node n.
-func (t *table) findBelow(n int32, q *query, best int32) int32 {
+// findBelow returns the lower of best and the first match below node n, from a number on.
+func (t *table) findBelow(n int32, q *query, best, from int32) int32 {
 	for n != none {
 		at := &t.nodes[n]
 		if at.lowest >= best {
@@ -437,7 +439,7 @@ func (t *table) findBelow(n int32, q *query, best int32) int32 {
 				if m.number >= best {
 					break
 				}
-				if m.admits(q) && t.meets(m, q) {
+				if m.number >= from && m.admits(q) && t.meets(m, q) {
 					return m.number
 				}
 			}
@@ -454,7 +456,7 @@ func (t *table) findBelow(n int32, q *query, best int32) int32 {
 		if n != none && t.nodes[n].lowest < t.nodes[side].lowest {
 			side, n = n, side
 		}
-		best = t.findBelow(side, q, best)
+		best = t.findBelow(side, q, best, from)
 	}
 	return best
 }

@@ -37,9 +37,9 @@ func (x *Explorer) view(v tableView) flowset.Set {
 	if known, ok := x.tables[v]; ok {
 		return known
 	}
-	sets := make([]flowset.Set, len(v.table.conditions))
-	for i := range v.table.conditions {
-		sets[i] = x.condition(&v.table.conditions[i], i+1, v)
+	var sets []flowset.Set
+	for n, c := range v.table.ordered() {
+		sets = append(sets, x.condition(c, int(n)+1, v))
 	}
 	made := x.Space.OverlayAll(sets)
 	x.tables[v] = made

@@ -57,6 +57,7 @@ type Walk struct {
 	passages []passage // gateways passed in this direction
 	legs     []leg
 	carriers []carrier
+	links    []*link // of the machine that sends
 	refusal  refusal
 	part     header.Part
 	sender   netip.Addr // of an ICMP error, until a translation changes it

@@ -28,6 +28,7 @@ type Network struct {
 	Gateways []*Gateway
 	Expect   []*Expectation
 	Segments []*Segment // found by Connect
+	Digests  *Digests   // computed by Seal, or nil
 
 	internet header.Addresses
 	hosts    map[string]*Host

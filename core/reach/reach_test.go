@@ -94,7 +94,7 @@ func TestReachAgreesWithTraces(t *testing.T) {
 	checked, twins := 0, 0
 	for seed := range few(*explored, 10) {
 		n := parse(t, gen.Small(seed))
-		e := engine.Compile(n)
+		e := engine.Compile(n, nil)
 		found, err := reach.Find(e, reach.Question{Moment: network.Always})
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
@@ -193,7 +193,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 		if _, err := netfile.Parse("changed.yaml", []byte(other)); err != nil {
 			continue
 		}
-		a, b := engine.Compile(parse(t, text)), engine.Compile(parse(t, other))
+		a, b := engine.Compile(parse(t, text), nil), engine.Compile(parse(t, other), nil)
 		found, err := reach.Differences(a, b, network.Always, false)
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
@@ -236,7 +236,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 				t.Fatalf("seed %d: %s -> %s %s: traces say %q and %q, compare says differs: %v\n%s", seed, p.From(), p.To(), p.Protocol, x, y, yes, text)
 			}
 		}
-		if self, err := reach.Differences(a, engine.Compile(parse(t, text)), network.Always, true); err != nil || len(self) > 0 {
+		if self, err := reach.Differences(a, engine.Compile(parse(t, text), nil), network.Always, true); err != nil || len(self) > 0 {
 			t.Fatalf("seed %d: a network differs from itself: %v %v", seed, self, err)
 		}
 	}
@@ -315,7 +315,7 @@ gateways:
 		if text == base {
 			t.Fatalf("%s changes nothing in the text", what)
 		}
-		found, err := reach.Differences(engine.Compile(parse(t, base)), engine.Compile(parse(t, text)), network.Always, false)
+		found, err := reach.Differences(engine.Compile(parse(t, base), nil), engine.Compile(parse(t, text), nil), network.Always, false)
 		if err != nil || (len(found) == 0) != c.same {
 			t.Errorf("%s: %d differences, %v", what, len(found), err)
 		}
@@ -327,7 +327,7 @@ gateways:
 func TestTangledRulesAreAnsweredOrGivenUp(t *testing.T) {
 	for _, rules := range []int{30, 300} {
 		n := parse(t, gen.Tangled(1, rules))
-		e := engine.Compile(n)
+		e := engine.Compile(n, nil)
 		start := time.Now()
 		found, err := reach.Find(e, reach.Question{Moment: network.Always})
 		took := time.Since(start)
@@ -370,7 +370,7 @@ func TestEntangledWaysAreNotListedOneByOne(t *testing.T) {
 	text = strings.Replace(text, "yard: {address: 10.0.0.1/8", "yard: {address: 10.0.255.1/8", 1)
 	text = regexp.MustCompile(`to: 10\.0\.0\.\d+-10\.0\.0\.\d+`).ReplaceAllString(text, "to: 10.0.0.0/22")
 	n := parse(t, text)
-	e := engine.Compile(n)
+	e := engine.Compile(n, nil)
 	var tooMany reach.TooMany
 	start := time.Now()
 	if found, err := reach.Find(e, reach.Question{Moment: network.Always}); !errors.As(err, &tooMany) {
@@ -388,8 +388,8 @@ func TestEntangledWaysAreNotListedOneByOne(t *testing.T) {
 
 // Whatever a comparison may hold, it is right or says that this is not enough.
 func TestALimitIsAnErrorWhereverItIsReached(t *testing.T) {
-	old := engine.Compile(parse(t, gen.Small(3)))
-	new := engine.Compile(parse(t, strings.Replace(gen.Small(3), "allow: ", "drop: ", 1)))
+	old := engine.Compile(parse(t, gen.Small(3)), nil)
+	new := engine.Compile(parse(t, strings.Replace(gen.Small(3), "allow: ", "drop: ", 1)), nil)
 	whole, err := reach.Differences(old, new, network.Always, false)
 	if err != nil || len(whole) == 0 {
 		t.Fatalf("%d differences: %v", len(whole), err)
@@ -422,7 +422,7 @@ func BenchmarkReach(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			e := engine.Compile(n)
+			e := engine.Compile(n, nil)
 			b.ReportAllocs()
 			for b.Loop() {
 				if _, err := reach.Find(e, reach.Question{From: &from, Moment: network.Always}); err != nil {
@@ -438,7 +438,7 @@ func BenchmarkCompare(b *testing.B) {
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
 			text := gen.Large(1, rules)
 			other := strings.Replace(strings.Replace(strings.Replace(text, "allow: r5\n", "drop: r5\n", 1), "service: tcp/2037\n", "service: tcp/2038\n", 1), "drop: r", "allow: x", 1)
-			old, new := engine.Compile(parse(b, text)), engine.Compile(parse(b, other))
+			old, new := engine.Compile(parse(b, text), nil), engine.Compile(parse(b, other), nil)
 			b.ReportAllocs()
 			for b.Loop() {
 				if _, err := reach.Differences(old, new, network.Always, false); err != nil {

@@ -36,8 +36,8 @@ func (c *call) consequences(e *netfile.Editor) []string {
 	if before.RuleCount()+after.RuleCount() > 2*mostRulesCompared {
 		return []string{"too many rules to compare at every edit; hollowbridge compare says what it opens and closes"}
 	}
-	base := reach.NewBaseline(engine.Compile(before), network.Always, mostPiecesCompared)
-	found, err := base.Differences(engine.Compile(after), false, header.Protocols())
+	base := reach.NewBaseline(engine.Compile(before, nil), network.Always, mostPiecesCompared)
+	found, err := base.Differences(engine.Compile(after, nil), false, header.Protocols())
 	if err != nil {
 		return []string{"the rules are too much entangled to compare at every edit; hollowbridge compare says what it opens and closes"}
 	}

@@ -17,7 +17,7 @@ const (
 // compile compiles a network. On a terminal it says from then on how far work with all
 // connections has come, where that takes long, until done is called.
 func (c *call) compile(n *network.Network) (e *engine.Engine, done func()) {
-	e = engine.Compile(n)
+	e = engine.Compile(n, nil)
 	if !c.Progress {
 		return e, func() {}
 	}

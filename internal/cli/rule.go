@@ -116,7 +116,7 @@ func (c *call) natFacts(n *network.Network, g *network.Gateway, r *network.NATRu
 		text = "nothing else: on this gateway a forward brings its own permission"
 	}
 	facts = append(facts, ruleFact{"needs", text})
-	e := engine.Compile(n)
+	e := engine.Compile(n, nil)
 	if connection, ok := advice.Sample(e, r, momentOf(c.Now())); ok {
 		t := e.NewWalk().Trace(connection)
 		text := fmt.Sprintf("%s -> %s %s: %s", connection.Packet.From(), connection.Packet.To(), connection.Packet.Protocol, c.verdictLine(t))

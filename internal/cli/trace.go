@@ -63,7 +63,7 @@ func runTrace(c *call) int {
 	if n == nil {
 		return wrong
 	}
-	e := engine.Compile(n)
+	e := engine.Compile(n, nil)
 	q := question{c.args[0], c.args[1], c.args[2], c.options.sport, c.options.in, c.options.ipv6, moment}
 	connection, err := q.connection(e)
 	if err != nil {

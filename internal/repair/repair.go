@@ -186,7 +186,7 @@ func (b *Bench) try(m network.Edits) *engine.Engine {
 	if err != nil {
 		return nil
 	}
-	return engine.Compile(n)
+	return engine.Compile(n, nil)
 }
 
 // repair says what edits open.
@@ -196,7 +196,7 @@ func (b *Bench) repair(m network.Edits, after *engine.Engine) Repair {
 		return r
 	}
 	if b.base == nil {
-		b.base = reach.NewBaseline(engine.Compile(b.net), network.Always, mostPieces)
+		b.base = reach.NewBaseline(engine.Compile(b.net, nil), network.Always, mostPieces)
 	}
 	found, err := b.base.Differences(after, false, touched(m, b.net, after.Network()))
 	if err != nil {

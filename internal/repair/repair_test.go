@@ -67,7 +67,7 @@ func (w *workshop) after(tb testing.TB, m network.Edits) *engine.Engine {
 	if err != nil {
 		tb.Fatalf("%s: %v", m.Command(), err)
 	}
-	return engine.Compile(n)
+	return engine.Compile(n, nil)
 }
 
 // connections are random ones between the addresses that a network is about.
@@ -133,7 +133,7 @@ func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 	kinds := map[string]int{}
 	for seed := range few(*repairedNetworks, 10) {
 		w := opened(t, gen.Small(seed))
-		before := engine.Compile(w.net)
+		before := engine.Compile(w.net, nil)
 		b := w.bench(t)
 		stopped := 0
 		for _, c := range connections(rand.New(rand.NewPCG(seed, 3)), before, 300) {
@@ -177,7 +177,7 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 	names := map[string]int{}
 	for seed := range few(*repairedNetworks, 10) / 6 {
 		w := opened(t, gen.Small(seed+5000))
-		found, err := advice.Examine(engine.Compile(w.net), reach.MostPieces)
+		found, err := advice.Examine(engine.Compile(w.net, nil), reach.MostPieces)
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
@@ -252,7 +252,7 @@ gateways:
 // Each kind of mistake is mended by the edit that a person would make.
 func TestEachMistakeIsMendedByItsEdit(t *testing.T) {
 	w := opened(t, brokenForwards)
-	e := engine.Compile(w.net)
+	e := engine.Compile(w.net, nil)
 	for _, c := range []struct {
 		from, to string
 		port     uint16
@@ -295,7 +295,7 @@ func BenchmarkRepairsOfTheDemo(b *testing.B) {
 	c := engine.Connection{From: engine.Place{Internet: true}, Moment: network.Always, Packet: header.Packet{
 		Source: netip.MustParseAddr("192.0.2.1"), Destination: netip.MustParseAddr("198.51.100.18"), SourcePort: 40000, DestinationPort: 8081, Protocol: header.TCP,
 	}}
-	t := engine.Compile(n).NewWalk().Trace(c)
+	t := engine.Compile(n, nil).NewWalk().Trace(c)
 	for b.Loop() {
 		bench, err := repair.NewBench(demo, n, 4000)
 		if err != nil {

@@ -23,7 +23,7 @@ func wide(tb testing.TB) *network.Network {
 
 // filled returns a store in which as many sessions are open.
 func filled(tb testing.TB, n *network.Network, c *clock, open int) (*engine.Gateway, *sessions.Store) {
-	g, store := engine.Compile(n).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now)
+	g, store := engine.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now)
 	var log engine.Log
 	for i := range open {
 		if d := opened(g, store, &log, i); d.Action != engine.Forwards {

@@ -161,7 +161,7 @@ func (c *clock) now() time.Duration { return c.at }
 func TestStoreAgreesWithAPlainList(t *testing.T) {
 	for seed := range few(*networks, 40) {
 		n := parse(t, gen.Small(seed))
-		e := engine.Compile(n)
+		e := engine.Compile(n, nil)
 		c := &clock{}
 		random := rand.New(rand.NewPCG(seed, 5))
 		var stores []*sessions.Store
@@ -203,7 +203,7 @@ func TestStoreAgreesWithAPlainList(t *testing.T) {
 func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
 	for seed := range few(*networks, 40) {
 		n := parse(t, gen.Small(seed))
-		e := engine.Compile(n)
+		e := engine.Compile(n, nil)
 		c := &clock{}
 		var stores []*sessions.Store
 		walk := e.NewWalkOver(func(g *network.Gateway) engine.State {
@@ -295,7 +295,7 @@ func flood(number int) header.Packet {
 // A full pool has no port, and one that is given back is found again.
 func TestPortsOfAFullPoolAreFoundAgain(t *testing.T) {
 	n := parse(t, busy)
-	g, c := engine.Compile(n).Gateway(n.Gateways[0]), &clock{}
+	g, c := engine.Compile(n, nil).Gateway(n.Gateways[0]), &clock{}
 	store := sessions.New(n.Gateways[0], c.now)
 	running := sessions.Start(g, store)
 	decide := func(i int) engine.Decision {
@@ -346,7 +346,7 @@ func TestPortsOfAFullPoolAreFoundAgain(t *testing.T) {
 func TestSessionsOutliveARevision(t *testing.T) {
 	n := parse(t, busy)
 	c := &clock{}
-	running := sessions.Start(engine.Compile(n).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
+	running := sessions.Start(engine.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
 	p := flood(7)
 	d := running.Decide(engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: p, At: network.Always}, &engine.Log{})
 	for _, change := range []struct {
@@ -358,7 +358,7 @@ func TestSessionsOutliveARevision(t *testing.T) {
 		{"routes:", "handling: {restarts-on-apply: true}\n    routes:", engine.Stops},
 	} {
 		m := parse(t, replaced(t, change.old, change.new))
-		running.Swap(engine.Compile(m).Gateway(m.Gateways[0]))
+		running.Swap(engine.Compile(m, nil).Gateway(m.Gateways[0]))
 		back := running.Decide(engine.Arrival{In: m.Gateways[0].Interfaces[0], Packet: d.Packet.Answer(), Part: header.Answers, At: network.Always}, &engine.Log{})
 		if back.Action != change.outcome {
 			t.Errorf("after %s: %+v", change.new, back)
@@ -385,7 +385,7 @@ func replaced(t *testing.T, old, new string) string {
 func TestStoreIsSafeForManyGoroutines(t *testing.T) {
 	n := parse(t, busy)
 	var c clock
-	running := sessions.Start(engine.Compile(n).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
+	running := sessions.Start(engine.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
 	const each, workers = 3000, 8
 	var mutex sync.Mutex
 	used := map[string]bool{}
@@ -414,7 +414,7 @@ func TestStoreIsSafeForManyGoroutines(t *testing.T) {
 		for range 50 {
 			running.Store.List(func(sessions.Open) bool { return true })
 			running.Store.Expire()
-			running.Swap(engine.Compile(n).Gateway(n.Gateways[0]))
+			running.Swap(engine.Compile(n, nil).Gateway(n.Gateways[0]))
 		}
 	})
 	group.Wait()

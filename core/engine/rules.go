@@ -1,0 +1,240 @@
+package engine
+
+import (
+	"iter"
+
+	"hollowbridge/core/network"
+)
+
+// A stretch is the rules of a list from first to before end, by index.
+type stretch struct{ first, end int }
+
+// A change is what differs between two lists of rules: a stretch of the older one has become
+// another of the newer one.
+type change struct{ old, new stretch }
+
+// changeOf returns the least change between two lists, by the digests of their rules.
+func changeOf(old, new []network.Digest) change {
+	first := 0
+	for first < len(old) && first < len(new) && old[first] == new[first] {
+		first++
+	}
+	behind := 0
+	for behind < len(old)-first && behind < len(new)-first && old[len(old)-1-behind] == new[len(new)-1-behind] {
+		behind++
+	}
+	return change{stretch{first, len(old) - behind}, stretch{first, len(new) - behind}}
+}
+
+func (c change) isNone() bool { return c.old.first == c.old.end && c.new.first == c.new.end }
+
+// isSmall reports whether a table of so many rules is better patched than made anew.
+func (c change) isSmall(rules int) bool {
+	return c.old.end-c.old.first+c.new.end-c.new.first <= max(16, rules/64)
+}
+
+// A patch is what makes the table of another revision of a table's list: some of its rules
+// are no more, others stand at their place, and those behind have moved.
+type patch struct {
+	change
+	behind int32  // the first condition for a rule behind
+	added  *table // for the rules that were not there
+}
+
+// patched returns a table for another revision of its list, which the change leads to from
+// the list that the table was made of.
+func (t *table) patched(c change, added *table, rules []*network.Rule) *table {
+	p := *t
+	p.rules, p.patch = rules, nil
+	if c.isNone() {
+		return &p
+	}
+	p.patch = &patch{change: c, behind: int32(len(t.conditions)), added: added}
+	for n := range t.conditions {
+		if t.conditions[n].index >= c.old.end {
+			p.patch.behind = int32(n)
+			break
+		}
+	}
+	return &p
+}
+
+// find returns the number of the first condition the query meets, or noMatch.
+func (t *table) find(q *query) int32 {
+	found := t.findFrom(q, 0)
+	if t.patch == nil || found != noMatch && t.conditions[found].index < t.patch.old.first {
+		return found
+	}
+	if added := t.patch.added.find(q); added != noMatch {
+		return int32(len(t.conditions)) + added
+	}
+	if found != noMatch && found < t.patch.behind { // it is no more
+		return t.findFrom(q, t.patch.behind)
+	}
+	return found
+}
+
+// condition returns a condition by its number.
+func (t *table) condition(n int32) *condition {
+	if int(n) < len(t.conditions) {
+		return &t.conditions[n]
+	}
+	return &t.patch.added.conditions[int(n)-len(t.conditions)]
+}
+
+// index returns where the rule of a condition stands in the list.
+func (t *table) index(n int32) int {
+	i := t.condition(n).index
+	if t.patch != nil && int(n) < len(t.conditions) && i >= t.patch.old.end {
+		i += t.patch.new.end - t.patch.old.end
+	}
+	return i
+}
+
+// rule returns the rule of a condition.
+func (t *table) rule(n int32) *network.Rule { return t.rules[t.index(n)] }
+
+// redirect returns what the rule of a condition does, in a table of destinations.
+func (t *table) redirect(n int32) *redirect {
+	if int(n) < len(t.redirects) {
+		return &t.redirects[n]
+	}
+	return &t.patch.added.redirects[int(n)-len(t.redirects)]
+}
+
+// pool returns what the rule of a condition hides sources behind, in a table of sources.
+func (t *table) pool(n int32) *pools {
+	if int(n) < len(t.pools) {
+		return &t.pools[n]
+	}
+	return &t.patch.added.pools[int(n)-len(t.pools)]
+}
+
+// ordered returns the conditions with their numbers, in the order in which they are tried.
+func (t *table) ordered() iter.Seq2[int32, *condition] {
+	return func(yield func(int32, *condition) bool) {
+		end, behind := int32(len(t.conditions)), int32(len(t.conditions))
+		if t.patch != nil {
+			end, behind = t.patch.behind, t.patch.behind
+			for end > 0 && t.conditions[end-1].index >= t.patch.old.first {
+				end--
+			}
+		}
+		for n := range end {
+			if !yield(n, &t.conditions[n]) {
+				return
+			}
+		}
+		if t.patch == nil {
+			return
+		}
+		for k := range t.patch.added.conditions {
+			if n := int32(len(t.conditions) + k); !yield(n, t.condition(n)) {
+				return
+			}
+		}
+		for n := behind; int(n) < len(t.conditions); n++ {
+			if !yield(n, &t.conditions[n]) {
+				return
+			}
+		}
+	}
+}
+
+// compileRules makes the tables of the gateway's lists of rules. Those of the revision before
+// serve on, patched, where little has changed since they were made.
+func (c *Gateway) compileRules(before *Gateway, digests *network.GatewayDigests, zones []string) {
+	nat, filter := make([]*network.Rule, len(c.NAT)), make([]*network.Rule, len(c.Filter))
+	for i, r := range c.NAT {
+		nat[i] = &r.Rule
+	}
+	for i, r := range c.Filter {
+		filter[i] = &r.Rule
+	}
+	c.digests = digests
+	if before == nil || digests == nil || c.Handling.SpecificFirst {
+		c.makeNAT(nat, zones)
+		c.makeFilter(filter, zones)
+		c.findClaims()
+		return
+	}
+	if ch := changeOf(before.madeOf.NAT, digests.NAT); ch.isSmall(len(nat)) {
+		destinations, sources := c.natTables(ch.new, nat, zones)
+		for i := range c.Interfaces {
+			c.destinations = append(c.destinations, before.destinations[i].patched(ch, destinations[i], nat))
+			c.sources = append(c.sources, before.sources[i].patched(ch, sources[i], nat))
+		}
+		c.madeOf.NAT = before.madeOf.NAT
+	} else {
+		c.makeNAT(nat, zones)
+	}
+	if ch := changeOf(before.madeOf.Filter, digests.Filter); ch.isSmall(len(filter)) {
+		added := newTable(c.filterConditions(ch.new, zones))
+		added.rules = filter
+		c.filter = before.filter.patched(ch, added, filter)
+		c.madeOf.Filter = before.madeOf.Filter
+	} else {
+		c.makeFilter(filter, zones)
+	}
+	c.reviseClaims(before, changeOf(before.digests.NAT, digests.NAT))
+}
+
+func (c *Gateway) makeNAT(rules []*network.Rule, zones []string) {
+	c.destinations, c.sources = c.natTables(stretch{0, len(c.NAT)}, rules, zones)
+	if c.digests != nil {
+		c.madeOf.NAT = c.digests.NAT
+	}
+}
+
+func (c *Gateway) makeFilter(rules []*network.Rule, zones []string) {
+	c.filter = newTable(c.filterConditions(stretch{0, len(c.Filter)}, zones))
+	c.filter.rules = rules
+	if c.digests != nil {
+		c.madeOf.Filter = c.digests.Filter
+	}
+}
+
+// natTables returns the tables of a stretch of the NAT rules: one for each interface that a
+// packet arrives on, and one for each that it leaves by.
+func (c *Gateway) natTables(s stretch, rules []*network.Rule, zones []string) (destinations, sources []*table) {
+	destination := make([][]condition, len(c.Interfaces))
+	source := make([][]condition, len(c.Interfaces))
+	for index := s.first; index < s.end; index++ {
+		r := c.NAT[index]
+		for _, i := range c.Interfaces {
+			if condition, ok := destinationCondition(r, i, zones); ok {
+				condition.index = index
+				destination[i.Index] = append(destination[i.Index], condition)
+			}
+			if condition, ok := sourceCondition(r, i, zones); ok {
+				condition.index = index
+				source[i.Index] = append(source[i.Index], condition)
+			}
+		}
+	}
+	for i := range c.Interfaces {
+		if c.Handling.SpecificFirst {
+			c.sortSpecificFirst(destination[i])
+			c.sortSpecificFirst(source[i])
+		}
+		d, s := newTable(destination[i]), newTable(source[i])
+		d.rules, s.rules = rules, rules
+		for k := range destination[i] {
+			d.redirects = append(d.redirects, newRedirect(c.NAT[destination[i][k].index]))
+		}
+		for k := range source[i] {
+			s.pools = append(s.pools, c.poolsOf(c.NAT[source[i][k].index], c.Interfaces[i]))
+		}
+		destinations, sources = append(destinations, d), append(sources, s)
+	}
+	return destinations, sources
+}
+
+// filterConditions returns what packets must meet for a stretch of the filter rules.
+func (c *Gateway) filterConditions(s stretch, zones []string) []condition {
+	var conditions []condition
+	for index := s.first; index < s.end; index++ {
+		conditions = append(conditions, filterCondition(c.Filter[index], index, zones))
+	}
+	return conditions
+}
