@@ -2,6 +2,7 @@ package engine
 
 import (
 	"net/netip"
+	"sync"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -89,10 +90,17 @@ type Decision struct {
 // Decide takes a packet through the gateway: the nine steps. It changes nothing but the
 // state, and allocates nothing. What happens is added to the log.
 func (g *Gateway) Decide(a Arrival, state State, log *Log) Decision {
-	v := visit{Gateway: g, in: a.In, flow: flow{packet: a.Packet}, part: a.Part, sender: a.Sender, moment: a.At, state: state, log: log}
+	v := visits.Get().(*visit)
+	v.Gateway, v.in, v.part, v.sender, v.moment, v.state, v.log = g, a.In, a.Part, a.Sender, a.At, state, log
+	v.flow.begin(a.Packet)
 	v.decide()
-	return v.decision
+	d := v.decision
+	visits.Put(v)
+	return d
 }
+
+// visits are reused: a state is given pointers into them.
+var visits = sync.Pool{New: func() any { return new(visit) }}
 
 // A visit is a flow at a gateway.
 type visit struct {
@@ -115,6 +123,8 @@ type visit struct {
 	after    header.Packet    // as it is after the third step,
 	stood    bool             // where it came to that
 	out      *network.Interface
+	session  Session // that it belongs to, or begins
+	lease    Lease   // that it asks for
 	decision Decision
 }
 

@@ -22,7 +22,7 @@ type remembered struct {
 }
 
 // Find is State.Find: the latest session that the packet belongs to.
-func (m *memory) Find(p header.Packet, part header.Part) (Session, Direction, bool) {
+func (m *memory) Find(p *header.Packet, part header.Part, found *Session) (Direction, bool) {
 	mayAnswer := part != header.Begins || !p.Protocol.HasBeginning()
 	for i := len(m.sessions) - 1; i >= 0; i-- {
 		s := &m.sessions[i]
@@ -31,14 +31,16 @@ func (m *memory) Find(p header.Packet, part header.Part) (Session, Direction, bo
 		}
 		if mayAnswer && m.flow.is(&image{s.After, s.images[1]}, true) {
 			s.Answered = true
-			return s.Session, Back, true
+			*found = s.Session
+			return Back, true
 		}
 		if m.flow.is(&image{s.Before, s.images[0]}, false) {
 			m.use(i)
-			return s.Session, Forth, true
+			*found = s.Session
+			return Forth, true
 		}
 	}
-	return Session{}, Forth, false
+	return Forth, false
 }
 
 func (m *memory) use(number int) {
@@ -48,7 +50,7 @@ func (m *memory) use(number int) {
 }
 
 // Keep is State.Keep.
-func (m *memory) Keep(s Session) bool {
+func (m *memory) Keep(s *Session) bool {
 	if most := m.at.Limits.Sessions; most > 0 {
 		taken := 0
 		for i := range m.sessions {
@@ -60,18 +62,19 @@ func (m *memory) Keep(s Session) bool {
 			return false
 		}
 	}
-	m.sessions = append(m.sessions, remembered{s, m.at})
+	kept := another(&m.sessions)
+	kept.Session, kept.gateway = *s, m.at
 	m.use(len(m.sessions) - 1)
 	return true
 }
 
 // Take is State.Take.
-func (m *memory) Take(l Lease) (Grant, bool) {
+func (m *memory) Take(l *Lease) (Grant, bool) {
 	final := l.Final
 	for _, addresses := range l.Pool.Ranges() {
 		for a := addresses.First; ; a = a.Next() {
 			final.Source = a
-			if port, ok := m.port(&l, &final); ok {
+			if port, ok := m.port(l, &final); ok {
 				return Grant{Address: a, Port: port, Alone: m.earlier == 0}, true
 			}
 			if a == addresses.Last {

@@ -83,8 +83,10 @@ func (t *table) condition(n int32) *condition {
 }
 
 // index returns where the rule of a condition stands in the list.
-func (t *table) index(n int32) int {
-	i := t.condition(n).index
+func (t *table) index(n int32) int { return t.moved(n, t.condition(n).index) }
+
+// moved returns where a rule stands in the list as it is now.
+func (t *table) moved(n int32, i int) int {
 	if t.patch != nil && int(n) < len(t.conditions) && i >= t.patch.old.end {
 		i += t.patch.new.end - t.patch.old.end
 	}
@@ -220,7 +222,7 @@ func (c *Gateway) natTables(s stretch, rules []*network.Rule, zones []string) (d
 		d, s := newTable(destination[i]), newTable(source[i])
 		d.rules, s.rules = rules, rules
 		for k := range destination[i] {
-			d.redirects = append(d.redirects, newRedirect(c.NAT[destination[i][k].index]))
+			d.redirects = append(d.redirects, newRedirect(destination[i][k].index, c.NAT[destination[i][k].index]))
 		}
 		for k := range source[i] {
 			s.pools = append(s.pools, c.poolsOf(c.NAT[source[i][k].index], c.Interfaces[i]))

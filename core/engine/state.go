@@ -51,22 +51,23 @@ type Grant struct {
 // A Ticket is what a state knows a grant by, which is nobody else's concern.
 type Ticket struct{ A, B uint32 }
 
-// State is what one gateway remembers between packets. It has two implementations: the few
+// State is what one gateway remembers between packets. What its methods are given by pointer
+// they do not keep. It has two implementations: the few
 // sessions of a trace, and the store of a running gateway, internal/sessions.
 type State interface {
-	// Find returns the session that a packet belongs to and which way it goes, and notes
+	// Find finds the session that a packet belongs to and which way it goes, and notes
 	// that it has passed. What begins a connection, where that can be told, answers nothing.
-	Find(p header.Packet, part header.Part) (Session, Direction, bool)
+	Find(p *header.Packet, part header.Part, found *Session) (Direction, bool)
 	// Take returns the address and port that a source gets. An inside address and port that
 	// has one already keeps it, for every destination or for the same one, as the gateway
 	// maps (RFC 4787, 4.1). It returns false where none is free.
-	Take(l Lease) (Grant, bool)
+	Take(l *Lease) (Grant, bool)
 	// Distinct returns the source port with which no session leaves like a packet that will
 	// leave like final: its own, or the next one of ports (zero: network.WithoutPorts). It
 	// returns false where there is none.
 	Distinct(final header.Packet, ports header.Ports, mapping network.MappingBehavior) (uint16, bool)
 	// Keep remembers a session. It returns false where there is no room for it.
-	Keep(s Session) bool
+	Keep(s *Session) bool
 }
 
 // The ports that a source gets where its own is taken and the rule names none.

@@ -9,11 +9,12 @@ import (
 // known is the second step: a packet of a session takes its translation and skips to the
 // ninth step. It returns false where the packet belongs to none.
 func (v *visit) known() bool {
-	s, direction, found := v.state.Find(v.before.Packet, v.part)
+	s := &v.session
+	direction, found := v.state.Find(&v.before.Packet, v.part, s)
 	if !found {
 		return false
 	}
-	if v.part == header.Continues && direction == Forth && !v.isWhole(&s) {
+	if v.part == header.Continues && direction == Forth && !v.isWhole(s) {
 		v.note(StepSession, HalfHandshake, nil)
 		v.stop(Dropped, StepSession, nil)
 		return true
@@ -103,7 +104,8 @@ func (v *visit) sessionRoute(goes *network.Interface) *route {
 // keep remembers the connection as a session.
 func (v *visit) keep(out *network.Interface, local bool) bool {
 	now := v.flow.image()
-	s := Session{In: v.in, Out: out, Before: v.before.Packet, After: now.Packet, Local: local, Permit: v.permit, Source: v.source, Ticket: v.grant.Ticket, images: [2]int{v.before.terms, now.terms}}
+	s := &v.session
+	*s = Session{In: v.in, Out: out, Before: v.before.Packet, After: now.Packet, Local: local, Permit: v.permit, Source: v.source, Ticket: v.grant.Ticket, images: [2]int{v.before.terms, now.terms}}
 	if v.forward != nil {
 		s.Redirect = &v.forward.Rule
 	}

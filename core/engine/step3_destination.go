@@ -15,7 +15,7 @@ func (v *visit) translateDestination() bool {
 		return true
 	}
 	r := t.redirect(found)
-	v.redirect, v.forward = r, v.NAT[t.index(found)]
+	v.redirect, v.forward = r, v.NAT[t.moved(found, r.index)]
 	v.flow.tookPart(&v.forward.Rule)
 	switch r.does {
 	case network.PortForward, network.DestinationNAT:

@@ -79,8 +79,8 @@ func (v *visit) rewriteDestination(r *network.NATRule) *route {
 func (v *visit) hide(rule *network.Rule, from pools, ports header.Ports, final header.Packet) bool {
 	before := v.flow.now()
 	keeps := v.Handling.PortAssignment == network.PortPreserving && v.flow.protocol().Numbered() && v.flow.keepsPort(ports)
-	lease := Lease{Packet: before, Final: final, Pool: from[header.FamilyOf(before.Source)], Ports: ports, KeepPort: keeps, Mapping: v.Handling.Mapping}
-	grant, ok := v.state.Take(lease)
+	v.lease = Lease{Packet: before, Final: final, Pool: from[header.FamilyOf(before.Source)], Ports: ports, KeepPort: keeps, Mapping: v.Handling.Mapping}
+	grant, ok := v.state.Take(&v.lease)
 	if !ok {
 		v.note(StepSource, NoneFree, rule)
 		v.stop(Exhausted, StepSource, rule)

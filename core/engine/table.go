@@ -36,6 +36,7 @@ type table struct {
 // A redirect is what a rule does to a destination: what the walk needs of it, side by
 // side in memory.
 type redirect struct {
+	index   int // of the rule in the list that the table was made of
 	target4 netip.Addr
 	ports   int // how many maps of ports there are
 	port    network.PortMap
@@ -43,8 +44,8 @@ type redirect struct {
 	hairpin bool
 }
 
-func newRedirect(r *network.NATRule) redirect {
-	to := redirect{target4: r.Target.V4, ports: len(r.Ports), does: r.Does, hairpin: r.Hairpin}
+func newRedirect(index int, r *network.NATRule) redirect {
+	to := redirect{index: index, target4: r.Target.V4, ports: len(r.Ports), does: r.Does, hairpin: r.Hairpin}
 	if len(r.Ports) > 0 {
 		to.port = r.Ports[0]
 	}

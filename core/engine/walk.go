@@ -168,7 +168,7 @@ func (w *Walk) run(c Connection) {
 	w.log.Reset()
 	w.state.sessions = w.state.sessions[:w.state.earlier]
 	w.moment, w.verdict = c.Moment, Verdict{}
-	w.stood, w.settled, w.untaken, w.telling = standing{}, false, false, -1
+	w.stood.gateway, w.settled, w.untaken, w.telling = nil, false, false, -1
 	w.legs, w.carriers = w.legs[:0], w.carriers[:0]
 	w.refusal, w.sender = refusal{}, netip.Addr{}
 	w.visit.flow.begin(c.Packet)

@@ -198,10 +198,10 @@ func (l *leases) expire(now time.Duration) {
 }
 
 // Take is engine.State's.
-func (s *Store) Take(lease engine.Lease) (engine.Grant, bool) {
-	g, ok := s.takeOne(&lease)
+func (s *Store) Take(lease *engine.Lease) (engine.Grant, bool) {
+	g, ok := s.takeOne(lease)
 	if !ok && s.Expire() > 0 {
-		return s.takeOne(&lease)
+		return s.takeOne(lease)
 	}
 	return g, ok
 }

@@ -115,8 +115,8 @@ type place struct {
 }
 
 // Find is engine.State's.
-func (s *Store) Find(p header.Packet, part header.Part) (found engine.Session, d engine.Direction, ok bool) {
-	t, now := tupleOf(p), s.clock()
+func (s *Store) Find(p *header.Packet, part header.Part, found *engine.Session) (engine.Direction, bool) {
+	t, now := tupleOf(*p), s.clock()
 	hash := t.hash()
 	var back place
 	serial := uint64(0) // of the session that it answers
@@ -125,26 +125,27 @@ func (s *Store) Find(p header.Packet, part header.Part) (found engine.Session, d
 	}
 	sh := s.shardOf(hash)
 	sh.Lock()
-	gone := s.expire(sh, now)
+	gone, ok := s.expire(sh, now), false
 	if n := sh.find(&t, hash, now); n != none && sh.entries.at(n).serial > serial {
 		sh.touch(n, part, now)
-		found, ok, serial = s.session(sh.entries.at(n)), true, 0
+		*found, ok, serial = s.session(sh.entries.at(n)), true, 0
 	}
 	sh.Unlock()
 	s.forget(gone)
 	if serial == 0 {
-		return found, engine.Forth, ok
+		return engine.Forth, ok
 	}
 	sh = &s.sessions[back.shard]
 	sh.Lock()
 	defer sh.Unlock()
 	e := sh.entry(back)
 	if e == nil {
-		return found, engine.Back, false
+		return engine.Back, false
 	}
 	e.answered = true
 	sh.touch(back.number, part, now)
-	return s.session(e), engine.Back, true
+	*found = s.session(e)
+	return engine.Back, true
 }
 
 // find returns the latest session with a first packet, or none.
@@ -166,7 +167,7 @@ func (sh *shard) entry(p place) *entry {
 }
 
 // Keep is engine.State's.
-func (s *Store) Keep(session engine.Session) bool {
+func (s *Store) Keep(session *engine.Session) bool {
 	names := s.gateway.Load()
 	if s.count.Add(1) > names.most && names.most > 0 {
 		if s.Expire(); s.count.Load() > names.most {

@@ -58,13 +58,13 @@ func (p *plain) expire() {
 	})
 }
 
-func (p *plain) Find(packet header.Packet, part header.Part) (engine.Session, engine.Direction, bool) {
+func (p *plain) Find(packet *header.Packet, part header.Part, found *engine.Session) (engine.Direction, bool) {
 	p.expire()
 	begins := part == header.Begins && (packet.Protocol == header.TCP || packet.Protocol == header.ICMP)
 	for _, s := range slices.Backward(p.list) {
 		d := engine.Back
-		if begins || s.After.Answer() != packet {
-			if d = engine.Forth; s.Before != packet {
+		if begins || s.After.Answer() != *packet {
+			if d = engine.Forth; s.Before != *packet {
 				continue
 			}
 		}
@@ -82,17 +82,18 @@ func (p *plain) Find(packet header.Packet, part header.Part) (engine.Session, en
 		if d == engine.Back {
 			s.Answered = true
 		}
-		return s.Session, d, true
+		*found = s.Session
+		return d, true
 	}
-	return engine.Session{}, engine.Forth, false
+	return engine.Forth, false
 }
 
-func (p *plain) Keep(s engine.Session) bool {
+func (p *plain) Keep(s *engine.Session) bool {
 	p.expire()
 	if most := p.g.Limits.Sessions; most > 0 && len(p.list) >= most {
 		return false
 	}
-	p.list = append(p.list, &plainSession{Session: s, used: p.now()})
+	p.list = append(p.list, &plainSession{Session: *s, used: p.now()})
 	return true
 }
 
@@ -102,7 +103,7 @@ func (p *plain) taken(final header.Packet, port uint16, mapping network.MappingB
 	})
 }
 
-func (p *plain) Take(l engine.Lease) (engine.Grant, bool) {
+func (p *plain) Take(l *engine.Lease) (engine.Grant, bool) {
 	p.expire()
 	for _, r := range l.Pool.Ranges() {
 		for a := r.First; r.Contains(a); a = a.Next() {
