@@ -81,7 +81,7 @@ func TestRouteTableAgreesWithAWalkOverTheRoutes(t *testing.T) {
 			r.Blackhole = random.IntN(5) == 0
 			text.Routes = append(text.Routes, r)
 		}
-		(&network.Network{Gateways: []*network.Gateway{text}}).Connect()
+		(&network.Draft{Gateways: []*network.Gateway{text}}).Connect()
 		table := newRouteTable(text)
 		for range 300 {
 			a := netip.AddrFrom4([4]byte{byte(random.Uint32()), byte(random.IntN(4)), byte(random.IntN(3)), 7})

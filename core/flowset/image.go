@@ -11,12 +11,12 @@ func (s *Space) Preimage(set, a Set, terms *Terms, turned bool) Set {
 // Agreed returns the value, as a set, that a gives to all connections of a set, as Preimage
 // would. It returns false where they have several, or where it can't be told quickly.
 func (s *Space) Agreed(set, a Set, terms *Terms, turned bool) (value Set, ok bool) {
-	p := puller{Space: s, terms: terms, turned: turned, steps: quick}
+	p := puller{Space: s, terms: terms, turned: turned, steps: mostAgreed}
 	return p.agreed(set, a)
 }
 
-// quick is how many pairs of nodes, and of their edges, Agreed looks at.
-const quick = 512
+// mostAgreed is how many pairs of nodes, and of their edges, Agreed looks at.
+const mostAgreed = 512
 
 // unmemoed is how many pairs of nodes are pulled before they are remembered.
 const unmemoed = 32

@@ -74,25 +74,27 @@ func prefixes(texts ...string) header.Addresses {
 	return header.AddressesOfPrefixes(list...)
 }
 
-// Connect finds the segments, puts hosts on them, and finds which interfaces
-// face the internet. It is called once, when interfaces, routes and hosts are known.
-func (n *Network) Connect() {
+// Connect makes the network of a draft: it finds the segments, puts hosts on them, and finds
+// which interfaces face the internet. It is called once.
+func (d *Draft) Connect() *Network {
+	n := &Network{Name: d.Name, Services: d.Services, Zones: d.Zones, Hosts: d.Hosts, Gateways: d.Gateways}
 	n.findSegments()
 	n.hosts = map[string]*Host{}
 	for _, h := range n.Hosts {
 		n.hosts[h.Name] = h
-		h.spots = make([]spot, len(h.Addresses))
+		h.locations = make([]location, len(h.Addresses))
 		for i, a := range h.Addresses {
 			if h.SegmentName == "" {
-				h.spots[i].clients = n.ClientsAt(a)
+				h.locations[i].clients = n.ClientsAt(a)
 			}
-			if h.spots[i].clients == nil {
-				h.spots[i].segment = n.SegmentOf(a, h.SegmentName)
+			if h.locations[i].clients == nil {
+				h.locations[i].segment = n.SegmentOf(a, h.SegmentName)
 			}
 		}
 	}
 	n.findUplinks()
 	n.internet = n.findInternet()
+	return n
 }
 
 // findSegments puts interfaces on one segment that name the same segment or, where

@@ -35,8 +35,8 @@ func (n *Network) Seal() {
 		d.number(len(h.Addresses))
 		for i, a := range h.Addresses {
 			d.address(a)
-			d.number(slices.Index(n.Segments, h.spots[i].segment))
-			if c := h.spots[i].clients; c != nil {
+			d.number(slices.Index(n.Segments, h.locations[i].segment))
+			if c := h.locations[i].clients; c != nil {
 				d.number(c.Gateway.Index, c.Index)
 			}
 		}

@@ -58,7 +58,7 @@ func (e Expression) Behind(s *Segment, clients *Interface) header.Addresses {
 	return e.evaluate(func(t Item) header.Addresses {
 		switch {
 		case t.Host != nil:
-			return t.Host.at(spot{s, clients})
+			return t.Host.at(location{s, clients})
 		case t.Zone == "" || s == nil && clients == nil:
 			return t.Set
 		case s == nil:

@@ -18,7 +18,17 @@ type Position struct {
 
 func (p Position) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
 
-// A Network is everything in one network file. Connect must have been called on it.
+// A Draft is what a network is made of: its gateways with their interfaces and routes, and
+// its hosts. Their rules, and what is named in them, may come later.
+type Draft struct {
+	Name     string
+	Services []*NamedService
+	Zones    []*Zone
+	Hosts    []*Host
+	Gateways []*Gateway
+}
+
+// A Network is everything in one network file. It is made by Draft.Connect.
 type Network struct {
 	Name     string
 	Groups   []*Group
@@ -108,12 +118,12 @@ type Host struct {
 	SegmentName string     // where the file names it
 	Place       Position
 
-	spots []spot // of each address
+	locations []location // of each address
 }
 
-// A spot is where one address of a host is: on a segment, with VPN clients, or,
+// A location is where one address of a host is: on a segment, with VPN clients, or,
 // where both are nil, on the internet.
-type spot struct {
+type location struct {
 	segment *Segment
 	clients *Interface
 }
@@ -129,17 +139,17 @@ func (h *Host) Has(a netip.Addr) bool {
 }
 
 // Segment returns the segment one of the host's addresses is on, or nil.
-func (h *Host) Segment(a netip.Addr) *Segment { return h.spotOf(a).segment }
+func (h *Host) Segment(a netip.Addr) *Segment { return h.locationOf(a).segment }
 
 // Clients returns the interface at which one of the host's addresses arrives as a VPN
 // client, or nil.
-func (h *Host) Clients(a netip.Addr) *Interface { return h.spotOf(a).clients }
+func (h *Host) Clients(a netip.Addr) *Interface { return h.locationOf(a).clients }
 
 // at returns the host's addresses in one place.
-func (h *Host) at(where spot) header.Addresses {
+func (h *Host) at(where location) header.Addresses {
 	var ranges []header.Range
 	for i, a := range h.Addresses {
-		if h.spots[i] == where {
+		if h.locations[i] == where {
 			ranges = append(ranges, header.Range{First: a, Last: a})
 		}
 	}
@@ -149,21 +159,21 @@ func (h *Host) at(where spot) header.Addresses {
 // IsAbroad reports whether the host lives on the internet: on no segment, and with no
 // VPN clients.
 func (h *Host) IsAbroad() bool {
-	for _, s := range h.spots {
-		if s != (spot{}) {
+	for _, s := range h.locations {
+		if s != (location{}) {
 			return false
 		}
 	}
 	return true
 }
 
-func (h *Host) spotOf(a netip.Addr) spot {
+func (h *Host) locationOf(a netip.Addr) location {
 	for i, own := range h.Addresses {
 		if own == a {
-			return h.spots[i]
+			return h.locations[i]
 		}
 	}
-	return spot{}
+	return location{}
 }
 
 // AddressOf returns the host's first address of one family.

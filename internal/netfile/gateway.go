@@ -22,8 +22,8 @@ func (r *reader) readGateways(f *fields) []gatewayNode {
 		if body == nil {
 			continue
 		}
-		g := &network.Gateway{Name: e.name.Value, Index: len(r.net.Gateways), Place: r.place(e.name)}
-		r.net.Gateways = append(r.net.Gateways, g)
+		g := &network.Gateway{Name: e.name.Value, Index: len(r.draft.Gateways), Place: r.place(e.name)}
+		r.draft.Gateways = append(r.draft.Gateways, g)
 		before := len(r.errors)
 		r.readInterfaces(g, body)
 		r.unsure = len(r.errors) > before
@@ -32,7 +32,7 @@ func (r *reader) readGateways(f *fields) []gatewayNode {
 		}
 		nodes = append(nodes, gatewayNode{g, body})
 	}
-	if n := f.values["gateways"]; n != nil && len(r.net.Gateways) == 0 && len(r.errors) == 0 {
+	if n := f.values["gateways"]; n != nil && len(r.draft.Gateways) == 0 && len(r.errors) == 0 {
 		r.fail(n, "a network needs at least one gateway")
 	}
 	return nodes
@@ -127,7 +127,7 @@ func (r *reader) readInterfaceAddress(g *network.Gateway, i *network.Interface, 
 		r.fail(n, "%s: no interface can have this address", n.Value)
 		return
 	}
-	for _, other := range r.net.Gateways {
+	for _, other := range r.draft.Gateways {
 		for _, j := range append(slices.Clone(other.Interfaces), i) {
 			for _, q := range j.Addresses {
 				switch {

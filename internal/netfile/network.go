@@ -14,7 +14,6 @@ import (
 // network reads the whole file: first what has addresses, then, with everything
 // connected, what speaks about addresses.
 func (r *reader) network(root *yaml.Node) *network.Network {
-	r.net = &network.Network{}
 	r.names = map[string]nameUse{}
 	r.groups, r.services = map[string]*pending{}, map[string]*pending{}
 	f := r.fields(root, fileObject)
@@ -22,7 +21,7 @@ func (r *reader) network(root *yaml.Node) *network.Network {
 		return nil
 	}
 	if n := f.values["network"]; n != nil && n.Kind == yaml.ScalarNode && r.validName(n) {
-		r.net.Name = n.Value
+		r.draft.Name = n.Value
 	} else if n != nil && n.Kind != yaml.ScalarNode {
 		r.fail(n, "network is the network's name; gateways and hosts stand beside it, not below it")
 	}
@@ -30,7 +29,7 @@ func (r *reader) network(root *yaml.Node) *network.Network {
 	hosts := r.readHosts(f)
 	gateways := r.readGateways(f)
 	r.readZones()
-	r.net.Connect()
+	r.net = r.draft.Connect()
 	r.readGroups(f)
 	for _, h := range hosts {
 		r.finishHost(h)
@@ -64,9 +63,9 @@ func (r *reader) readServices(f *fields) {
 		}
 		s := &network.NamedService{Name: e.name.Value, Place: r.place(e.name)}
 		r.services[s.Name] = &pending{name: e.name, body: e.body, service: s}
-		r.net.Services = append(r.net.Services, s)
+		r.draft.Services = append(r.draft.Services, s)
 	}
-	for _, s := range r.net.Services {
+	for _, s := range r.draft.Services {
 		r.resolveService(r.services[s.Name])
 	}
 }
@@ -145,13 +144,13 @@ func (f *fields) services(key string) (header.Services, string) {
 // readZones lists the zones, which are there as soon as an interface names them.
 func (r *reader) readZones() {
 	used := map[string]bool{}
-	for _, g := range r.net.Gateways {
+	for _, g := range r.draft.Gateways {
 		for _, i := range g.Interfaces {
 			if i.Zone == "" || used[i.Zone] {
 				continue
 			}
 			used[i.Zone] = true
-			r.net.Zones = append(r.net.Zones, &network.Zone{Name: i.Zone, Place: i.Place})
+			r.draft.Zones = append(r.draft.Zones, &network.Zone{Name: i.Zone, Place: i.Place})
 		}
 	}
 }
@@ -231,7 +230,7 @@ func (r *reader) readHosts(f *fields) []hostNode {
 			h.Addresses = append(h.Addresses, a)
 		}
 		r.readHostServes(h, body)
-		r.net.Hosts = append(r.net.Hosts, h)
+		r.draft.Hosts = append(r.draft.Hosts, h)
 		nodes = append(nodes, hostNode{h, body})
 	}
 	return nodes

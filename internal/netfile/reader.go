@@ -133,6 +133,7 @@ type reader struct {
 	file   string
 	lines  [][]byte
 	errors Errors
+	draft  network.Draft // until interfaces, routes and hosts are known
 	net    *network.Network
 	names  map[string]nameUse // zones, groups, hosts and gateways share one namespace
 
