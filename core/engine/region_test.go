@@ -18,19 +18,28 @@ var exploredNetworks = flag.Uint64("explore", 60, "how many random networks to e
 // disjoint, together all there is, and members taken at random, often at borders,
 // go the way the region says.
 func TestRegionsAgreeWithWalks(t *testing.T) {
+	var looked samples
 	for seed := range few(*exploredNetworks, 15) {
 		text := gen.Small(seed)
 		n, err := netfile.Parse("random.yaml", []byte(text))
 		if err != nil {
 			t.Fatal(err)
 		}
-		if !exploreNetwork(t, seed, n) {
+		if !exploreNetwork(t, seed, n, &looked) {
 			t.Fatalf("network of seed %d:\n%s", seed, text)
 		}
 	}
+	t.Logf("%+v", looked)
+	if looked.claimed < 1000 || looked.unclaimed > looked.claimed/50 {
+		t.Errorf("of the members looked at too few are claimed: %+v", looked)
+	}
 }
 
-func exploreNetwork(t *testing.T, seed uint64, n *network.Network) bool {
+// Samples are members of regions: those that the region claims, which are walked, and those
+// that it does not, which are not.
+type samples struct{ claimed, unclaimed int }
+
+func exploreNetwork(t *testing.T, seed uint64, n *network.Network, looked *samples) bool {
 	random := rand.New(rand.NewPCG(seed, 77))
 	e := engine.Compile(n, nil)
 	moment := network.MomentOf(random.IntN(7), random.IntN(1440))
@@ -59,8 +68,10 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network) bool {
 					return false
 				}
 				if !engine.Claims(r.Meetings, p) {
+					looked.unclaimed++
 					continue
 				}
+				looked.claimed++
 				v := walk.Verdict(engine.Connection{Packet: p, From: b.From, Moment: moment})
 				want := r.Verdict
 				if v.Outcome != want.Outcome || v.At != want.At || v.Rule != want.Rule || v.To != want.To {
