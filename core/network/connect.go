@@ -32,7 +32,13 @@ func (n *Network) Unused() header.Addresses {
 	for _, s := range n.Segments {
 		unused = unused.Union(s.Unused())
 	}
-	return unused
+	var hosts []header.Range // also one whose address a gateway would answer for
+	for _, h := range n.Hosts {
+		for _, a := range h.Addresses {
+			hosts = append(hosts, header.Range{First: a, Last: a})
+		}
+	}
+	return unused.Minus(header.AddressesOf(hosts...))
 }
 
 // Unused returns the addresses of the segment that no machine there has: those of

@@ -212,9 +212,17 @@ func TestOutputs(t *testing.T) {
 			"hollowbridge reach", "hollowbridge reach -from visitors", "hollowbridge reach -from any -to telescope", "hollowbridge reach -service ssh", "hollowbridge reach -csv",
 			"hollowbridge reach -to archive -json", "hollowbridge reach -from nobody", "hollowbridge reach -at 'sun 03:00' -from visitors -to lapsed-passes",
 		},
-		"expect":  {"hollowbridge expect", "hollowbridge expect -tap", "hollowbridge expect -junit", "hollowbridge expect -json"},
-		"help":    {"hollowbridge help", "hollowbridge help trace", "hollowbridge help demo", "hollowbridge show -help"},
-		"misused": {"hollowbridge trcae", "hollowbridge trace a", "hollowbridge trace nobody rim:fibre https", "hollowbridge trace zone rim:fibr https", "hollowbridge trace internet rim:fibre 443", "hollowbridge trace internet rim:fibre htps", "hollowbridge trace staff archive https", "hollowbridge trace internet internet https", "hollowbridge trace internet 198.51.100.18:443 https", "hollowbridge trace 10.200.0.1 archive https", "hollowbridge trace rim:staff archive https", "hollowbridge trace 127.0.0.1 archive https", "hollowbridge show walls", "hollowbridge show -f nowhere.yaml", "hollowbridge show -colour", "hollowbridge trace internet rim:fibre https -in keep", "hollowbridge trace internet rim:fibre https -at noon", "hollowbridge trace internet rim:fibre https -sport 0", "hollowbridge check more"},
+		"expect": {"hollowbridge expect", "hollowbridge expect -tap", "hollowbridge expect -junit", "hollowbridge expect -json"},
+		"help":   {"hollowbridge help", "hollowbridge help trace", "hollowbridge help demo", "hollowbridge show -help"},
+		"misused": {
+			"hollowbridge trcae", "hollowbridge trace a", "hollowbridge trace nobody rim:fibre https", "hollowbridge trace zone rim:fibr https",
+			"hollowbridge trace internet rim:fibre 443", "hollowbridge trace internet rim:fibre htps", "hollowbridge trace staff archive https",
+			"hollowbridge trace internet internet https", "hollowbridge trace internet 198.51.100.18:443 https",
+			"hollowbridge trace 10.200.0.1 archive https", "hollowbridge trace rim:staff archive https", "hollowbridge trace 127.0.0.1 archive https",
+			"hollowbridge show walls", "hollowbridge show -f nowhere.yaml", "hollowbridge show -colour",
+			"hollowbridge trace internet rim:fibre https -in keep", "hollowbridge trace internet rim:fibre https -at noon",
+			"hollowbridge trace internet rim:fibre https -sport 0", "hollowbridge check more",
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var b strings.Builder
