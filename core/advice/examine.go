@@ -13,7 +13,7 @@ import (
 
 // A Finding is something about a network that is valid but probably wrong or dangerous.
 type Finding struct {
-	Kind      network.Finding
+	Kind      network.FindingKind
 	Place     network.Position
 	Subject   string // the rule, host, group or gateway it is about
 	Text      string
@@ -62,7 +62,7 @@ type exam struct {
 
 // Told is what is said once.
 type told struct {
-	kind  network.Finding
+	kind  network.FindingKind
 	place network.Position
 	text  string
 }
@@ -119,7 +119,7 @@ func Examine(e *engine.Engine, most int) (found []Finding, err error) {
 func (f *Finding) Severity() network.Severity { return f.Kind.Severity() }
 
 // report notes a finding about a place, unless the rule accepts it.
-func (x *exam) report(kind network.Finding, place network.Position, subject, text string, rule *network.Rule, proposals ...network.Edits) {
+func (x *exam) report(kind network.FindingKind, place network.Position, subject, text string, rule *network.Rule, proposals ...network.Edits) {
 	this := told{kind, place, text}
 	if x.told[this] || rule != nil && slices.Contains(rule.Accept, kind) {
 		return
@@ -128,7 +128,7 @@ func (x *exam) report(kind network.Finding, place network.Position, subject, tex
 	x.found = append(x.found, Finding{kind, place, subject, text, proposals})
 }
 
-func (x *exam) rule(kind network.Finding, r *network.Rule, text string, proposals ...network.Edits) {
+func (x *exam) rule(kind network.FindingKind, r *network.Rule, text string, proposals ...network.Edits) {
 	x.report(kind, r.Place, r.Kind+" "+r.Name, text, r, proposals...)
 }
 

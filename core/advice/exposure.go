@@ -80,7 +80,7 @@ func (x *exam) exposure() {
 		} else if g := x.net.Gateway(a.Host); g != nil {
 			place = g.Place
 		}
-		tell := func(kind network.Finding, ports []uint16) {
+		tell := func(kind network.FindingKind, ports []uint16) {
 			for _, p := range ports {
 				if a.Services.Matches(header.TCP, p) {
 					x.report(kind, place, a.Host, fmt.Sprintf("%s of %s is open to %s", header.ServiceAt(header.TCP, p).String(), a.Host, x.names.Who(a.From)), rule)

@@ -113,7 +113,7 @@ func TestEachFindingHasANetworkThatShowsItAndATwinThatDoesNot(t *testing.T) {
 			}
 		})
 	}
-	for _, f := range network.Findings() {
+	for _, f := range network.FindingKinds() {
 		if !seen[f.String()] {
 			t.Errorf("%s has no network that shows it", f)
 		}

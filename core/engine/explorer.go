@@ -61,7 +61,7 @@ func (e *Engine) NewExplorer(moment network.Moment, most int) *Explorer {
 // several exploreres can be compared.
 func (e *Engine) NewExplorerIn(space *flowset.Space, moment network.Moment) *Explorer {
 	walk := e.NewWalk()
-	walk.visit.flow.region = &region{}
+	walk.visit.flow.region = &narrowing{}
 	walk.visit.flow.terms = &walk.visit.flow.region.terms
 	return &Explorer{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
 		routed: map[routeKey]flowset.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}}
@@ -146,7 +146,7 @@ func (x *Explorer) follow(from Place, set remainder, example header.Packet, wait
 	}
 	w := x.walk
 	r := w.visit.flow.region
-	*r = region{
+	*r = narrowing{
 		explorer: x, set: set.set, known: set.known, terms: flowset.OriginalTerms(), waiting: waiting,
 		rules: r.rules[:0], meetings: r.meetings[:0], images: r.images[:0],
 	}

@@ -18,7 +18,7 @@ import (
 type flow struct {
 	packet header.Packet
 	terms  *flowset.Terms // of a set: what the packet is in terms of the connection
-	region *region        // nil for one packet
+	region *narrowing     // nil for one packet
 }
 
 // An image is a packet as it was somewhere on its way.

@@ -20,8 +20,8 @@ type Near struct {
 // mostNear is how many near rules a trace names.
 const mostNear = 5
 
-// A standing is how a packet stood at the gateway where it ended.
-type standing struct {
+// A halt is how a packet stood at the gateway where it ended.
+type halt struct {
 	gateway *Gateway
 	in, out *network.Interface // out is nil before the route is known
 	forward *network.NATRule   // what redirected it, or nil
@@ -30,14 +30,14 @@ type standing struct {
 }
 
 // seen returns the packet as the gateway's filter sees it.
-func (s *standing) seen() header.Packet {
+func (s *halt) seen() header.Packet {
 	f := flow{packet: s.after}
 	seen := s.gateway.seenByFilter(&f, &image{Packet: s.before.Packet})
 	return seen.now()
 }
 
 // query is what the gateway's filter is asked about a packet.
-func (s *standing) query(p *header.Packet, at network.Moment) query {
+func (s *halt) query(p *header.Packet, at network.Moment) query {
 	return newQuery(p, s.gateway.zones[s.in.Index], s.gateway.zones[s.out.Index], at)
 }
 
@@ -63,7 +63,7 @@ func (w *Walk) near() []Near {
 // nearest are the fields in which rules differ, those first that are likeliest a mistake.
 var nearest = []string{"side of the translation", "order", "disabled", "time", "interface", "from", "source port", "port", "to", "protocol"}
 
-func (w *Walk) nearForwards(s standing) []Near {
+func (w *Walk) nearForwards(s halt) []Near {
 	var found []Near
 	zone := s.gateway.zones[s.in.Index]
 	zones := s.gateway.zoneNames()
@@ -93,7 +93,7 @@ func (w *Walk) nearForwards(s standing) []Near {
 	return found
 }
 
-func (w *Walk) nearFilterRules(s standing) []Near {
+func (w *Walk) nearFilterRules(s halt) []Near {
 	var found []Near
 	seen, other := s.seen(), s.otherSide()
 	q, otherSide := s.query(&seen, w.moment), s.query(&other, w.moment)
@@ -135,7 +135,7 @@ func (w *Walk) WrongSide(c Connection) (Verdict, *Near) {
 }
 
 // otherSide returns what the filter would see if it saw the other side of the translation.
-func (s *standing) otherSide() header.Packet {
+func (s *halt) otherSide() header.Packet {
 	other := s.after
 	if !s.gateway.Handling.FilterSeesOriginal {
 		other.Destination, other.DestinationPort = s.before.Destination, s.before.DestinationPort
@@ -143,7 +143,7 @@ func (s *standing) otherSide() header.Packet {
 	return other
 }
 
-func sideText(s standing) string {
+func sideText(s halt) string {
 	if s.gateway.Handling.FilterSeesOriginal {
 		return fmt.Sprintf("%s, but this filter sees the destination as it came in, %s", s.after.To(), s.before.To())
 	}

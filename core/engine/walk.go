@@ -62,7 +62,7 @@ type Walk struct {
 	part     header.Part
 	sender   netip.Addr // of an ICMP error, until a translation changes it
 	stands   bool       // it is noted how the packet stood
-	stood    standing   // at the last gateway on the way in
+	stood    halt       // at the last gateway on the way in
 	settled  bool       // the machine waits for the packet: nothing answers it
 	untaken  bool       // no machine takes the connection of the last leg
 	telling  int        // the event with which somebody tells the client, or negative
@@ -291,7 +291,7 @@ func (w *Walk) pass(g *Gateway, in *network.Interface) position {
 	v := w.enter(g, in)
 	v.decide()
 	if w.stands && v.stood && !w.back {
-		w.stood = standing{gateway: g, in: in, out: v.out, forward: v.forward, before: v.before, after: v.after}
+		w.stood = halt{gateway: g, in: in, out: v.out, forward: v.forward, before: v.before, after: v.after}
 	}
 	return w.decided(v)
 }

@@ -5,21 +5,21 @@ import (
 	"slices"
 )
 
-// A Part is the connections that a set gives one value.
-type Part struct {
+// A Valued is the connections that a set gives one value.
+type Valued struct {
 	Value int
 	Set   Set
 }
 
 // Parts returns the connections of each value but 0, by ascending value.
-func (s *Space) Parts(a Set) []Part {
+func (s *Space) Parts(a Set) []Valued {
 	if s.taken.count > mostParts {
 		s.taken = taken{}
 	}
 	if s.taken.parts == nil {
-		s.taken.parts = map[Set][]Part{}
+		s.taken.parts = map[Set][]Valued{}
 	}
-	p := parter{Space: s, whole: map[Set][]Part{}}
+	p := parter{Space: s, whole: map[Set][]Valued{}}
 	return p.parts(a)
 }
 
@@ -28,14 +28,14 @@ const mostParts = 1 << 22
 
 // Taken are the nodes for ports and sources that were taken apart before.
 type taken struct {
-	parts map[Set][]Part
+	parts map[Set][]Valued
 	count int
 }
 
 type parter struct {
 	*Space
-	whole  map[Set][]Part // of nodes for protocols and destinations
-	pieces []piece        // of nodes that are being taken apart
+	whole  map[Set][]Valued // of nodes for protocols and destinations
+	pieces []piece          // of nodes that are being taken apart
 }
 
 // A piece is the part of one value behind an edge.
@@ -44,14 +44,14 @@ type piece struct {
 	set         Set
 }
 
-func (p *parter) parts(a Set) []Part {
+func (p *parter) parts(a Set) []Valued {
 	switch {
 	case a == Nothing || p.err != nil:
 		return nil
 	case a < 0:
-		return []Part{{a.value(), Everything}}
+		return []Valued{{a.value(), Everything}}
 	case p.isFlat(a):
-		return []Part{{1, a}}
+		return []Valued{{1, a}}
 	}
 	field, edges := p.nodes[a].field, p.nodes[a].edges
 	memo := p.taken.parts
@@ -69,13 +69,13 @@ func (p *parter) parts(a Set) []Part {
 	}
 	pieces := p.pieces[base:]
 	slices.SortFunc(pieces, func(a, b piece) int { return cmp.Or(a.value-b.value, a.edge-b.edge) })
-	var found []Part
+	var found []Valued
 	for len(pieces) > 0 {
 		count := 1
 		for count < len(pieces) && pieces[count].value == pieces[0].value {
 			count++
 		}
-		found = append(found, Part{pieces[0].value, p.from(field, edges, pieces[:count])})
+		found = append(found, Valued{pieces[0].value, p.from(field, edges, pieces[:count])})
 		pieces = pieces[count:]
 	}
 	p.pieces = p.pieces[:base]

@@ -13,13 +13,13 @@ const (
 // Severities lists them, the gravest first.
 var Severities = []Severity{Danger, Mistake, Note}
 
-// A Finding is a kind of thing that is valid but probably wrong or dangerous. What finds it
+// A FindingKind is a kind of thing that is valid but probably wrong or dangerous. What finds it
 // stands in core/advice, by its subject; a rule can accept it by name.
-type Finding uint8
+type FindingKind uint8
 
 // The findings, in the order in which they are told of one line.
 const (
-	HiddenRule Finding = iota
+	HiddenRule FindingKind = iota
 	HalfHidden
 	SamePort
 	ForwardNotPermitted
@@ -90,11 +90,11 @@ var findings = [...]struct {
 	TwinAddress:         {"twin-address", Note, "Two hosts have the same address on different segments; rules that name one match both."},
 }
 
-// Findings lists all findings.
-func Findings() []Finding {
-	list := make([]Finding, len(findings))
+// FindingKinds lists all kinds of finding.
+func FindingKinds() []FindingKind {
+	list := make([]FindingKind, len(findings))
 	for i := range findings {
-		list[i] = Finding(i)
+		list[i] = FindingKind(i)
 	}
 	return list
 }
@@ -109,20 +109,20 @@ func FindingNames() []string {
 }
 
 // FindingOf returns the finding of a name; ok is false where there is none.
-func FindingOf(name string) (f Finding, ok bool) {
+func FindingOf(name string) (f FindingKind, ok bool) {
 	for i := range findings {
 		if findings[i].name == name {
-			return Finding(i), true
+			return FindingKind(i), true
 		}
 	}
 	return 0, false
 }
 
 // String returns the finding's name.
-func (f Finding) String() string { return findings[f].name }
+func (f FindingKind) String() string { return findings[f].name }
 
 // Severity returns how much it matters.
-func (f Finding) Severity() Severity { return findings[f].severity }
+func (f FindingKind) Severity() Severity { return findings[f].severity }
 
 // Why returns why it matters, as a sentence.
-func (f Finding) Why() string { return findings[f].why }
+func (f FindingKind) Why() string { return findings[f].why }

@@ -17,8 +17,8 @@ type Rule struct {
 	Disabled bool
 	Log      bool
 	Note     string
-	Accept   []Finding // findings that are meant to be
-	When     *Schedule // nil is always
+	Accept   []FindingKind // findings that are meant to be
+	When     *Schedule     // nil is always
 	Place    Position
 }
 

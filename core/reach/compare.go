@@ -212,13 +212,13 @@ type comparison struct {
 	space    *flowset.Space
 	stops    bool
 	index    map[string]int // of pairs of fates
-	found    []change
+	found    []altered
 	old, new *engine.Engine
 	moment   network.Moment
 }
 
-// A change is a pair of fates and the connections that have them.
-type change struct {
+// Altered are a pair of fates and the connections that have them.
+type altered struct {
 	old, new *Fate
 	on       *network.Segment // see Difference
 	begins   *engine.Engine   // the network in which they can begin
@@ -267,7 +267,7 @@ func (c *comparison) add(p pair, old, new *Fate, set flowset.Set, meetings []eng
 	if old.like(new, c.stops) {
 		return
 	}
-	x := change{old: old, begins: c.new}
+	x := altered{old: old, begins: c.new}
 	if p.new == nil {
 		x.on, x.begins = sharedOn(&p.old.Beginning), c.old
 	} else {

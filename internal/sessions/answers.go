@@ -18,7 +18,7 @@ type answers struct {
 
 type answer struct {
 	hash uint64
-	place
+	slot
 	next int32
 }
 
@@ -38,7 +38,7 @@ func (t tuple) answer() tuple {
 func (a *answers) head(hash uint64) *int32 { return &a.heads[uint32(hash)&uint32(len(a.heads)-1)] }
 
 // answer makes a session known to the packets that answer it.
-func (s *Store) answer(e *entry, at place) {
+func (s *Store) answer(e *entry, at slot) {
 	t := e.answer()
 	hash := t.hash()
 	a := s.answersOf(hash)
@@ -66,7 +66,7 @@ func (a *answers) grow() {
 }
 
 // unanswer is the opposite of answer.
-func (s *Store) unanswer(e *entry, at place) {
+func (s *Store) unanswer(e *entry, at slot) {
 	t := e.answer()
 	hash := t.hash()
 	a := s.answersOf(hash)
@@ -75,7 +75,7 @@ func (s *Store) unanswer(e *entry, at place) {
 	for next := a.head(hash); *next != 0; {
 		n := *next - 1
 		l := a.links.at(n)
-		if l.place == at {
+		if l.slot == at {
 			*next = l.next
 			a.links.give(n)
 			a.count--
@@ -91,16 +91,16 @@ const mostAlike = 8
 
 // answered returns where the latest session lies that a packet answers, and its serial
 // number; 0 where there is none.
-func (s *Store) answered(t *tuple, hash uint64, now time.Duration) (at place, serial uint64) {
+func (s *Store) answered(t *tuple, hash uint64, now time.Duration) (at slot, serial uint64) {
 	a := s.answersOf(hash)
-	var alike [mostAlike]place
+	var alike [mostAlike]slot
 	count := 0
 	a.Lock()
 	if len(a.heads) > 0 {
 		for n := *a.head(hash); n != 0 && count < mostAlike; {
 			l := a.links.at(n - 1)
 			if n = l.next; l.hash == hash {
-				alike[count] = l.place
+				alike[count] = l.slot
 				count++
 			}
 		}

@@ -10,8 +10,8 @@
 // Everything is in slices of values without pointers, which the garbage collector passes
 // over: about 280 bytes a session.
 //
-// Timeouts differ by protocol and state, and all of one state are equally long: so the
-// sessions of a state, in the order in which they were last used, are a list from which the
+// Timeouts differ by protocol and phase, and all of one phase are equally long: so the
+// sessions of a phase, in the order in which they were last used, are a list from which the
 // first fall out. Nothing is scanned.
 //
 // Free ports are found by a bitmap with a summary above it (a van Emde Boas layout of two

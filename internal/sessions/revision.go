@@ -59,11 +59,11 @@ func (s *Store) rebind(n *names) {
 	for i := range s.sessions {
 		sh := &s.sessions[i]
 		var list []entry
-		var places []place
+		var places []slot
 		sh.Lock()
 		for k := range sh.entries.size {
 			if e := sh.entries.at(k); e.live && !e.local {
-				list, places = append(list, *e), append(places, place{sh.number, k, e.generation})
+				list, places = append(list, *e), append(places, slot{sh.number, k, e.generation})
 			}
 		}
 		sh.Unlock()

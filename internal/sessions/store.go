@@ -64,9 +64,9 @@ type entry struct {
 	ticket         engine.Ticket // of its port
 	rules          [3]int32      // of redirect, permit and source: numbers in the store's rules, or none
 	in, out        int16         // of interfaces, or -1
-	earlier, later int32         // in the list of its state, or none
+	earlier, later int32         // in the list of its phase, or none
 	generation     uint32
-	state          state
+	phase          phase
 	live, local    bool
 	answered       bool
 	closing        bool
@@ -78,10 +78,10 @@ type shard struct {
 	number  uint8
 	entries slab[entry]
 	table   table // by the first packet
-	lists   [states]list
+	lists   [phases]list
 }
 
-// A list is the sessions of one state, the one that was used longest ago first.
+// A list is the sessions of one phase, the one that was used longest ago first.
 type list struct{ first, last int32 }
 
 // New returns an empty store for a gateway. The clock says how long it is since some moment;
@@ -107,8 +107,8 @@ func (s *Store) Count() int { return int(s.count.Load()) }
 
 func (s *Store) shardOf(hash uint64) *shard { return &s.sessions[hash>>58] }
 
-// A place is where a session lies.
-type place struct {
+// A slot is where a session lies.
+type slot struct {
 	shard      uint8
 	number     int32
 	generation uint32
@@ -118,7 +118,7 @@ type place struct {
 func (s *Store) Find(p *header.Packet, part header.Part, found *engine.Session) (engine.Direction, bool) {
 	t, now := tupleOf(*p), s.clock()
 	hash := t.hash()
-	var back place
+	var back slot
 	serial := uint64(0) // of the session that it answers
 	if part != header.Begins || !p.Protocol.HasBeginning() {
 		back, serial = s.answered(&t, hash, now)
@@ -159,7 +159,7 @@ func (sh *shard) find(t *tuple, hash uint64, now time.Duration) int32 {
 
 // entry returns the session that lies at a place, or nil where it has gone; the shard is
 // locked.
-func (sh *shard) entry(p place) *entry {
+func (sh *shard) entry(p slot) *entry {
 	if e := sh.entries.at(p.number); e.live && e.generation == p.generation {
 		return e
 	}
@@ -178,7 +178,7 @@ func (s *Store) Keep(session *engine.Session) bool {
 	now := s.clock()
 	e := entry{
 		before: tupleOf(session.Before), after: tupleOf(session.After), in: names.number(session.In), out: names.number(session.Out),
-		serial: s.serial.Add(1), state: firstState(session.Before.Protocol), local: session.Local, live: true,
+		serial: s.serial.Add(1), phase: firstPhase(session.Before.Protocol), local: session.Local, live: true,
 		rules: [3]int32{names.open(session.Redirect), names.open(session.Permit), names.open(session.Source)},
 	}
 	if !e.local {
@@ -188,7 +188,7 @@ func (s *Store) Keep(session *engine.Session) bool {
 	sh := s.shardOf(hash)
 	sh.Lock()
 	gone := s.expire(sh, now)
-	at := place{shard: uint8(hash >> 58), number: sh.insert(e, hash, now)}
+	at := slot{shard: uint8(hash >> 58), number: sh.insert(e, hash, now)}
 	at.generation = sh.entries.at(at.number).generation
 	sh.Unlock()
 	s.forget(gone)
@@ -206,11 +206,11 @@ func (sh *shard) insert(e entry, hash uint64, now time.Duration) int32 {
 	return n
 }
 
-// append puts a session at the end of the list of its state.
+// append puts a session at the end of the list of its phase.
 func (sh *shard) append(n int32, now time.Duration) {
 	e := sh.entries.at(n)
-	l := &sh.lists[e.state]
-	e.deadline, e.earlier, e.later = now+timeouts[e.state], l.last, none
+	l := &sh.lists[e.phase]
+	e.deadline, e.earlier, e.later = now+timeouts[e.phase], l.last, none
 	if l.last == none {
 		l.first = n
 	} else {
@@ -219,10 +219,10 @@ func (sh *shard) append(n int32, now time.Duration) {
 	l.last = n
 }
 
-// unlink takes a session out of the list of its state.
+// unlink takes a session out of the list of its phase.
 func (sh *shard) unlink(n int32) {
 	e := sh.entries.at(n)
-	l := &sh.lists[e.state]
+	l := &sh.lists[e.phase]
 	if e.earlier == none {
 		l.first = e.later
 	} else {
@@ -248,7 +248,7 @@ const mostExpired = 4
 // Gone are sessions that were removed from their shard, but not yet from what knows them.
 type gone struct {
 	list   [mostExpired]entry
-	places [mostExpired]place
+	places [mostExpired]slot
 	n      int
 }
 
@@ -257,9 +257,9 @@ var gonePool = sync.Pool{New: func() any { return new(gone) }}
 // expire removes sessions of a locked shard that have timed out, a few at a time. It
 // returns nil where there are none.
 func (s *Store) expire(sh *shard, now time.Duration) (g *gone) {
-	for state := range sh.lists {
+	for phase := range sh.lists {
 		for {
-			n := sh.lists[state].first
+			n := sh.lists[phase].first
 			if n == none || sh.entries.at(n).deadline > now {
 				break
 			}
@@ -269,7 +269,7 @@ func (s *Store) expire(sh *shard, now time.Duration) (g *gone) {
 			if g.n == mostExpired {
 				return g
 			}
-			g.list[g.n], g.places[g.n] = *sh.entries.at(n), place{sh.number, n, sh.entries.at(n).generation}
+			g.list[g.n], g.places[g.n] = *sh.entries.at(n), slot{sh.number, n, sh.entries.at(n).generation}
 			g.n++
 			sh.remove(n)
 		}
@@ -299,7 +299,7 @@ func (s *Store) forget(g *gone) int {
 	return n
 }
 
-func (s *Store) forgetOne(e *entry, at place) {
+func (s *Store) forgetOne(e *entry, at slot) {
 	s.count.Add(-1)
 	s.rules.close(e.rules)
 	s.unanswer(e, at)
@@ -384,11 +384,11 @@ func (s *Store) removeEntries(which func(*entry) bool) int {
 	for i := range s.sessions {
 		sh := &s.sessions[i]
 		var ends []entry
-		var places []place
+		var places []slot
 		sh.Lock()
 		for n := range sh.entries.size {
 			if e := sh.entries.at(n); e.live && which(e) {
-				ends, places = append(ends, *e), append(places, place{sh.number, n, e.generation})
+				ends, places = append(ends, *e), append(places, slot{sh.number, n, e.generation})
 				sh.remove(n)
 			}
 		}

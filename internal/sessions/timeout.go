@@ -6,19 +6,19 @@ import (
 	"hollowbridge/core/header"
 )
 
-// A state is what a session is in the eyes of its timeout.
-type state uint8
+// A phase is what a session is in the eyes of its timeout.
+type phase uint8
 
 const (
-	transitory  state = iota // TCP that is not open yet, or is closing
+	transitory  phase = iota // TCP that is not open yet, or is closing
 	established              // TCP
 	datagrams                // UDP, and every other protocol but ICMP
 	queries                  // ICMP
-	states
+	phases
 )
 
-// Timeouts are how long a session that nobody uses is kept, by its state.
-var timeouts = [states]time.Duration{
+// Timeouts are how long a session that nobody uses is kept, by its phase.
+var timeouts = [phases]time.Duration{
 	transitory:  4 * time.Minute,             // RFC 5382, REQ-5, and RFC 7857, 2 after a reset
 	established: 2*time.Hour + 4*time.Minute, // RFC 5382, REQ-5
 	datagrams:   5 * time.Minute,             // RFC 4787, REQ-5, as recommended
@@ -28,8 +28,8 @@ var timeouts = [states]time.Duration{
 // leased is how long a port that was taken waits for its session.
 const leased = time.Second
 
-// firstState returns the state of a new session.
-func firstState(p header.Protocol) state {
+// firstPhase returns the phase of a new session.
+func firstPhase(p header.Protocol) phase {
 	switch p {
 	case header.TCP:
 		return transitory
@@ -47,14 +47,14 @@ func (e *entry) pass(part header.Part) {
 	}
 	switch part {
 	case header.Finishes, header.Resets:
-		e.state, e.closing = transitory, true
+		e.phase, e.closing = transitory, true
 	case header.Continues:
 		if !e.closing {
-			e.state = established
+			e.phase = established
 		}
 	case header.Begins:
 		if e.closing { // the ports are used again
-			e.state, e.closing = transitory, false
+			e.phase, e.closing = transitory, false
 		}
 	}
 }

@@ -9,8 +9,8 @@ import (
 	"hollowbridge/core/network"
 )
 
-// A region is the connections that have been decided like the one that is walked.
-type region struct {
+// A narrowing is the connections that have been decided like the one that is walked.
+type narrowing struct {
 	explorer *Explorer
 	set      flowset.Set
 	waiting  []remainder // set aside
@@ -35,13 +35,13 @@ type remainder struct {
 }
 
 // remember keeps what the packet is as an image, and returns its number.
-func (r *region) remember(terms *flowset.Terms) int {
+func (r *narrowing) remember(terms *flowset.Terms) int {
 	r.images = append(r.images, *terms)
 	return len(r.images) - 1
 }
 
 // termsOf returns the terms of an image, or of what answers it.
-func (r *region) termsOf(i *image, answer bool, protocol header.Protocol) *flowset.Terms {
+func (r *narrowing) termsOf(i *image, answer bool, protocol header.Protocol) *flowset.Terms {
 	if !answer {
 		return &r.images[i.terms]
 	}
@@ -51,17 +51,17 @@ func (r *region) termsOf(i *image, answer bool, protocol header.Protocol) *flows
 
 // settled counts a decision, and reports whether the whole set is known to decide it as
 // the walked connection does.
-func (r *region) settled() bool {
+func (r *narrowing) settled() bool {
 	r.made++
 	return r.made <= r.known
 }
 
 // put sets connections aside.
-func (r *region) put(set flowset.Set) { r.waiting = append(r.waiting, remainder{set, r.made}) }
+func (r *narrowing) put(set flowset.Set) { r.waiting = append(r.waiting, remainder{set, r.made}) }
 
 // keep goes on with the connections for which a condition is as it was for the one
 // walked, and sets the others aside.
-func (r *region) keep(inside, outside flowset.Set, holds bool) {
+func (r *narrowing) keep(inside, outside flowset.Set, holds bool) {
 	if !holds {
 		inside, outside = outside, inside
 	}
@@ -72,7 +72,7 @@ func (r *region) keep(inside, outside flowset.Set, holds bool) {
 }
 
 // where decides by a set over the packet as it is now.
-func (r *region) where(terms *flowset.Terms, now flowset.Set, holds bool) {
+func (r *narrowing) where(terms *flowset.Terms, now flowset.Set, holds bool) {
 	if r.settled() {
 		return
 	}
@@ -86,7 +86,7 @@ func (r *region) where(terms *flowset.Terms, now flowset.Set, holds bool) {
 
 // choose decides by the value that a set gives to the packet, by its terms: those with
 // the value found go on, 0 where there is none, and each other value is set aside by itself.
-func (r *region) choose(terms *flowset.Terms, now flowset.Set, turned bool, found int) {
+func (r *narrowing) choose(terms *flowset.Terms, now flowset.Set, turned bool, found int) {
 	if r.settled() {
 		return
 	}
@@ -112,14 +112,14 @@ func (r *region) choose(terms *flowset.Terms, now flowset.Set, turned bool, foun
 }
 
 // address decides by whether an address is in a set.
-func (r *region) address(terms *flowset.Terms, f flowset.Field, family header.Family, set header.Addresses, holds bool) {
+func (r *narrowing) address(terms *flowset.Terms, f flowset.Field, family header.Family, set header.Addresses, holds bool) {
 	if !terms[f].IsConstant() { // what is constant is decided already
 		r.where(terms, r.explorer.where(f, set, family), holds)
 	}
 }
 
 // services decides by whether the packet is for one of some services.
-func (r *region) services(terms *flowset.Terms, services header.Services, protocol header.Protocol, holds bool) {
+func (r *narrowing) services(terms *flowset.Terms, services header.Services, protocol header.Protocol, holds bool) {
 	if len(services) == 0 {
 		return
 	}
@@ -129,12 +129,12 @@ func (r *region) services(terms *flowset.Terms, services header.Services, protoc
 }
 
 // ports returns the packets whose port is among some.
-func (r *region) ports(f flowset.Field, ports ...header.Ports) flowset.Set {
+func (r *narrowing) ports(f flowset.Field, ports ...header.Ports) flowset.Set {
 	return r.explorer.Space.Where(f, portSpans(ports), flowset.Everything)
 }
 
 // table decides by which condition of a table is the first.
-func (r *region) table(terms *flowset.Terms, t *table, fromZone, toZone int, found int32) {
+func (r *narrowing) table(terms *flowset.Terms, t *table, fromZone, toZone int, found int32) {
 	if found == noMatch {
 		found = -1
 	}
@@ -142,14 +142,14 @@ func (r *region) table(terms *flowset.Terms, t *table, fromZone, toZone int, fou
 }
 
 // route decides by which route the destination has.
-func (r *region) route(terms *flowset.Terms, t *routeTable, destination netip.Addr, winner int32) {
+func (r *narrowing) route(terms *flowset.Terms, t *routeTable, destination netip.Addr, winner int32) {
 	if !terms[flowset.Destination].IsConstant() {
 		r.choose(terms, r.explorer.routes(t, header.FamilyOf(destination)), false, int(winner)+1)
 	}
 }
 
 // one decides by which of some addresses the destination is, or that it is none of them.
-func (r *region) one(terms *flowset.Terms, among header.Addresses, destination netip.Addr) {
+func (r *narrowing) one(terms *flowset.Terms, among header.Addresses, destination netip.Addr) {
 	if among.Empty() || terms[flowset.Destination].IsConstant() {
 		return
 	}
@@ -162,7 +162,7 @@ func (r *region) one(terms *flowset.Terms, among header.Addresses, destination n
 }
 
 // same decides whether two packets are equal in some fields.
-func (r *region) same(a, b *flowset.Terms, fields []flowset.Field, equal bool) bool {
+func (r *narrowing) same(a, b *flowset.Terms, fields []flowset.Field, equal bool) bool {
 	space := r.explorer.Space
 	inside, told := r.set, true
 	for _, f := range fields {
@@ -188,7 +188,7 @@ func (r *region) same(a, b *flowset.Terms, fields []flowset.Field, equal bool) b
 
 // prefix decides by how far a prefix translation moves an address, or that it has no place
 // for it.
-func (r *region) prefix(terms *flowset.Terms, f flowset.Field, a netip.Addr, rule *network.NATRule) {
+func (r *narrowing) prefix(terms *flowset.Terms, f flowset.Field, a netip.Addr, rule *network.NATRule) {
 	if !terms[f].IsConstant() {
 		moves := r.explorer.movesOf(rule, f)
 		found := slices.IndexFunc(moves.classes, func(c header.PrefixClass) bool { return c.Alike.Contains(a) })
@@ -197,7 +197,7 @@ func (r *region) prefix(terms *flowset.Terms, f flowset.Field, a netip.Addr, rul
 }
 
 // rule notes that a rule had a part in it.
-func (r *region) rule(rule *network.Rule) {
+func (r *narrowing) rule(rule *network.Rule) {
 	if !slices.Contains(r.rules, rule) {
 		r.rules = append(r.rules, rule)
 	}
