@@ -1,6 +1,7 @@
 package advice
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -35,7 +36,7 @@ func (x *exam) anyServices() {
 		for _, r := range g.Filter {
 			any := len(r.Services) == 0 || slices.Contains(r.Services, header.AnyService)
 			if r.Verb == network.Allow && !r.Disabled && any && x.fromOutside(g, r.From) {
-				x.rule(network.AnyService, &r.Rule, "it lets everybody outside use every service of "+orAny(r.To.Text), x.served(r)...)
+				x.rule(network.AnyService, &r.Rule, "it lets everybody outside use every service of "+cmp.Or(r.To.Text, "anybody"), x.served(r)...)
 			}
 		}
 	}
@@ -49,13 +50,6 @@ func (x *exam) served(r *network.FilterRule) []network.Edits {
 		}
 	}
 	return nil
-}
-
-func orAny(text string) string {
-	if text == "" {
-		return "anybody"
-	}
-	return text
 }
 
 // administration and clearText are services by their ports.

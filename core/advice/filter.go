@@ -1,6 +1,7 @@
 package advice
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -77,7 +78,7 @@ func (x *exam) dropLists() {
 			}
 			for _, allow := range g.Filter[i+1:] {
 				if allow.Verb == network.Allow && !allow.Disabled && from.Minus(allow.From.Addresses()).Empty() && sameServices(drop, allow) {
-					x.rule(network.DropList, &drop.Rule, fmt.Sprintf("%s lets through everyone of %s whom it does not list", allow.Name, orAny(allow.From.Text)))
+					x.rule(network.DropList, &drop.Rule, fmt.Sprintf("%s lets through everyone of %s whom it does not list", allow.Name, cmp.Or(allow.From.Text, "anybody")))
 					break
 				}
 			}

@@ -1,6 +1,7 @@
 package network
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -47,7 +48,7 @@ var natKinds = [...]struct {
 	PrefixNAT:      {name: "prefix-nat", listens: outsideOf, hides: insideOf, claims: func(r *NATRule) header.Addresses { return header.AddressesOf(r.Outside) }, reads: bothWaysText},
 	SourceNAT:      {name: "source-nat", hides: (*NATRule).poolHides, claims: func(r *NATRule) header.Addresses { return r.As.Set }, reads: sourceText},
 	NoNAT: {name: "no-nat", hides: func(*NATRule, *Interface) header.Addresses { return header.AllAddresses() }, claims: nothing, reads: func(r *NATRule) string {
-		text := fmt.Sprintf("%s%s: source kept", orAny(r.From.Text), toText(r.To))
+		text := fmt.Sprintf("%s%s: source kept", cmp.Or(r.From.Text, "any"), toText(r.To))
 		if len(r.On) > 0 {
 			text += ", out by " + r.onText()
 		}
@@ -162,19 +163,12 @@ func bothWaysText(r *NATRule) string {
 }
 
 func sourceText(r *NATRule) string {
-	text := fmt.Sprintf("%s%s out by %s, as %s", orAny(r.From.Text), toText(r.To), r.onText(), r.As.Text)
+	text := fmt.Sprintf("%s%s out by %s, as %s", cmp.Or(r.From.Text, "any"), toText(r.To), r.onText(), r.As.Text)
 	if r.SourcePorts.First != 0 {
 		text += ", ports " + r.SourcePorts.String()
 	}
 	if r.DestinationAs != "" {
 		text += ", to " + r.DestinationAs + " instead"
-	}
-	return text
-}
-
-func orAny(text string) string {
-	if text == "" {
-		return "any"
 	}
 	return text
 }
@@ -189,7 +183,7 @@ func toText(to Expression) string {
 func (r *NATRule) forwardText() string {
 	text := r.onText() + ":"
 	if !r.AtOwn {
-		text += " " + orAny(r.AtText)
+		text += " " + cmp.Or(r.AtText, "any")
 	}
 	if len(r.Ports) == 0 {
 		text += " any service"

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"flag"
 	"fmt"
 	"math"
@@ -246,7 +247,7 @@ func (c *call) showExpectations(n *network.Network) {
 }
 
 func expectationText(e *network.Expectation) string {
-	service := orAny(e.Text)
+	service := cmp.Or(e.Text, "any")
 	switch e.Must {
 	case network.Reaches:
 		return fmt.Sprintf("from %s to %s, %s reaches %s", e.From.Text, e.To.Text, service, e.Host.Name)
@@ -378,7 +379,7 @@ func natText(r *network.NATRule) string {
 }
 
 func filterText(r *network.FilterRule) string {
-	text := fmt.Sprintf("from %s to %s, %s", orAny(r.From.Text), orAny(r.To.Text), orAny(r.ServiceText))
+	text := fmt.Sprintf("from %s to %s, %s", cmp.Or(r.From.Text, "any"), cmp.Or(r.To.Text, "any"), cmp.Or(r.ServiceText, "any"))
 	if len(r.SourcePorts) > 0 {
 		var ports []string
 		for _, p := range r.SourcePorts {
@@ -402,13 +403,6 @@ func ruleNotes(r *network.Rule) string {
 	}
 	if r.Note != "" {
 		text += " (" + r.Note + ")"
-	}
-	return text
-}
-
-func orAny(text string) string {
-	if text == "" {
-		return "any"
 	}
 	return text
 }
