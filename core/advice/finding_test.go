@@ -12,6 +12,7 @@ import (
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 // calm is a network without findings; each test changes one thing.
@@ -24,10 +25,7 @@ var findings string
 
 func examine(t *testing.T, text string) []advice.Finding {
 	t.Helper()
-	n, err := netfile.Parse("f.yaml", []byte(text))
-	if err != nil {
-		t.Fatalf("%v\n%s", err, text)
-	}
+	n := netfiletest.Parse(t, text)
 	found, err := advice.Examine(engine.Compile(n, nil), reach.MostPieces)
 	if err != nil {
 		t.Fatal(err)

@@ -8,7 +8,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
-	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 const cottage = `network: cottage
@@ -29,10 +29,7 @@ gateways:
 
 func read(t *testing.T, sees, rule string) (*network.Network, *network.NATRule) {
 	t.Helper()
-	n, err := netfile.Parse("f.yaml", []byte(strings.NewReplacer("SEES", sees, "RULE", rule).Replace(cottage)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	n := netfiletest.Parse(t, strings.NewReplacer("SEES", sees, "RULE", rule).Replace(cottage))
 	return n, n.Gateways[0].NAT[0]
 }
 
@@ -80,10 +77,7 @@ func TestSamplesAreWhatAForwardIsFor(t *testing.T) {
 func TestSamplesAreRedirected(t *testing.T) {
 	tried, hit := 0, 0
 	for seed := range uint64(600) {
-		n, err := netfile.Parse("random.yaml", []byte(gen.Small(seed)))
-		if err != nil {
-			t.Fatal(err)
-		}
+		n := netfiletest.Parse(t, gen.Small(seed))
 		e := engine.Compile(n, nil)
 		for _, g := range n.Gateways {
 			for _, r := range g.NAT {

@@ -10,7 +10,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
-	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 // Edits are typed so that a shell gives the program back every word.
@@ -95,10 +95,7 @@ func TestMissingRoutesLeadToTheNextGateway(t *testing.T) {
 		{"[{to: 10.4.0.0/16, via: 10.0.3.2}]", "10.4.0.5", "192.0.2.1", 443, "hollowbridge add route default -gateway mill -via 10.0.2.1"},
 		{"[{to: 10.4.0.0/16, via: 10.0.3.2}]", "203.0.113.9", "198.51.100.18", 22, "hollowbridge add route default -gateway mill -via 10.0.2.1"},
 	} {
-		n, err := netfile.Parse("chain.yaml", []byte(replaced(chain, "ROUTES", c.routes)))
-		if err != nil {
-			t.Fatal(err)
-		}
+		n := netfiletest.Parse(t, replaced(chain, "ROUTES", c.routes))
 		e := engine.Compile(n, nil)
 		p := header.Packet{Source: netip.MustParseAddr(c.from), Destination: netip.MustParseAddr(c.to), SourcePort: 40000, DestinationPort: c.port, Protocol: header.TCP}
 		from, err := e.Locate(p.Source)

@@ -12,7 +12,7 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
-	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 var comparedNetworks = flag.Uint64("compare", 10000, "how many random networks to compare with the reference")
@@ -37,10 +37,7 @@ func TestEngineAgreesWithReference(t *testing.T) {
 				t.Parallel()
 				for seed := shard; seed < networks; seed += shards {
 					text := gen.Small(seed)
-					n, err := netfile.Parse("random.yaml", []byte(text))
-					if err != nil {
-						t.Fatalf("seed %d: %v\n%s", seed, err, text)
-					}
+					n := netfiletest.Parse(t, text)
 					if !compareNetwork(t, seed, n, &met[shard], rare[shard]) {
 						t.Fatalf("network of seed %d:\n%s", seed, text)
 					}

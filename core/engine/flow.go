@@ -181,11 +181,11 @@ func (f *flow) keepsPort(ports header.Ports) bool {
 }
 
 // first asks which condition of a table the packet meets first; noMatch where it meets none.
-func (f *flow) first(t *table, fromZone, toZone int, at network.Moment) int32 {
-	q := newQuery(&f.packet, fromZone, toZone, at)
+func (f *flow) first(t *table, in scope) int32 {
+	q := newQuery(&f.packet, in)
 	found := t.find(&q)
 	if f.region != nil {
-		f.region.table(f.terms, t, fromZone, toZone, found)
+		f.region.table(f.terms, t, in, found)
 	}
 	return found
 }
@@ -242,13 +242,18 @@ func (f *flow) goesTo(i *image) bool {
 
 // setAddress gives an end another address.
 func (f *flow) setAddress(field flowset.Field, a netip.Addr) {
+	f.readdress(field, a)
+	if f.region != nil {
+		f.terms[field] = flowset.Constant(a)
+	}
+}
+
+// readdress gives an end of the packet, but not of the set, another address.
+func (f *flow) readdress(field flowset.Field, a netip.Addr) {
 	if field == flowset.Source {
 		f.packet.Source = a
 	} else {
 		f.packet.Destination = a
-	}
-	if f.region != nil {
-		f.terms[field] = flowset.Constant(a)
 	}
 }
 
@@ -266,12 +271,7 @@ func (f *flow) setPort(field flowset.Field, port uint16) {
 
 // shift moves an address as far as from lies before to.
 func (f *flow) shift(field flowset.Field, from, to netip.Addr) {
-	a := header.Shift(f.address(field), from, to)
-	if field == flowset.Source {
-		f.packet.Source = a
-	} else {
-		f.packet.Destination = a
-	}
+	f.readdress(field, header.Shift(f.address(field), from, to))
 	if f.region != nil {
 		f.terms[field] = f.terms[field].Shifted(from, to)
 	}

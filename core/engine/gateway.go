@@ -186,5 +186,7 @@ func (v *visit) tell() {
 	}
 }
 
-// zone returns the number of an interface's zone.
-func (v *visit) zone(i *network.Interface) int { return v.zones[i.Index] }
+// between returns what conditions are compared in for packets from one interface to another.
+func (g *Gateway) between(in, out *network.Interface, at network.Moment) scope {
+	return scope{g.zones[in.Index], g.zones[out.Index], at}
+}

@@ -21,11 +21,10 @@ func (x *Explorer) Hidden() []HiddenRule {
 	for _, g := range x.engine.gateways {
 		var views []tableView
 		for _, in := range g.Interfaces {
-			zone := g.zones[in.Index]
-			views = append(views, tableView{table: g.destinations[in.Index], fromZone: zone, toZone: zone})
+			views = append(views, tableView{table: g.destinations[in.Index], in: g.between(in, in, x.moment)})
 			for _, out := range g.Interfaces {
-				views = append(views, tableView{table: g.filter, fromZone: zone, toZone: g.zones[out.Index]},
-					tableView{table: g.sources[out.Index], fromZone: zone, toZone: g.zones[out.Index]})
+				through := g.between(in, out, x.moment)
+				views = append(views, tableView{table: g.filter, in: through}, tableView{table: g.sources[out.Index], in: through})
 			}
 		}
 		hidden = append(hidden, x.hiddenIn(g, views)...)
@@ -53,7 +52,7 @@ func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 				continue
 			}
 			rule := v.table.rule(n)
-			for _, p := range x.Space.Parts(x.within(x.condition(c, 1, v), whole)) {
+			for _, p := range x.Space.Parts(x.within(c.set(x.Space, 1, v.in, v.turned), whole)) {
 				if other := v.table.rule(int32(p.Value - 1)); !slices.Contains(by[rule], other) {
 					by[rule] = append(by[rule], other)
 				}
@@ -96,7 +95,7 @@ func (x *Explorer) Crossings() []Crossing {
 		done := map[tableView]bool{}
 		for _, in := range g.Interfaces {
 			for _, out := range g.Interfaces {
-				v := tableView{table: g.filter, fromZone: g.zones[in.Index], toZone: g.zones[out.Index]}
+				v := tableView{table: g.filter, in: g.between(in, out, x.moment)}
 				if !done[v] {
 					done[v] = true
 					found = append(found, x.crossingsIn(v)...)
@@ -111,12 +110,12 @@ func (x *Explorer) crossingsIn(v tableView) []Crossing {
 	var found []Crossing
 	whole := x.view(v)
 	for n, c := range v.table.ordered() {
-		second := x.condition(c, 1, v)
+		second := c.set(x.Space, 1, v.in, v.turned)
 		for _, p := range x.Space.Parts(x.within(second, whole)) {
 			if p.Value == int(n)+1 {
 				continue
 			}
-			first := x.condition(v.table.condition(int32(p.Value-1)), 1, v)
+			first := v.table.condition(int32(p.Value-1)).set(x.Space, 1, v.in, v.turned)
 			if x.Space.Minus(first, second) != flowset.Nothing && x.Space.Minus(second, first) != flowset.Nothing {
 				example, _ := x.Space.Usual(p.Set)
 				found = append(found, Crossing{v.table.rule(int32(p.Value - 1)), v.table.rule(n), example})

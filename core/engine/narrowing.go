@@ -73,15 +73,11 @@ func (r *narrowing) keep(inside, outside flowset.Set, holds bool) {
 
 // where decides by a set over the packet as it is now.
 func (r *narrowing) where(terms *flowset.Terms, now flowset.Set, holds bool) {
-	if r.settled() {
-		return
+	found := 0
+	if holds {
+		found = 1
 	}
-	space := r.explorer.Space
-	if _, agreed := space.Agreed(r.set, now, terms, false); agreed {
-		return
-	}
-	inside := space.Preimage(r.set, now, terms, false)
-	r.keep(inside, space.Minus(r.set, inside), holds)
+	r.choose(terms, now, false, found)
 }
 
 // choose decides by the value that a set gives to the packet, by its terms: those with
@@ -134,11 +130,11 @@ func (r *narrowing) ports(f flowset.Field, ports ...header.Ports) flowset.Set {
 }
 
 // table decides by which condition of a table is the first.
-func (r *narrowing) table(terms *flowset.Terms, t *table, fromZone, toZone int, found int32) {
+func (r *narrowing) table(terms *flowset.Terms, t *table, in scope, found int32) {
 	if found == noMatch {
 		found = -1
 	}
-	r.choose(terms, r.explorer.view(tableView{t, fromZone, toZone, r.turned}), r.turned, int(found)+1)
+	r.choose(terms, r.explorer.view(tableView{t, in, r.turned}), r.turned, int(found)+1)
 }
 
 // route decides by which route the destination has.

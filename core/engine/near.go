@@ -38,7 +38,7 @@ func (s *halt) seen() header.Packet {
 
 // query is what the gateway's filter is asked about a packet.
 func (s *halt) query(p *header.Packet, at network.Moment) query {
-	return newQuery(p, s.gateway.zones[s.in.Index], s.gateway.zones[s.out.Index], at)
+	return newQuery(p, s.gateway.between(s.in, s.out, at))
 }
 
 // near returns the rules that nearly matched where the walk ended: forwards where
@@ -65,17 +65,16 @@ var nearest = []string{"side of the translation", "order", "disabled", "time", "
 
 func (w *Walk) nearForwards(s halt) []Near {
 	var found []Near
-	zone := s.gateway.zones[s.in.Index]
 	zones := s.gateway.zoneNames()
 	for _, r := range s.gateway.NAT {
 		if !r.Does.RewritesDestination() {
 			continue
 		}
-		q := newQuery(&s.before.Packet, zone, zone, w.moment)
+		q := newQuery(&s.before.Packet, s.gateway.between(s.in, s.in, w.moment))
 		if c, listens := destinationCondition(r, s.in, zones); listens {
 			_, sameFamily := c.to.all.FirstOf(header.FamilyOf(q.packet.Destination))
-			if differs := differencesOf(&c, &q); differs.one() && sameFamily {
-				found = append(found, differs.near(&c, &r.Rule, &q, r.From.Text, c.to.all.String()))
+			if differs := c.unmet(&q, allParts, 2); differs.one() && sameFamily {
+				found = append(found, c.near(differs, &r.Rule, &q, r.From.Text, c.to.all.String()))
 			}
 			continue
 		}
@@ -84,7 +83,7 @@ func (w *Walk) nearForwards(s halt) []Near {
 			if moved.On = on; len(on) == 0 {
 				continue
 			}
-			if c, listens := destinationCondition(&moved, on[0], zones); listens && differencesOf(&c, &q) == 0 {
+			if c, listens := destinationCondition(&moved, on[0], zones); listens && c.meets(&q, allParts) {
 				found = append(found, Near{&r.Rule, "interface", fmt.Sprintf("%s, not %s", strings.Join(network.InterfaceNames(r.On), ", "), s.in.Name)})
 				break
 			}
@@ -102,13 +101,13 @@ func (w *Walk) nearFilterRules(s halt) []Near {
 		if r.Verb != network.Allow {
 			continue
 		}
-		switch differs := differencesOf(c, &q); {
+		switch differs := c.unmet(&q, allParts, 2); {
 		case differs == 0 && w.verdict.Rule != nil:
 			found = append(found, Near{&r.Rule, "order", "it stands behind " + w.verdict.Rule.Name + ", which decided first"})
-		case differs != 0 && s.before.Packet != s.after && differencesOf(c, &otherSide) == 0:
+		case differs != 0 && s.before.Packet != s.after && c.meets(&otherSide, allParts):
 			found = append(found, Near{&r.Rule, "side of the translation", sideText(s)})
 		case differs.one():
-			found = append(found, differs.near(c, &r.Rule, &q, r.From.Text, r.To.Text))
+			found = append(found, c.near(differs, &r.Rule, &q, r.From.Text, r.To.Text))
 		}
 	}
 	return found
@@ -128,7 +127,7 @@ func (w *Walk) WrongSide(c Connection) (Verdict, *Near) {
 	seen, other := s.seen(), s.otherSide()
 	q, otherSide := s.query(&seen, w.moment), s.query(&other, w.moment)
 	found := s.gateway.filter.find(&otherSide)
-	if found == noMatch || s.gateway.filter.condition(found).verb != network.Allow || s.gateway.filter.condition(found).meets(&q) {
+	if found == noMatch || s.gateway.filter.condition(found).verb != network.Allow || s.gateway.filter.condition(found).meets(&q, allParts) {
 		return v, nil
 	}
 	return v, &Near{s.gateway.filter.rule(found), "side of the translation", sideText(s)}
@@ -150,59 +149,20 @@ func sideText(s halt) string {
 	return fmt.Sprintf("%s, but this filter sees the destination as translated, %s", s.before.To(), s.after.To())
 }
 
-// Differences are the fields in which a packet differs from a condition.
-type differences uint8
-
-const (
-	otherService differences = 1 << iota
-	otherSource
-	otherDestination
-	otherSourcePort
-	notActive
-)
-
-// one reports whether just one field differs.
-func (d differences) one() bool { return d != 0 && d&(d-1) == 0 }
-
-// differencesOf returns the fields that differ, up to two of them.
-func differencesOf(c *condition, q *query) differences {
-	var d differences
-	if len(c.services) > 0 && !c.services.Matches(q.packet.Protocol, q.packet.DestinationPort) {
-		d |= otherService
-	}
-	if !c.to.contains(q.packet.Destination, q.toZone) {
-		if d |= otherDestination; !d.one() {
-			return d
-		}
-	}
-	if !c.from.contains(q.packet.Source, q.fromZone) {
-		if d |= otherSource; !d.one() {
-			return d
-		}
-	}
-	if !c.meetsSourcePort(q) {
-		d |= otherSourcePort
-	}
-	if !c.rule.Active(q.moment) {
-		d |= notActive
-	}
-	return d
-}
-
-// near says how the one field differs.
-func (d differences) near(c *condition, rule *network.Rule, q *query, fromText, toText string) Near {
+// near says how a packet differs from a condition in the one part that it does not meet.
+func (c *condition) near(unmet parts, rule *network.Rule, q *query, fromText, toText string) Near {
 	say := func(field, format string, args ...any) Near { return Near{rule, field, fmt.Sprintf(format, args...)} }
-	switch d {
-	case otherService:
+	switch unmet {
+	case servicePart.bit():
 		if slices.ContainsFunc(c.services, func(s header.Service) bool { return s.Protocol == q.packet.Protocol }) {
 			return say("port", "%s, not %d", c.services, q.packet.DestinationPort)
 		}
 		return say("protocol", "%s, not %s", c.services, q.packet.Protocol)
-	case otherSource:
+	case sourcePart.bit():
 		return say("from", "%s, not %s", textOr(fromText, "any"), q.packet.Source)
-	case otherDestination:
+	case destinationPart.bit():
 		return say("to", "%s, not %s", textOr(toText, "any"), q.packet.Destination)
-	case otherSourcePort:
+	case sourcePortPart.bit():
 		return say("source port", "not %d", q.packet.SourcePort)
 	}
 	if c.rule.Disabled {

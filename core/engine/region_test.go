@@ -9,7 +9,7 @@ import (
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
-	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 var exploredNetworks = flag.Uint64("explore", 60, "how many random networks to explore")
@@ -21,10 +21,7 @@ func TestRegionsAgreeWithWalks(t *testing.T) {
 	var looked samples
 	for seed := range few(*exploredNetworks, 15) {
 		text := gen.Small(seed)
-		n, err := netfile.Parse("random.yaml", []byte(text))
-		if err != nil {
-			t.Fatal(err)
-		}
+		n := netfiletest.Parse(t, text)
 		if !exploreNetwork(t, seed, n, &looked) {
 			t.Fatalf("network of seed %d:\n%s", seed, text)
 		}

@@ -11,10 +11,12 @@ import (
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
+	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 func sealed(tb testing.TB, text string) *network.Network {
-	n := parse(tb, text)
+	n := netfiletest.Parse(tb, text)
 	n.Seal()
 	return n
 }
@@ -69,7 +71,7 @@ func TestRevisionsDecideAsWholeNetworks(t *testing.T) {
 		e := engine.Compile(sealed(t, text), nil)
 		for range 6 {
 			next := edited(random, text)
-			n, err := parsed(next)
+			n, err := netfile.Parse("test.yaml", []byte(next))
 			if err != nil {
 				continue // what a removed rule was needed for
 			}

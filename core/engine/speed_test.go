@@ -11,18 +11,8 @@ import (
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 )
-
-func parse(tb testing.TB, text string) *network.Network {
-	tb.Helper()
-	n, err := parsed(text)
-	if err != nil {
-		tb.Fatalf("%v\n%s", err, text)
-	}
-	return n
-}
-
-func parsed(text string) (*network.Network, error) { return netfile.Parse("test.yaml", []byte(text)) }
 
 // largeConnections are connections to the forwards of a large network, from all over.
 func largeConnections(rules int) []engine.Connection {
@@ -46,7 +36,7 @@ func largeConnections(rules int) []engine.Connection {
 func BenchmarkVerdict(b *testing.B) {
 	for _, rules := range []int{100, 1000, 10000, 100000} {
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
-			e := engine.Compile(parse(b, gen.Large(1, rules)), nil)
+			e := engine.Compile(netfiletest.Parse(b, gen.Large(1, rules)), nil)
 			walk, connections := e.NewWalk(), largeConnections(rules)
 			b.ReportAllocs()
 			i := 0
@@ -61,7 +51,7 @@ func BenchmarkVerdict(b *testing.B) {
 
 // The same questions put to the plain reference, which tries one rule after the other.
 func BenchmarkLinearScan(b *testing.B) {
-	slow, connections := &reference{n: parse(b, gen.Large(1, 10000)), met: map[string]int{}}, largeConnections(10000)
+	slow, connections := &reference{n: netfiletest.Parse(b, gen.Large(1, 10000)), met: map[string]int{}}, largeConnections(10000)
 	i := 0
 	for b.Loop() {
 		slow.run(connections[i%len(connections)], false)
@@ -70,7 +60,7 @@ func BenchmarkLinearScan(b *testing.B) {
 }
 
 func BenchmarkCompile(b *testing.B) {
-	n := parse(b, gen.Large(1, 10000))
+	n := netfiletest.Parse(b, gen.Large(1, 10000))
 	b.ReportAllocs()
 	for b.Loop() {
 		engine.Compile(n, nil)
@@ -90,7 +80,7 @@ func BenchmarkReadAndCompile(b *testing.B) {
 }
 
 func TestVerdictAllocatesNothing(t *testing.T) {
-	e := engine.Compile(parse(t, gen.Large(1, 1000)), nil)
+	e := engine.Compile(netfiletest.Parse(t, gen.Large(1, 1000)), nil)
 	walk, connections := e.NewWalk(), largeConnections(1000)
 	i := 0
 	if allocs := testing.AllocsPerRun(2000, func() {
@@ -103,7 +93,7 @@ func TestVerdictAllocatesNothing(t *testing.T) {
 
 // On a large network the tables and the reference agree too.
 func TestLargeNetworkAgreesWithReference(t *testing.T) {
-	n := parse(t, gen.Large(3, 400))
+	n := netfiletest.Parse(t, gen.Large(3, 400))
 	walk, slow := engine.Compile(n, nil).NewWalk(), &reference{n: n, met: map[string]int{}}
 	for i, c := range largeConnections(400)[:2000] {
 		if got, want := describe(walk.Verdict(c)), describeReference(slow.run(c, false)); got != want {

@@ -10,7 +10,7 @@ import (
 // interface.
 func (v *visit) translateDestination() bool {
 	t := v.destinations[v.in.Index]
-	found := v.flow.first(t, v.zone(v.in), v.zone(v.in), v.moment)
+	found := v.flow.first(t, v.between(v.in, v.in, v.moment))
 	if found == noMatch {
 		return true
 	}

@@ -15,7 +15,7 @@ func (v *visit) permits(out *network.Interface) bool {
 	if v.part == header.Reports {
 		seen = seen.asReport(v.sender)
 	}
-	found := seen.first(v.filter, v.zone(v.in), v.zone(out), v.moment)
+	found := seen.first(v.filter, v.between(v.in, out, v.moment))
 	if found == noMatch {
 		return v.unmatched(out, seen.now())
 	}
@@ -44,7 +44,7 @@ func (g *Gateway) seenByFilter(f *flow, before *image) flow {
 }
 
 func (v *visit) unmatched(out *network.Interface, seen header.Packet) bool {
-	if v.Handling.UnmatchedByTrust && v.trust[v.in.Index] < v.trust[out.Index] {
+	if v.Trusts(v.in, out) {
 		v.note(StepFilter, Trusted, nil)
 		return true
 	}

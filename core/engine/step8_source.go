@@ -13,7 +13,7 @@ import (
 // the destination too, or nil where the packet ends.
 func (v *visit) translateSource(way *route) *route {
 	f, t := &v.flow, v.sources[way.out.Index]
-	found := f.first(t, v.zone(v.in), v.zone(way.out), v.moment)
+	found := f.first(t, v.between(v.in, way.out, v.moment))
 	var r *network.NATRule
 	var named *network.Rule // that is told where no port is left
 	if found != noMatch {

@@ -57,110 +57,31 @@ type member struct {
 	source, destination span // without the lower half of IPv6 addresses
 	service             serviceSpan
 	number              int32
-	exact               [2]exactness // for packets of IPv4 and IPv6
+	exact               [2]parts // of which the outermost values are all there is to compare, for packets of IPv4 and IPv6
 }
-
-// An exactness is the fields in which the outermost values are all there is to compare.
-type exactness uint8
-
-const (
-	exactSource exactness = 1 << iota
-	exactDestination
-	exactService
-	exactRest // source ports and hours
-	exactAll  = exactSource | exactDestination | exactService | exactRest
-)
 
 func (m *member) admits(q *query) bool {
 	return m.service.first <= q.service && q.service <= m.service.last &&
 		m.destination.contains(q.keys[destinationField]) && m.source.contains(q.keys[sourceField])
 }
 
-// A condition is what a packet must meet for a rule.
-type condition struct {
-	rule        *network.Rule
-	verb        network.Verb // of a filter rule
-	from, to    matcher
-	index       int             // in the gateway's nat or filter list
-	services    header.Services // empty: every service
-	sourcePorts []header.Ports  // empty: every port
-}
-
-// A matcher is an address expression compiled for the zones of one gateway.
-type matcher struct {
-	any   bool
-	all   header.Addresses   // for all zones, or
-	zones []header.Addresses // one a zone
-}
-
-// sets returns the sets of all zones.
-func (m *matcher) sets() []header.Addresses {
-	if len(m.zones) == 0 {
-		return []header.Addresses{m.all}
-	}
-	return m.zones
-}
-
-func (m *matcher) contains(a netip.Addr, zone int) bool {
-	switch {
-	case m.any:
-		return true
-	case len(m.zones) == 0:
-		return m.all.Contains(a)
-	}
-	return m.zones[zone].Contains(a)
-}
-
 // A query is what conditions are compared with.
 type query struct {
-	packet           *header.Packet
-	fromZone, toZone int
-	moment           network.Moment
-	keys             [fields]uint64
-	service          uint32
-	family           header.Family
+	scope
+	packet  *header.Packet
+	keys    [fields]uint64
+	service uint32
+	family  header.Family
 }
 
-func newQuery(p *header.Packet, fromZone, toZone int, moment network.Moment) query {
+func newQuery(p *header.Packet, in scope) query {
 	q := query{
-		packet: p, service: serviceKey(p.Protocol, p.DestinationPort),
-		fromZone: fromZone, toZone: toZone, moment: moment, family: header.FamilyOf(p.Destination),
+		scope: in, packet: p, service: serviceKey(p.Protocol, p.DestinationPort), family: header.FamilyOf(p.Destination),
 	}
 	q.keys[sourceField], q.keys[sourceLowField] = addressKeys(p.Source)
 	q.keys[destinationField], q.keys[destinationLowField] = addressKeys(p.Destination)
 	q.keys[serviceField] = uint64(q.service)
 	return q
-}
-
-func (c *condition) meets(q *query) bool { return c.meetsBut(q, 0) }
-
-// meetsBut is meets but for fields that are known to match.
-func (c *condition) meetsBut(q *query, known exactness) bool {
-	if known&exactService == 0 && len(c.services) > 0 && !c.services.Matches(q.packet.Protocol, q.packet.DestinationPort) {
-		return false
-	}
-	if known&exactDestination == 0 && !c.to.contains(q.packet.Destination, q.toZone) {
-		return false
-	}
-	if known&exactSource == 0 && !c.from.contains(q.packet.Source, q.fromZone) {
-		return false
-	}
-	return known&exactRest != 0 || c.meetsSourcePort(q) && c.rule.Active(q.moment)
-}
-
-func (c *condition) meetsSourcePort(q *query) bool {
-	if len(c.sourcePorts) == 0 {
-		return true
-	}
-	if !q.packet.Protocol.HasPorts() {
-		return false
-	}
-	for _, ports := range c.sourcePorts {
-		if ports.Contains(q.packet.SourcePort) {
-			return true
-		}
-	}
-	return false
 }
 
 // The fields a node can cut. An address is two: an IPv4 address stands in the first,
@@ -263,20 +184,23 @@ func spanOfServices(services header.Services) serviceSpan {
 	return hull
 }
 
-// exactness returns in which fields the outermost values are all there is to compare,
-// for packets of IPv4 and IPv6.
-func (c *condition) exactness() [2]exactness {
-	var both, four exactness
+// exact returns of which parts the outermost values are all there is to compare, for packets
+// of IPv4 and IPv6.
+func (c *condition) exact() [2]parts {
+	var both, four parts
 	if len(c.services) == 0 || len(c.services) == 1 {
-		both |= exactService
+		both |= servicePart.bit()
 	}
-	if len(c.sourcePorts) == 0 && c.rule.When == nil {
-		both |= exactRest
+	if len(c.sourcePorts) == 0 {
+		both |= sourcePortPart.bit()
+	}
+	if c.rule.When == nil {
+		both |= activePart.bit()
 	}
 	for _, side := range []struct {
 		m   *matcher
-		bit exactness
-	}{{&c.from, exactSource}, {&c.to, exactDestination}} {
+		bit parts
+	}{{&c.from, sourcePart.bit()}, {&c.to, destinationPart.bit()}} {
 		switch {
 		case side.m.any:
 			both |= side.bit
@@ -284,7 +208,7 @@ func (c *condition) exactness() [2]exactness {
 			four |= side.bit
 		}
 	}
-	return [2]exactness{both | four, both}
+	return [2]parts{both | four, both}
 }
 
 // isOneRange reports whether the set is one range of IPv4 addresses.
@@ -336,7 +260,7 @@ func (b *builder) member(number int32) member {
 	s := &b.spans[number]
 	return member{
 		source: s[sourceField], destination: s[destinationField],
-		service: spanOfServices(b.conditions[number].services), number: number, exact: b.conditions[number].exactness(),
+		service: spanOfServices(b.conditions[number].services), number: number, exact: b.conditions[number].exact(),
 	}
 }
 
@@ -423,7 +347,7 @@ func (t *table) findFrom(q *query, from int32) int32 {
 // meets reports whether a packet that a member admits meets its condition.
 func (t *table) meets(m *member, q *query) bool {
 	exact := m.exact[q.family]
-	return exact == exactAll || t.conditions[m.number].meetsBut(q, exact)
+	return exact == allParts || t.conditions[m.number].meets(q, allParts&^exact)
 }
 
 // findBelow returns the lower of best and the first match below node n, from a number on.

@@ -4,57 +4,85 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"testing"
 
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
+
+// randomConditions are conditions that overlap in every field, and the packets to ask them.
+type randomConditions struct{ *rand.Rand }
+
+func (r randomConditions) address() netip.Addr {
+	if r.IntN(4) == 0 {
+		return netip.AddrFrom16([16]byte{0: byte(r.IntN(2)), 15: byte(r.IntN(64))})
+	}
+	return netip.AddrFrom4([4]byte{10, 0, byte(r.IntN(2)), byte(r.IntN(64))})
+}
+
+func (r randomConditions) matcher() matcher {
+	if r.IntN(4) == 0 {
+		return setMatcher(header.AllAddresses())
+	}
+	var ranges []header.Range
+	for range r.IntN(4) {
+		a, b := r.address(), r.address()
+		if r.IntN(2) == 0 {
+			b = a
+		}
+		if b.Less(a) {
+			a, b = b, a
+		}
+		if a.BitLen() == b.BitLen() {
+			ranges = append(ranges, header.Range{First: a, Last: b})
+		}
+	}
+	return setMatcher(header.AddressesOf(ranges...))
+}
+
+func (r randomConditions) ports() header.Ports {
+	first := uint16(1 + r.IntN(60))
+	return header.Ports{First: first, Last: first + uint16(r.IntN(2)*r.IntN(20))}
+}
+
+func (r randomConditions) condition(index int) condition {
+	c := condition{rule: &network.Rule{Disabled: r.IntN(20) == 0}, index: index, from: r.matcher(), to: r.matcher()}
+	for range r.IntN(3) {
+		s := header.Service{Protocol: []header.Protocol{header.TCP, header.UDP}[r.IntN(2)], Ports: r.ports()}
+		c.services = append(c.services, s)
+	}
+	if r.IntN(3) == 0 {
+		c.sourcePorts = []header.Ports{r.ports(), r.ports()}
+	}
+	return c
+}
+
+func (r randomConditions) packet() header.Packet {
+	p := header.Packet{Source: r.address(), Destination: r.address(), Protocol: header.Protocols()[r.IntN(len(header.Protocols()))]}
+	if p.Protocol.HasPorts() {
+		p.SourcePort, p.DestinationPort = uint16(1+r.IntN(80)), uint16(1+r.IntN(80))
+	}
+	return p
+}
 
 // A table finds the same condition as a walk over the list, also where all of
 // them overlap in every field.
 func TestTableAgreesWithAWalkOverTheList(t *testing.T) {
 	for seed := range uint64(60) {
-		random := rand.New(rand.NewPCG(seed, 9))
-		address := func() netip.Addr {
-			if random.IntN(4) == 0 {
-				return netip.AddrFrom16([16]byte{0: byte(random.IntN(2)), 15: byte(random.IntN(64))})
-			}
-			return netip.AddrFrom4([4]byte{10, 0, byte(random.IntN(2)), byte(random.IntN(64))})
-		}
-		set := func() matcher {
-			if random.IntN(4) == 0 {
-				return setMatcher(header.AllAddresses())
-			}
-			var ranges []header.Range
-			for range random.IntN(4) {
-				a, b := address(), address()
-				if random.IntN(2) == 0 {
-					b = a
-				}
-				if b.Less(a) {
-					a, b = b, a
-				}
-				if a.BitLen() == b.BitLen() {
-					ranges = append(ranges, header.Range{First: a, Last: b})
-				}
-			}
-			return setMatcher(header.AddressesOf(ranges...))
-		}
+		random := randomConditions{rand.New(rand.NewPCG(seed, 9))}
 		var conditions []condition
 		for i := range 1 + random.IntN(300) {
-			c := condition{rule: &network.Rule{Disabled: random.IntN(20) == 0}, index: i, from: set(), to: set()}
-			for range random.IntN(3) {
-				first := uint16(1 + random.IntN(60))
-				c.services = append(c.services, header.Service{Protocol: []header.Protocol{header.TCP, header.UDP}[random.IntN(2)], Ports: header.Ports{First: first, Last: first + uint16(random.IntN(2)*random.IntN(20))}})
-			}
-			conditions = append(conditions, c)
+			conditions = append(conditions, random.condition(i))
 		}
 		table := newTable(conditions)
 		for range 500 {
-			q := newQuery(&header.Packet{Source: address(), Destination: address(), DestinationPort: uint16(1 + random.IntN(80)), Protocol: header.TCP}, 0, 0, network.Always)
+			p := random.packet()
+			q := newQuery(&p, scope{moment: network.Always})
 			want := noMatch
 			for i := range conditions {
-				if conditions[i].meets(&q) {
+				if plainlyMeets(&conditions[i], p) {
 					want = int32(i)
 					break
 				}
@@ -63,6 +91,47 @@ func TestTableAgreesWithAWalkOverTheList(t *testing.T) {
 				t.Fatalf("seed %d: %v: condition %d, want %d", seed, q, got, want)
 			}
 		}
+	}
+}
+
+// plainlyMeets says again, in a line, what it is to meet a condition.
+func plainlyMeets(c *condition, p header.Packet) bool {
+	portAmong := func(list []header.Ports) bool {
+		return slices.ContainsFunc(list, func(r header.Ports) bool { return r.First <= p.SourcePort && p.SourcePort <= r.Last })
+	}
+	return !c.rule.Disabled && c.from.all.Contains(p.Source) && c.to.all.Contains(p.Destination) &&
+		(len(c.services) == 0 || slices.ContainsFunc(c.services, func(s header.Service) bool {
+			return s.Protocol == p.Protocol && s.Ports.First <= p.DestinationPort && p.DestinationPort <= s.Ports.Last
+		})) && (len(c.sourcePorts) == 0 || p.Protocol.HasPorts() && portAmong(c.sourcePorts))
+}
+
+// A packet meets a condition just where it is in its set; turned, where its answer is.
+func TestAConditionIsTheSameForAPacketAndForASet(t *testing.T) {
+	met := 0
+	for seed := range uint64(2000) {
+		random := randomConditions{rand.New(rand.NewPCG(seed, 10))}
+		c := random.condition(0)
+		space := flowset.NewSpace(1 << 20)
+		in := scope{moment: network.Always}
+		set, turned := c.set(space, 1, in, false), c.set(space, 1, in, true)
+		for range 50 {
+			p := random.packet()
+			q := newQuery(&p, in)
+			meets := c.meets(&q, allParts)
+			if meets {
+				met++
+			}
+			if meets != plainlyMeets(&c, p) || meets != space.Contains(set, p) {
+				t.Fatalf("seed %d: %v: meets %v, plainly %v, in the set %v", seed, p, meets, plainlyMeets(&c, p), space.Contains(set, p))
+			}
+			p.Source, p.Destination, p.SourcePort, p.DestinationPort = p.Destination, p.Source, p.DestinationPort, p.SourcePort
+			if meets != space.Contains(turned, p) {
+				t.Fatalf("seed %d: %v turned: meets %v", seed, p, meets)
+			}
+		}
+	}
+	if met < 1000 {
+		t.Fatalf("only %d packets met their condition", met)
 	}
 }
 

@@ -15,6 +15,7 @@ type Trace struct {
 	Why    []string           // sentences, for any outcome but reached
 	Stood  Standing           // where it stood at the last gateway on the way in
 	Passed []*network.Gateway // on the way in, in order
+	Ended  header.Packet      // as it was at last on the way in
 	Near   []Near             // the rules that nearly matched where it ended
 }
 
@@ -53,7 +54,11 @@ func (t *Trace) tell(events []Event) {
 			t.Steps = append(t.Steps, s)
 		}
 		t.Why = append(t.Why, events[i].Why()...)
-		if e := &events[i]; e.What == Arrives && !e.Back {
+		e := &events[i]
+		if e.Back {
+			continue
+		}
+		if t.Ended = e.After; e.What == Arrives {
 			t.Passed = append(t.Passed, e.At.Gateway)
 		}
 	}

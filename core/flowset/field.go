@@ -23,6 +23,21 @@ const (
 	Fields
 )
 
+// Opposite returns the field of an answer in which the field of a packet stands.
+func (f Field) Opposite() Field {
+	switch f {
+	case Source:
+		return Destination
+	case Destination:
+		return Source
+	case SourcePort:
+		return Port
+	case Port:
+		return SourcePort
+	}
+	return f
+}
+
 // A number is a field's value: an address as Number gives it, a port, a protocol.
 type number struct{ high, low uint64 }
 

@@ -272,9 +272,5 @@ func (s *Space) pop(field Field, base int) Set {
 // Contains reports whether a packet is in the set.
 func (s *Space) Contains(a Set, p header.Packet) bool {
 	values := valuesOf(p)
-	for a >= 0 {
-		n := &s.nodes[a]
-		a = n.edges[edgeAt(n.edges, values[n.field])].child
-	}
-	return a != Nothing
+	return s.holds(a, &values)
 }

@@ -9,17 +9,8 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
-	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 )
-
-func parsed(t *testing.T, text string) *network.Network {
-	t.Helper()
-	n, err := netfile.Parse("test.yaml", []byte(text))
-	if err != nil {
-		t.Fatalf("%v\n%s", err, text)
-	}
-	return n
-}
 
 // addresses are some that matter to a network, and their neighbours.
 func addresses(n *network.Network, random *rand.Rand) []netip.Addr {
@@ -55,7 +46,7 @@ func addresses(n *network.Network, random *rand.Rand) []netip.Addr {
 // without interfaces' own, inside prefixes, VPN clients, and what is sent here or routed inside.
 func TestInternetAddressByAddress(t *testing.T) {
 	for seed := range uint64(150) {
-		n := parsed(t, gen.Small(seed))
+		n := netfiletest.Parse(t, gen.Small(seed))
 		for _, a := range addresses(n, rand.New(rand.NewPCG(seed, 31))) {
 			if got, want := n.Internet().Contains(a), onInternet(n, a); got != want {
 				t.Fatalf("seed %d: %s is on the internet: %v, want %v", seed, a, got, want)
@@ -96,7 +87,7 @@ func onInternet(n *network.Network, a netip.Addr) bool {
 // host that says so.
 func TestUnusedAddressByAddress(t *testing.T) {
 	for seed := range uint64(150) {
-		n := parsed(t, gen.Small(seed))
+		n := netfiletest.Parse(t, gen.Small(seed))
 		unused := n.Unused()
 		for _, a := range addresses(n, rand.New(rand.NewPCG(seed, 32))) {
 			want := false
@@ -121,7 +112,7 @@ func TestUnusedAddressByAddress(t *testing.T) {
 // with the longest prefix that holds it.
 func TestSegmentsAddressByAddress(t *testing.T) {
 	for seed := range uint64(150) {
-		n := parsed(t, gen.Small(seed))
+		n := netfiletest.Parse(t, gen.Small(seed))
 		for _, a := range addresses(n, rand.New(rand.NewPCG(seed, 33))) {
 			bits := -1
 			var want []*network.Segment

@@ -36,17 +36,10 @@ func Expect(e *engine.Engine, moment network.Moment) ([]Result, error) {
 func check(e *engine.Engine, explorer *engine.Explorer, x *network.Expectation) (Result, error) {
 	result := Result{Expectation: x, Holds: true, Empty: true, Breaking: new(big.Int)}
 	space := explorer.Space
-	from := func(p engine.Place) header.Addresses {
-		who := x.From.Behind(p.Segment, p.Clients)
-		if x.Must == network.Only {
-			who = header.AllAddresses().Minus(who)
-		}
-		return who
-	}
 	behind := x.Must == network.Only || x.Must == network.Never
 	q := Question{To: &x.To, Service: x.Service}
 	best := 0
-	for _, b := range explorer.Beginnings(from) {
+	for _, b := range explorer.Beginnings(sendersOf(x)) {
 		set := b.Set
 		if !behind { // to names what is connected to, not what is behind the translation
 			set = space.Restrict(delivered(space, x.To.Addresses(), x.Service), set)
@@ -75,6 +68,39 @@ func check(e *engine.Engine, explorer *engine.Explorer, x *network.Expectation) 
 		}
 	}
 	return result, nil
+}
+
+// sendersOf returns who sends what an expectation is about, of a place.
+func sendersOf(x *network.Expectation) func(engine.Place) header.Addresses {
+	return func(p engine.Place) header.Addresses {
+		who := x.From.Behind(p.Segment, p.Clients)
+		if x.Must == network.Only {
+			who = header.AllAddresses().Minus(who)
+		}
+		return who
+	}
+}
+
+// mostSamples is how many connections About returns of one expectation.
+const mostSamples = 60
+
+// About returns connections that an expectation is about, to the addresses that it names: one
+// of each way they go, up to so many.
+func About(e *engine.Engine, x *network.Expectation, moment network.Moment) ([]engine.Connection, error) {
+	explorer := e.NewExplorer(moment, MostPieces)
+	var found []engine.Connection
+	for _, b := range explorer.Beginnings(sendersOf(x)) {
+		set := explorer.Space.Restrict(delivered(explorer.Space, x.To.Addresses(), x.Service), b.Set)
+		for r, err := range explorer.Explore(b.From, set) {
+			if err != nil {
+				return nil, err
+			}
+			if p, ok := explorer.Space.Usual(r.Set); ok && len(found) < mostSamples && engine.Claims(r.Meetings, p) {
+				found = append(found, engine.Connection{Packet: p, From: b.From, Moment: moment})
+			}
+		}
+	}
+	return found, nil
 }
 
 // telling ranks counterexamples: a stranger on the internet says most.

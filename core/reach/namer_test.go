@@ -11,6 +11,7 @@ import (
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 // meanings returns the sets that a text of Who can stand for, as a reader takes it. A
@@ -103,10 +104,7 @@ func TestNamesSayWhatTheSetIs(t *testing.T) {
 	texts = append(texts, strings.Replace(string(demo), "{file: fronts.txt}", "[203.0.113.16/30]", 1))
 	said := map[string]int{}
 	for seed, text := range texts {
-		n, err := netfile.Parse("test.yaml", []byte(text))
-		if err != nil {
-			t.Fatal(err)
-		}
+		n := netfiletest.Parse(t, text)
 		random := rand.New(rand.NewPCG(uint64(seed), 19))
 		m := reach.NewNamer(n)
 		for range 60 {
@@ -177,10 +175,7 @@ func randomSet(m *reach.Namer, random *rand.Rand) header.Addresses {
 // A name stands for the same set as the word in a network file does.
 func TestNamesAreThoseOfTheFile(t *testing.T) {
 	for seed := range uint64(60) {
-		n, err := netfile.Parse("test.yaml", []byte(gen.Small(seed)))
-		if err != nil {
-			t.Fatal(err)
-		}
+		n := netfiletest.Parse(t, gen.Small(seed))
 		m := reach.NewNamer(n)
 		for _, name := range m.Names() {
 			if on, is := strings.CutPrefix(name.Name(), "machines on "); is {
@@ -211,10 +206,7 @@ func TestNamesOfTheDemo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	n, err := netfile.Parse("test.yaml", []byte(strings.Replace(string(data), "{file: fronts.txt}", "[203.0.113.16/30]", 1)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	n := netfiletest.Parse(t, strings.Replace(string(data), "{file: fronts.txt}", "[203.0.113.16/30]", 1))
 	m := reach.NewNamer(n)
 	for text, want := range map[string]string{
 		"internet":                          "everybody",
@@ -238,10 +230,7 @@ func TestNamesOfTheDemo(t *testing.T) {
 
 // The share of the internet decides whether something is open at large.
 func TestOpenIsMoreThanHalfOfTheInternet(t *testing.T) {
-	n, err := netfile.Parse("test.yaml", []byte(gen.Small(1)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	n := netfiletest.Parse(t, gen.Small(1))
 	m := reach.NewNamer(n)
 	half := header.AddressesOfPrefixes(netip.MustParsePrefix("0.0.0.0/1"))
 	for _, c := range []struct {

@@ -18,18 +18,10 @@ import (
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 var explored = flag.Uint64("explore", 40, "how many random networks to explore")
-
-func parse(tb testing.TB, text string) *network.Network {
-	tb.Helper()
-	n, err := netfile.Parse("test.yaml", []byte(text))
-	if err != nil {
-		tb.Fatalf("%v\n%s", err, text)
-	}
-	return n
-}
 
 // trace asks the engine about one connection, as a person would: from the machine on a
 // segment, by its name in this network, or from wherever the address is where that is nil.
@@ -93,7 +85,7 @@ func borders(random *rand.Rand, set header.Addresses) []netip.Addr {
 func TestReachAgreesWithTraces(t *testing.T) {
 	checked, twins := 0, 0
 	for seed := range few(*explored, 10) {
-		n := parse(t, gen.Small(seed))
+		n := netfiletest.Parse(t, gen.Small(seed))
 		e := engine.Compile(n, nil)
 		found, err := reach.Find(e, reach.Question{Moment: network.Always})
 		if err != nil {
@@ -193,7 +185,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 		if _, err := netfile.Parse("changed.yaml", []byte(other)); err != nil {
 			continue
 		}
-		a, b := engine.Compile(parse(t, text), nil), engine.Compile(parse(t, other), nil)
+		a, b := engine.Compile(netfiletest.Parse(t, text), nil), engine.Compile(netfiletest.Parse(t, other), nil)
 		found, err := reach.Differences(a, b, network.Always, false)
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
@@ -236,7 +228,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 				t.Fatalf("seed %d: %s -> %s %s: traces say %q and %q, compare says differs: %v\n%s", seed, p.From(), p.To(), p.Protocol, x, y, yes, text)
 			}
 		}
-		if self, err := reach.Differences(a, engine.Compile(parse(t, text), nil), network.Always, true); err != nil || len(self) > 0 {
+		if self, err := reach.Differences(a, engine.Compile(netfiletest.Parse(t, text), nil), network.Always, true); err != nil || len(self) > 0 {
 			t.Fatalf("seed %d: a network differs from itself: %v %v", seed, self, err)
 		}
 	}
@@ -315,7 +307,7 @@ gateways:
 		if text == base {
 			t.Fatalf("%s changes nothing in the text", what)
 		}
-		found, err := reach.Differences(engine.Compile(parse(t, base), nil), engine.Compile(parse(t, text), nil), network.Always, false)
+		found, err := reach.Differences(engine.Compile(netfiletest.Parse(t, base), nil), engine.Compile(netfiletest.Parse(t, text), nil), network.Always, false)
 		if err != nil || (len(found) == 0) != c.same {
 			t.Errorf("%s: %d differences, %v", what, len(found), err)
 		}
@@ -326,7 +318,7 @@ gateways:
 // said plainly that they are not.
 func TestTangledRulesAreAnsweredOrGivenUp(t *testing.T) {
 	for _, rules := range []int{30, 300} {
-		n := parse(t, gen.Tangled(1, rules))
+		n := netfiletest.Parse(t, gen.Tangled(1, rules))
 		e := engine.Compile(n, nil)
 		start := time.Now()
 		found, err := reach.Find(e, reach.Question{Moment: network.Always})
@@ -369,7 +361,7 @@ func TestEntangledWaysAreNotListedOneByOne(t *testing.T) {
 	text = strings.Replace(text, "via: 198.51.100.1", "via: 198.19.255.1", 1)
 	text = strings.Replace(text, "yard: {address: 10.0.0.1/8", "yard: {address: 10.0.255.1/8", 1)
 	text = regexp.MustCompile(`to: 10\.0\.0\.\d+-10\.0\.0\.\d+`).ReplaceAllString(text, "to: 10.0.0.0/22")
-	n := parse(t, text)
+	n := netfiletest.Parse(t, text)
 	e := engine.Compile(n, nil)
 	var tooMany reach.TooMany
 	start := time.Now()
@@ -388,8 +380,8 @@ func TestEntangledWaysAreNotListedOneByOne(t *testing.T) {
 
 // Whatever a comparison may hold, it is right or says that this is not enough.
 func TestALimitIsAnErrorWhereverItIsReached(t *testing.T) {
-	old := engine.Compile(parse(t, gen.Small(3)), nil)
-	new := engine.Compile(parse(t, strings.Replace(gen.Small(3), "allow: ", "drop: ", 1)), nil)
+	old := engine.Compile(netfiletest.Parse(t, gen.Small(3)), nil)
+	new := engine.Compile(netfiletest.Parse(t, strings.Replace(gen.Small(3), "allow: ", "drop: ", 1)), nil)
 	whole, err := reach.Differences(old, new, network.Always, false)
 	if err != nil || len(whole) == 0 {
 		t.Fatalf("%d differences: %v", len(whole), err)
@@ -417,7 +409,7 @@ func TestALimitIsAnErrorWhereverItIsReached(t *testing.T) {
 func BenchmarkReach(b *testing.B) {
 	for _, rules := range []int{1000, 10000, 100000} {
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
-			n := parse(b, gen.Large(1, rules))
+			n := netfiletest.Parse(b, gen.Large(1, rules))
 			from, err := netfile.ParseExpression(n, "internet")
 			if err != nil {
 				b.Fatal(err)
@@ -438,7 +430,7 @@ func BenchmarkCompare(b *testing.B) {
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
 			text := gen.Large(1, rules)
 			other := strings.Replace(strings.Replace(strings.Replace(text, "allow: r5\n", "drop: r5\n", 1), "service: tcp/2037\n", "service: tcp/2038\n", 1), "drop: r", "allow: x", 1)
-			old, new := engine.Compile(parse(b, text), nil), engine.Compile(parse(b, other), nil)
+			old, new := engine.Compile(netfiletest.Parse(b, text), nil), engine.Compile(netfiletest.Parse(b, other), nil)
 			b.ReportAllocs()
 			for b.Loop() {
 				if _, err := reach.Differences(old, new, network.Always, false); err != nil {

@@ -95,6 +95,7 @@ gateways:
 
 // Each edit changes the lines it is about and nothing else.
 func TestEditsTouchOnlyWhatTheyAreAbout(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ line, old, new string }{
 		{"change port-forward web on=outside", "on: fibre     # the uplink", "on: outside     # the uplink"},
 		{"change port-forward web service=https,ssh", "service: https\n      to: archive\n", "service: [https, ssh]\n      to: archive\n"},
@@ -154,6 +155,7 @@ var movedOut = strings.Replace(strings.Replace(edited, "    # everybody\n    - s
 
 // There and back gives the same file again, for every rule of the demo.
 func TestEditsCanBeTakenBack(t *testing.T) {
+	t.Parallel()
 	folder := demoFolder(t)
 	before := read(t, folder)
 	for _, pair := range [][2]string{

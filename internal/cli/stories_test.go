@@ -13,6 +13,7 @@ import (
 //	file NAME          a file is written; its lines follow, each behind a bar
 //	| text
 //	change NAME: OLD => NEW
+//	again NAME         the file is as it was written
 //	$ hollowbridge ... a command is run
 //	> text             comes in what it prints, in this order, whatever the spaces and line ends
 //	! text             does not come in what it prints
@@ -24,6 +25,7 @@ type story struct {
 	folder  string
 	line    int
 	file    string
+	written map[string]string // each file as it was written
 	ran     string
 	result  result
 	printed string // what is left of it
@@ -38,11 +40,12 @@ func TestStories(t *testing.T) {
 	}
 	for _, file := range files {
 		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {
+			t.Parallel()
 			text, err := os.ReadFile(file)
 			if err != nil {
 				t.Fatal(err)
 			}
-			s := &story{t: t, folder: t.TempDir()}
+			s := &story{t: t, folder: t.TempDir(), written: map[string]string{}}
 			for i, line := range strings.Split(string(text), "\n") {
 				s.line = i + 1
 				s.tell(line)
@@ -59,14 +62,14 @@ func (s *story) tell(line string) {
 	case "file":
 		s.finish()
 		s.file = rest
+		s.written[s.file] = ""
 		write(s.t, s.folder, s.file, "")
 	case "|":
-		path := filepath.Join(s.folder, s.file)
-		before, err := os.ReadFile(path)
-		if err != nil {
-			s.t.Fatalf("line %d: %v", s.line, err)
-		}
-		write(s.t, s.folder, s.file, string(before)+rest+"\n")
+		s.written[s.file] += rest + "\n"
+		write(s.t, s.folder, s.file, s.written[s.file])
+	case "again":
+		s.finish()
+		write(s.t, s.folder, rest, s.written[rest])
 	case "change":
 		s.finish()
 		name, change, _ := strings.Cut(rest, ": ")

@@ -12,6 +12,7 @@ import (
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 // outline is a network with each rule on a line of its own, without places.
@@ -211,10 +212,7 @@ func TestTheSameSeedGivesTheSameFile(t *testing.T) {
 	if gen.Small(7) != small || gen.Large(7, 50) != large || gen.Small(8) == small {
 		t.Error("seeds do not decide")
 	}
-	n, err := netfile.Parse("large.yaml", []byte(gen.Large(7, 500)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	n := netfiletest.Parse(t, gen.Large(7, 500))
 	if g := n.Gateways[0]; len(g.NAT) != 501 || len(g.Filter) != 500 {
 		t.Errorf("%d and %d rules", len(g.NAT), len(g.Filter))
 	}

@@ -58,14 +58,8 @@ func (s *Store) rebind(n *names) {
 	}
 	for i := range s.sessions {
 		sh := &s.sessions[i]
-		var list []entry
-		var places []slot
 		sh.Lock()
-		for k := range sh.entries.size {
-			if e := sh.entries.at(k); e.live && !e.local {
-				list, places = append(list, *e), append(places, slot{sh.number, k, e.generation})
-			}
-		}
+		list, places := sh.those(func(e *entry) bool { return !e.local })
 		sh.Unlock()
 		for k := range list {
 			s.bind(n, &list[k], engine.Ticket{})

@@ -11,6 +11,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/internal/netfile/netfiletest"
 	"hollowbridge/internal/sessions"
 )
 
@@ -18,7 +19,7 @@ import (
 func wide(tb testing.TB) *network.Network {
 	text := strings.Replace(busy, "198.51.100.2/29", "198.18.0.2/15", 1)
 	text = strings.Replace(text, "198.51.100.2-198.51.100.5", "198.18.1.0-198.18.1.31", 1)
-	return parse(tb, strings.Replace(text, "198.51.100.1", "198.18.0.1", 1))
+	return netfiletest.Parse(tb, strings.Replace(text, "198.51.100.1", "198.18.0.1", 1))
 }
 
 // filled returns a store in which as many sessions are open.

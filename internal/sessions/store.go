@@ -335,6 +335,17 @@ func (s *Store) Expire() int {
 	return removed
 }
 
+// those returns the sessions of a locked shard for which a function returns true, and where
+// they lie.
+func (sh *shard) those(which func(*entry) bool) (list []entry, places []slot) {
+	for n := range sh.entries.size {
+		if e := sh.entries.at(n); e.live && which(e) {
+			list, places = append(list, *e), append(places, slot{sh.number, n, e.generation})
+		}
+	}
+	return list, places
+}
+
 // session returns what an entry stands for.
 func (s *Store) session(e *entry) engine.Session {
 	names := s.gateway.Load()
@@ -357,15 +368,10 @@ func (s *Store) List(do func(Open) bool) {
 	for i := range s.sessions {
 		sh := &s.sessions[i]
 		sh.Lock()
-		list := make([]Open, 0, sh.table.count)
-		for n := range sh.entries.size {
-			if e := sh.entries.at(n); e.live && e.deadline > now {
-				list = append(list, Open{s.session(e), e.deadline - now})
-			}
-		}
+		list, _ := sh.those(func(e *entry) bool { return e.deadline > now })
 		sh.Unlock()
-		for _, o := range list {
-			if !do(o) {
+		for k := range list {
+			if !do(Open{s.session(&list[k]), list[k].deadline - now}) {
 				return
 			}
 		}
@@ -383,14 +389,10 @@ func (s *Store) removeEntries(which func(*entry) bool) int {
 	removed := 0
 	for i := range s.sessions {
 		sh := &s.sessions[i]
-		var ends []entry
-		var places []slot
 		sh.Lock()
-		for n := range sh.entries.size {
-			if e := sh.entries.at(n); e.live && which(e) {
-				ends, places = append(ends, *e), append(places, slot{sh.number, n, e.generation})
-				sh.remove(n)
-			}
+		ends, places := sh.those(which)
+		for _, p := range places {
+			sh.remove(p.number)
 		}
 		sh.Unlock()
 		for k := range ends {

@@ -13,20 +13,11 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
-	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 	"hollowbridge/internal/sessions"
 )
 
 var networks = flag.Uint64("networks", 150, "how many random networks to send connections through")
-
-func parse(tb testing.TB, text string) *network.Network {
-	tb.Helper()
-	n, err := netfile.Parse("test.yaml", []byte(text))
-	if err != nil {
-		tb.Fatalf("%v\n%s", err, text)
-	}
-	return n
-}
 
 // A plain store is the slow, obvious one: a list that is searched from its end, and looked
 // through for what has timed out.
@@ -161,7 +152,7 @@ func (c *clock) now() time.Duration { return c.at }
 // the same outcomes, addresses and ports.
 func TestStoreAgreesWithAPlainList(t *testing.T) {
 	for seed := range few(*networks, 40) {
-		n := parse(t, gen.Small(seed))
+		n := netfiletest.Parse(t, gen.Small(seed))
 		e := engine.Compile(n, nil)
 		c := &clock{}
 		random := rand.New(rand.NewPCG(seed, 5))
@@ -203,7 +194,7 @@ func TestStoreAgreesWithAPlainList(t *testing.T) {
 // passes and connections that were stopped are forgotten.
 func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
 	for seed := range few(*networks, 40) {
-		n := parse(t, gen.Small(seed))
+		n := netfiletest.Parse(t, gen.Small(seed))
 		e := engine.Compile(n, nil)
 		c := &clock{}
 		var stores []*sessions.Store
@@ -295,7 +286,7 @@ func flood(number int) header.Packet {
 
 // A full pool has no port, and one that is given back is found again.
 func TestPortsOfAFullPoolAreFoundAgain(t *testing.T) {
-	n := parse(t, busy)
+	n := netfiletest.Parse(t, busy)
 	g, c := engine.Compile(n, nil).Gateway(n.Gateways[0]), &clock{}
 	store := sessions.New(n.Gateways[0], c.now)
 	running := sessions.Start(g, store)
@@ -345,7 +336,7 @@ func TestPortsOfAFullPoolAreFoundAgain(t *testing.T) {
 
 // Sessions go on with their translation under another revision, and know its rules.
 func TestSessionsOutliveARevision(t *testing.T) {
-	n := parse(t, busy)
+	n := netfiletest.Parse(t, busy)
 	c := &clock{}
 	running := sessions.Start(engine.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
 	p := flood(7)
@@ -358,7 +349,7 @@ func TestSessionsOutliveARevision(t *testing.T) {
 		{"{allow: all}", "{drop: all}", engine.Forwards},
 		{"routes:", "handling: {restarts-on-apply: true}\n    routes:", engine.Stops},
 	} {
-		m := parse(t, replaced(t, change.old, change.new))
+		m := netfiletest.Parse(t, replaced(t, change.old, change.new))
 		running.Swap(engine.Compile(m, nil).Gateway(m.Gateways[0]))
 		back := running.Decide(engine.Arrival{In: m.Gateways[0].Interfaces[0], Packet: d.Packet.Answer(), Part: header.Answers, At: network.Always}, &engine.Log{})
 		if back.Action != change.outcome {
@@ -384,7 +375,7 @@ func replaced(t *testing.T, old, new string) string {
 
 // Many goroutines at once give no two connections one port, and lose none.
 func TestStoreIsSafeForManyGoroutines(t *testing.T) {
-	n := parse(t, busy)
+	n := netfiletest.Parse(t, busy)
 	var c clock
 	running := sessions.Start(engine.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
 	const each, workers = 3000, 8

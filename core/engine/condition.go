@@ -1,0 +1,234 @@
+package engine
+
+import (
+	"net/netip"
+	"slices"
+
+	"hollowbridge/core/flowset"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A condition is what a packet must meet for a rule.
+type condition struct {
+	rule        *network.Rule
+	verb        network.Verb // of a filter rule
+	from, to    matcher
+	index       int             // in the gateway's nat or filter list
+	services    header.Services // empty: every service
+	sourcePorts []header.Ports  // empty: every port
+}
+
+// A part is one question that a condition asks. It is asked of a packet (asks) or of a set of
+// packets (values), and in no other way: that rules match, how a set is narrowed by them, and in
+// which part a packet nearly met one, are all made of these two.
+type part uint8
+
+// The parts, in the order in which they are asked: those first that the most packets fail.
+const (
+	servicePart part = iota
+	destinationPart
+	sourcePart
+	sourcePortPart
+	activePart
+	partCount
+)
+
+// Parts are some parts of a condition.
+type parts uint8
+
+const allParts parts = 1<<partCount - 1
+
+func (p part) bit() parts { return 1 << p }
+
+// one reports whether it is just one part.
+func (p parts) one() bool { return p != 0 && p&(p-1) == 0 }
+
+// A scope is what conditions are compared in: the zones that a packet comes from and goes
+// to, and when.
+type scope struct {
+	fromZone, toZone int
+	moment           network.Moment
+}
+
+// asks reports whether a packet meets one part.
+func (c *condition) asks(p part, q *query) bool {
+	switch p {
+	case servicePart:
+		return len(c.services) == 0 || c.services.Matches(q.packet.Protocol, q.packet.DestinationPort)
+	case destinationPart:
+		return c.to.contains(q.packet.Destination, q.toZone)
+	case sourcePart:
+		return c.from.contains(q.packet.Source, q.fromZone)
+	case sourcePortPart:
+		return len(c.sourcePorts) == 0 || q.packet.Protocol.HasPorts() && containPort(c.sourcePorts, q.packet.SourcePort)
+	default:
+		return c.rule.Active(q.moment)
+	}
+}
+
+// values returns which values of a field meet one part, of packets of one protocol, as sorted
+// disjoint spans; all where every value does.
+func (c *condition) values(p part, protocol header.Protocol, in scope) (f flowset.Field, spans []flowset.Span, all bool) {
+	switch p {
+	case servicePart:
+		ports, any, ok := portsOf(c.services, protocol)
+		if !ok || any {
+			return flowset.Port, nil, any
+		}
+		return flowset.Port, portSpans(ports), false
+	case destinationPart:
+		spans, all = c.to.values(in.toZone)
+		return flowset.Destination, spans, all
+	case sourcePart:
+		spans, all = c.from.values(in.fromZone)
+		return flowset.Source, spans, all
+	case sourcePortPart:
+		if len(c.sourcePorts) == 0 || !protocol.HasPorts() {
+			return flowset.SourcePort, nil, len(c.sourcePorts) == 0
+		}
+		return flowset.SourcePort, portSpans(c.sourcePorts), false
+	default:
+		return flowset.Protocol, nil, c.rule.Active(in.moment)
+	}
+}
+
+// unmet returns which of some parts a packet does not meet: up to so many, and not the rest.
+func (c *condition) unmet(q *query, asked parts, most int) (unmet parts) {
+	for p := range partCount {
+		if asked&p.bit() != 0 && !c.asks(p, q) {
+			unmet |= p.bit()
+			if most--; most == 0 {
+				break
+			}
+		}
+	}
+	return unmet
+}
+
+// meets reports whether a packet meets the parts that are asked.
+func (c *condition) meets(q *query, asked parts) bool { return c.unmet(q, asked, 1) == 0 }
+
+// set returns the packets that meet a condition, each with a value. Turned, it is met by
+// what answers them: what the condition says of the source stands at the destination's place.
+func (c *condition) set(space *flowset.Space, value int, in scope, turned bool) flowset.Set {
+	whole := flowset.Nothing
+	for _, protocol := range header.Protocols() {
+		one := c.setOf(space, protocol, value, in, turned)
+		whole = space.Overlay(whole, space.Where(flowset.Protocol, protocolSpan(protocol), one))
+	}
+	return whole
+}
+
+// setOf is set for the packets of one protocol.
+func (c *condition) setOf(space *flowset.Space, protocol header.Protocol, value int, in scope, turned bool) flowset.Set {
+	var limits [flowset.Fields][]flowset.Span
+	for p := range partCount {
+		field, spans, all := c.values(p, protocol, in)
+		switch {
+		case all:
+		case len(spans) == 0:
+			return flowset.Nothing
+		case turned:
+			limits[field.Opposite()] = spans
+		default:
+			limits[field] = spans
+		}
+	}
+	one := flowset.Terminal(value)
+	for f := flowset.Fields - 1; f > flowset.Protocol; f-- { // from the last field that is tested to the first
+		if limits[f] != nil {
+			one = space.Where(f, limits[f], one)
+		}
+	}
+	return one
+}
+
+// A matcher is an address expression compiled for the zones of one gateway.
+type matcher struct {
+	any   bool
+	all   header.Addresses   // for all zones, or
+	zones []header.Addresses // one a zone
+}
+
+// sets returns the sets of all zones.
+func (m *matcher) sets() []header.Addresses {
+	if len(m.zones) == 0 {
+		return []header.Addresses{m.all}
+	}
+	return m.zones
+}
+
+// in returns the addresses for one zone.
+func (m *matcher) in(zone int) *header.Addresses {
+	if len(m.zones) == 0 {
+		return &m.all
+	}
+	return &m.zones[zone]
+}
+
+func (m *matcher) contains(a netip.Addr, zone int) bool { return m.any || m.in(zone).Contains(a) }
+
+// values returns the addresses for one zone as spans.
+func (m *matcher) values(zone int) (spans []flowset.Span, all bool) {
+	if m.any {
+		return nil, true
+	}
+	return flowset.AddressSpans(*m.in(zone)), false
+}
+
+// portsOf returns which ports of a protocol are among the services: any of them,
+// or those listed; ok is false where the protocol is not among them.
+func portsOf(services header.Services, protocol header.Protocol) (ports []header.Ports, any, ok bool) {
+	if len(services) == 0 {
+		return nil, true, true
+	}
+	for _, s := range services {
+		switch {
+		case s.Protocol == header.AnyProtocol, s.Protocol == protocol && !protocol.HasPorts():
+			return nil, true, true
+		case s.Protocol == protocol:
+			ports = append(ports, s.Ports)
+		}
+	}
+	return ports, false, len(ports) > 0
+}
+
+func containPort(list []header.Ports, port uint16) bool {
+	for _, ports := range list {
+		if ports.Contains(port) {
+			return true
+		}
+	}
+	return false
+}
+
+func protocolSpan(p header.Protocol) []flowset.Span {
+	return []flowset.Span{flowset.PortSpan(uint16(p), uint16(p))}
+}
+
+// portSpans returns ranges of ports as sorted, disjoint spans.
+func portSpans(list []header.Ports) []flowset.Span {
+	ports := merged(list)
+	spans := make([]flowset.Span, len(ports))
+	for i, p := range ports {
+		spans[i] = flowset.PortSpan(p.First, p.Last)
+	}
+	return spans
+}
+
+// merged returns ranges of ports sorted and disjoint.
+func merged(list []header.Ports) []header.Ports {
+	sorted := slices.Clone(list)
+	slices.SortFunc(sorted, func(a, b header.Ports) int { return int(a.First) - int(b.First) })
+	merged := sorted[:1]
+	for _, p := range sorted[1:] {
+		last := &merged[len(merged)-1]
+		if int(p.First) <= int(last.Last)+1 {
+			last.Last = max(last.Last, p.Last)
+			continue
+		}
+		merged = append(merged, p)
+	}
+	return merged
+}

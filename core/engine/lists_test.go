@@ -1,0 +1,117 @@
+package engine_test
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"testing"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gen"
+	"hollowbridge/internal/netfile/netfiletest"
+)
+
+// What a gateway tells of its lists and routes is what it decides by.
+func TestListsAndRoutesAreThoseThatDecide(t *testing.T) {
+	permitted, routed := 0, 0
+	for seed := range uint64(few(200, 40)) {
+		e := engine.Compile(netfiletest.Parse(t, gen.Small(seed)), nil)
+		random := rand.New(rand.NewPCG(seed, 41))
+		sources, walk := talkedOf(e.Network()), e.NewWalk()
+		for range 60 {
+			p := header.Packet{Source: sources[random.IntN(len(sources))], Destination: sources[random.IntN(len(sources))], SourcePort: 40000, DestinationPort: uint16(1 + random.IntN(500)), Protocol: header.TCP}
+			if header.FamilyOf(p.Source) != header.FamilyOf(p.Destination) {
+				continue
+			}
+			from, err := e.Locate(p.Source)
+			if err != nil {
+				continue
+			}
+			trace := walk.Trace(engine.Connection{Packet: p, From: from, Moment: network.Always})
+			s := trace.Stood
+			if s.Gateway == nil || s.Out == nil {
+				continue
+			}
+			g := e.Gateway(s.Gateway)
+			if g.OutTo(s.After.Destination) != s.Out || !g.RoutedBy(s.Out).Contains(s.After.Destination) {
+				t.Fatalf("seed %d: %s goes to %s by %s, not by %v", seed, s.Gateway.Name, s.After.Destination, s.Out, g.OutTo(s.After.Destination))
+			}
+			routed++
+			if trace.Step != engine.StepFilter || trace.Rule == nil || trace.At.Gateway != s.Gateway {
+				continue
+			}
+			list := slices.Collect(g.Permissions(s.In, s.Out))
+			k := slices.IndexFunc(list, func(m engine.Match) bool {
+				return m.From.Contains(s.Seen.Source) && m.To.Contains(s.Seen.Destination) && (len(m.Services) == 0 || m.Services.Matches(s.Seen.Protocol, s.Seen.DestinationPort)) &&
+					(len(m.SourcePorts) == 0 || slices.ContainsFunc(m.SourcePorts, func(r header.Ports) bool { return r.Contains(s.Seen.SourcePort) }))
+			})
+			if k < 0 || list[k].Rule != trace.Rule {
+				t.Fatalf("seed %d: %s stops %+v by %s, its list does not", seed, s.Gateway.Name, s.Seen, trace.Rule.Name)
+			}
+			permitted++
+		}
+		for _, n := range e.Network().Gateways {
+			checkWays(t, e.Gateway(n))
+		}
+	}
+	if routed < 200 || permitted < 10 {
+		t.Errorf("%d packets were routed, %d stopped by a rule", routed, permitted)
+	}
+}
+
+// talkedOf are addresses that a network says something of, and neighbours of them.
+func talkedOf(n *network.Network) (list []netip.Addr) {
+	add := func(a netip.Addr) {
+		if a.IsValid() {
+			list = append(list, a, a.Next())
+		}
+	}
+	for _, h := range n.Hosts {
+		for _, a := range h.Addresses {
+			add(a)
+		}
+	}
+	for _, g := range n.Gateways {
+		for _, i := range g.Interfaces {
+			for _, p := range i.Addresses {
+				add(p.Addr())
+			}
+		}
+		for _, r := range g.NAT {
+			add(r.Outside.First)
+			add(r.Target.V4)
+		}
+	}
+	return append(list, netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("2001:db8:ffff::1"))
+}
+
+// checkWays compares the routes of a gateway with where it sends their first address.
+func checkWays(t *testing.T, g *engine.Gateway) {
+	t.Helper()
+	ways := g.Ways()
+	for _, w := range ways {
+		longer := slices.ContainsFunc(ways, func(v engine.Way) bool { return v.To.Bits() > w.To.Bits() && v.To.Contains(w.To.Addr()) })
+		if out := g.OutTo(w.To.Addr()); !longer && out != w.Out {
+			t.Errorf("%s: the way to %s leads to %v, it sends by %v", g.Name, w.To, w.Out, out)
+		}
+	}
+}
+
+// Where connections can begin is where the addresses are that they begin at.
+func TestThePlacesHaveTheirSources(t *testing.T) {
+	for seed := range uint64(few(60, 20)) {
+		e := engine.Compile(netfiletest.Parse(t, gen.Small(seed)), nil)
+		for _, w := range e.Places() {
+			for _, r := range w.Sources.Ranges() {
+				at, err := e.Locate(r.First)
+				if _, several := err.(engine.Several); err != nil && !several {
+					t.Errorf("seed %d: %s of %s: %v", seed, r.First, w.Place.Name(), err)
+				} else if err == nil && at.Internet != w.Place.Internet {
+					t.Errorf("seed %d: %s is at %s, not at %s", seed, r.First, at.Name(), w.Place.Name())
+				}
+			}
+		}
+	}
+}
