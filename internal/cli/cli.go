@@ -88,8 +88,9 @@ type options struct {
 	ipv6   bool
 	after  repeated
 
-	dryRun, allow        bool
+	dryRun, allow, here  bool
 	gateway, explain     string
+	against              string
 	csv, stops           bool
 	tap, junit           bool
 	from, to, service    string
@@ -110,6 +111,7 @@ type call struct {
 	command *command
 	options options
 	args    []string
+	all     []string // the command and everything behind it, as it was typed
 	remarks []string // said below what an edit changed
 }
 
@@ -118,7 +120,7 @@ func commands() []*command {
 	return []*command{
 		demoCommand, initCommand, showCommand,
 		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand,
-		checkCommand, traceCommand, reachCommand, expectCommand, compareCommand, versionCommand, helpCommand,
+		checkCommand, traceCommand, reachCommand, expectCommand, compareCommand, proveCommand, versionCommand, helpCommand,
 	}
 }
 
@@ -223,7 +225,7 @@ func runCommand(args []string, env *Environment) int {
 		fmt.Fprintln(env.Err, "hollowbridge help lists them.")
 		return wrong
 	}
-	call := &call{Environment: env, command: c}
+	call := &call{Environment: env, command: c, all: args}
 	switch err := call.parse(args[1:]); {
 	case errors.Is(err, flag.ErrHelp):
 		printHelp(env, c)

@@ -23,6 +23,21 @@ type question struct {
 	moment            network.Moment
 }
 
+// questionFlags checks -sport and reads -at, which is now where it is absent. It returns false
+// where it has said what is wrong with them.
+func (c *call) questionFlags() (moment network.Moment, ok bool) {
+	if c.options.sport < 1 || c.options.sport > 65535 {
+		c.misused("-sport %d: ports go from 1 to 65535", c.options.sport)
+		return 0, false
+	}
+	moment, err := parseMoment(c.options.at, c.Now())
+	if err != nil {
+		c.misused("-at %s", err)
+		return 0, false
+	}
+	return moment, true
+}
+
 // An end is one side of a question: the addresses a word stands for.
 type end struct {
 	set  header.Addresses

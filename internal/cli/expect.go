@@ -60,9 +60,9 @@ func runExpect(c *call) int {
 	case c.options.json:
 		c.printJSON(c.expectResult(results))
 	case c.options.tap:
-		c.printTAP(results)
+		c.printTAP(c.checks(results))
 	case c.options.junit:
-		if err := c.printJUnit(n.Name, results, failed); err != nil {
+		if err := c.printJUnit(n.Name, c.checks(results)); err != nil {
 			return c.failed(err)
 		}
 	default:
@@ -118,20 +118,36 @@ func (c *call) printExpect(results []reach.Result, failed int) {
 	fmt.Fprintf(c.Out, "\n%s, %d broken\n", count(len(results), "expectation"), failed)
 }
 
-func (c *call) printTAP(results []reach.Result) {
-	fmt.Fprintf(c.Out, "TAP version 13\n1..%d\n", len(results))
+// A checked is one line of TAP, or one test of JUnit.
+type checked struct {
+	name, failure, at, trace string // no failure where it passes
+}
+
+func (c *call) checks(results []reach.Result) []checked {
+	list := make([]checked, len(results))
 	for i := range results {
 		r := &results[i]
-		say := strings.ReplaceAll(r.Expectation.Say, "#", "\\#")
-		if text := failure(r); text == "" {
-			fmt.Fprintf(c.Out, "ok %d - %s\n", i+1, say)
-		} else {
-			fmt.Fprintf(c.Out, "not ok %d - %s\n  ---\n  message: %q\n  at: %q\n", i+1, say, text, r.Expectation.Place.String())
-			if !r.Empty {
-				fmt.Fprintf(c.Out, "  trace: %q\n", c.traceLine(r.Counter))
-			}
-			fmt.Fprintln(c.Out, "  ...")
+		list[i] = checked{name: r.Expectation.Say, failure: failure(r), at: r.Expectation.Place.String()}
+		if !r.Empty && !r.Holds {
+			list[i].trace = c.traceLine(r.Counter)
 		}
+	}
+	return list
+}
+
+func (c *call) printTAP(list []checked) {
+	fmt.Fprintf(c.Out, "TAP version 13\n1..%d\n", len(list))
+	for i, r := range list {
+		name := strings.ReplaceAll(r.name, "#", "\\#")
+		if r.failure == "" {
+			fmt.Fprintf(c.Out, "ok %d - %s\n", i+1, name)
+			continue
+		}
+		fmt.Fprintf(c.Out, "not ok %d - %s\n  ---\n  message: %q\n  at: %q\n", i+1, name, r.failure, r.at)
+		if r.trace != "" {
+			fmt.Fprintf(c.Out, "  trace: %q\n", r.trace)
+		}
+		fmt.Fprintln(c.Out, "  ...")
 	}
 }
 
@@ -154,16 +170,13 @@ type junitFailure struct {
 	Text    string `xml:",chardata"`
 }
 
-func (c *call) printJUnit(name string, results []reach.Result, failed int) error {
-	suite := junitSuite{Name: name, Tests: len(results), Failures: failed}
-	for i := range results {
-		r := &results[i]
-		entry := junitCase{Class: name, Name: r.Expectation.Say}
-		if text := failure(r); text != "" {
-			entry.Failure = &junitFailure{Message: text, Text: r.Expectation.Place.String()}
-			if !r.Empty {
-				entry.Failure.Text += "\n" + c.traceLine(r.Counter)
-			}
+func (c *call) printJUnit(name string, list []checked) error {
+	suite := junitSuite{Name: name, Tests: len(list)}
+	for _, r := range list {
+		entry := junitCase{Class: name, Name: r.name}
+		if r.failure != "" {
+			suite.Failures++
+			entry.Failure = &junitFailure{Message: r.failure, Text: strings.TrimRight(r.at+"\n"+r.trace, "\n")}
 		}
 		suite.Cases = append(suite.Cases, entry)
 	}

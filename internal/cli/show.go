@@ -13,17 +13,22 @@ import (
 )
 
 var showCommand = &command{
-	name: "show", arguments: "[gateways|hosts|groups|services|rules|expectations|map|rule NAME]",
+	name: "show", arguments: "[gateways|hosts|groups|services|rules|expectations|map|rule NAME|kernel GATEWAY]",
 	summary: "shows what is defined: gateways, hosts, groups, services, rules, a map",
 	help: `Shows what the network file defines, as tables: the whole of it, or one part. Rules stand in
 the order in which they are tried, each with the line it is written in. map draws the network;
-rule NAME tells everything about one rule.`,
+rule NAME tells everything about one rule. kernel GATEWAY shows what the Linux kernel would be told
+for a gateway, chain by chain; with -here instead of a name, what it has been told on this machine.`,
 	examples: []string{
 		"hollowbridge show", "hollowbridge show rules", "hollowbridge show hosts -json", "hollowbridge show map",
-		"hollowbridge show rule archive-web",
+		"hollowbridge show rule archive-web", "hollowbridge show kernel keep",
 	},
-	flags: func(set *flag.FlagSet, o *options) { fileFlag(set, o); jsonFlag(set, o) },
-	run:   runShow,
+	flags: func(set *flag.FlagSet, o *options) {
+		fileFlag(set, o)
+		jsonFlag(set, o)
+		set.BoolVar(&o.here, "here", false, "with kernel: what this machine has")
+	},
+	run: runShow,
 }
 
 // A part is one thing that show shows.
@@ -44,6 +49,12 @@ var parts = []part{
 func runShow(c *call) int {
 	isRule := len(c.args) == 2 && c.args[0] == "rule"
 	isMap := len(c.args) == 1 && c.args[0] == "map"
+	if len(c.args) > 0 && c.args[0] == "kernel" {
+		return c.showKernel()
+	}
+	if c.options.here {
+		return c.misused("-here goes with kernel")
+	}
 	if len(c.args) > 1 && !isRule {
 		return c.misused("one part at a time")
 	}

@@ -52,12 +52,9 @@ func runTrace(c *call) int {
 	if len(c.args) != 3 {
 		return c.misused("it needs FROM, TO and SERVICE")
 	}
-	if c.options.sport < 1 || c.options.sport > 65535 {
-		return c.misused("-sport %d: ports go from 1 to 65535", c.options.sport)
-	}
-	moment, err := parseMoment(c.options.at, c.Now())
-	if err != nil {
-		return c.misused("-at %s", err)
+	moment, ok := c.questionFlags()
+	if !ok {
+		return wrong
 	}
 	n := c.network()
 	if n == nil {

@@ -1,0 +1,753 @@
+package lab
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/kernel"
+
+	"golang.org/x/sys/unix"
+)
+
+// A Lab is a network on the kernel: every gateway, every host and the internet is a network
+// namespace of its own. It must be built in namespaces that are the process's own, see Enter.
+type Lab struct {
+	Unable []*kernel.Unable // what the kernel can't do as the file says, which is left out
+	Notes  []string         // how the lab differs from the network
+
+	engine   *engine.Engine
+	at       network.Moment
+	nodes    []*node
+	wires    *node // the switches: a bridge for each segment
+	gateways map[*network.Gateway]*node
+	hosts    map[string]*node
+	internet *node
+	clients  map[string]*node             // VPN clients of an interface
+	machines map[machinesOf]*node         // machines without a name
+	ends     map[*network.Segment][]*link // of everything on a segment
+	owners   map[*network.Interface]*link
+	ports    int // how many ends of wires there are at the switches
+	stations []*station
+	raws     []*rawStation
+	captures []*capture
+	seen     sightings
+	placing  sync.Mutex // of machines without a name, which are made when they are needed
+}
+
+// machinesOf names the machines of a segment that take one prefix for it.
+type machinesOf struct {
+	segment *network.Segment
+	prefix  netip.Prefix
+}
+
+// Build builds the lab for a network at a moment. Close takes it down.
+func Build(e *engine.Engine, at network.Moment) (*Lab, error) {
+	l := &Lab{
+		engine: e, at: at, gateways: map[*network.Gateway]*node{}, hosts: map[string]*node{}, clients: map[string]*node{},
+		machines: map[machinesOf]*node{}, ends: map[*network.Segment][]*link{}, owners: map[*network.Interface]*link{},
+	}
+	if err := l.build(); err != nil {
+		l.Close()
+		return nil, err
+	}
+	return l, nil
+}
+
+// Close takes the lab down.
+func (l *Lab) Close() {
+	for _, s := range l.stations {
+		s.close()
+	}
+	for _, r := range l.raws {
+		r.close()
+	}
+	for _, c := range l.captures {
+		c.close()
+	}
+	for _, n := range l.nodes {
+		n.close()
+	}
+}
+
+func (l *Lab) node(name string) (*node, error) {
+	n, err := newNode(name)
+	if n != nil && err == nil {
+		l.nodes = append(l.nodes, n)
+	}
+	return n, err
+}
+
+func (l *Lab) build() error {
+	var err error
+	if l.wires, err = l.node("switches"); err != nil {
+		return err
+	}
+	if l.internet, err = l.node(Internet); err != nil {
+		return err
+	}
+	n := l.engine.Network()
+	for number, s := range n.Segments {
+		if err := l.bridge(number); err != nil {
+			return fmt.Errorf("%s: %w", s.Name, err)
+		}
+	}
+	for _, step := range []func() error{l.placeGateways, l.placeInternet, l.placeHosts, l.placeClients, l.introduce, l.program, l.watch} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func bridgeOf(number int) string { return fmt.Sprintf("seg%d", number) }
+
+// join connects a node to a segment and returns its end.
+func (l *Lab) join(n *node, s *network.Segment, name, about string) (*link, error) {
+	l.ports++
+	port := fmt.Sprintf("port%d", l.ports)
+	end, other, err := connect(n, l.wires, name, port, about)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.plug(other, slices.Index(l.engine.Network().Segments, s)); err != nil {
+		return nil, err
+	}
+	l.ends[s] = append(l.ends[s], end)
+	return end, end.hurries()
+}
+
+// placeGateways makes the gateways, with the interfaces that are up.
+func (l *Lab) placeGateways() error {
+	for _, g := range l.engine.Network().Gateways {
+		n, err := l.node(g.Name)
+		if err != nil {
+			return err
+		}
+		l.gateways[g] = n
+		if err := n.forwards(); err != nil {
+			return err
+		}
+		if err := n.sets("ipv4/conf/all/arp_ignore"); err != nil { // it answers on a segment for its address there
+			return err
+		}
+		for _, i := range g.Interfaces {
+			if !i.IsUp() || i.Segment == nil {
+				continue
+			}
+			if i.Trunk != nil {
+				l.Notes = append(l.Notes, fmt.Sprintf("%s, VLAN %d of %s, has a wire of its own", i, i.VLAN, i.Trunk.Name))
+			}
+			end, err := l.join(n, i.Segment, deviceOf(i), i.Name)
+			if err != nil {
+				return err
+			}
+			l.owners[i] = end
+			for _, p := range i.Addresses {
+				if err := end.address(p.Addr()); err != nil {
+					return err
+				}
+			}
+		}
+		if err := l.routeGateway(g, n); err != nil {
+			return err
+		}
+		if err := l.stationOf(g, n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// routeGateway gives a gateway its routes, and those of each of its uplinks to answers that
+// must leave by it.
+func (l *Lab) routeGateway(g *network.Gateway, n *node) error {
+	for _, w := range l.engine.Gateway(g).Ways() {
+		if err := n.route(l.wayOf(g, w, 0)); err != nil {
+			return err
+		}
+	}
+	uplinks := kernel.Uplinks(g)
+	if len(uplinks) < 2 {
+		return nil
+	}
+	for k, i := range uplinks {
+		mark, mask := kernel.UplinkMark(k + 1)
+		table := 100 + k
+		for _, r := range g.Upstreams() {
+			if r.Out == i {
+				if err := n.route(l.wayOf(g, engine.Way{To: r.To, Out: r.Out, Via: r.Via}, table)); err != nil {
+					return err
+				}
+			}
+		}
+		for _, p := range i.Addresses {
+			if err := n.route(way{to: p.Masked(), out: l.owners[i], table: table}); err != nil {
+				return err
+			}
+		}
+		for _, w := range l.engine.Gateway(g).Ways() {
+			if w.Out == i {
+				if err := n.route(l.wayOf(g, w, table)); err != nil {
+					return err
+				}
+			}
+		}
+		for _, family := range header.Families {
+			if !i.FacesInternet(family) {
+				continue
+			}
+			if err := n.follows(mark, mask, table, family); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// routers are the addresses of the provider's router on an uplink where the file names none.
+var routers = [2]netip.Addr{netip.MustParseAddr("169.254.0.1"), netip.MustParseAddr("fe80::1")}
+
+// wayOf returns a route of a gateway for the kernel.
+func (l *Lab) wayOf(g *network.Gateway, w engine.Way, table int) way {
+	made := way{to: w.To, out: l.owners[w.Out], via: l.hop(w), table: table}
+	switch {
+	case w.Blackhole:
+		made.kind = unix.RTN_BLACKHOLE
+	case l.engine.Gateway(g).Own().Contains(w.Via): // which the kernel does not take
+		made.via = nobodys[header.FamilyOf(w.Via)]
+	}
+	return made
+}
+
+// nobodys are addresses on no segment.
+var nobodys = [2]netip.Addr{netip.MustParseAddr("169.254.0.99"), netip.MustParseAddr("fe80::99")}
+
+// hop returns the next hop of a route of a gateway.
+func (l *Lab) hop(w engine.Way) netip.Addr {
+	if family := header.FamilyOf(w.To.Addr()); !w.Via.IsValid() && w.To.Bits() == 0 && w.Out != nil && w.Out.FacesInternet(family) {
+		return routers[family]
+	}
+	return w.Via
+}
+
+// placeInternet connects the internet to the uplinks. It has every address that nobody else
+// has.
+func (l *Lab) placeInternet() error {
+	n := l.internet
+	if err := n.forwards(); err != nil {
+		return err
+	}
+	if err := l.station(n, 1, nil); err != nil {
+		return err
+	}
+	if err := l.answersRaw(n, nil, rawProtocols()); err != nil {
+		return err
+	}
+	for _, f := range header.Families {
+		if err := n.route(way{to: f.Prefix(), kind: unix.RTN_LOCAL}); err != nil {
+			return err
+		}
+	}
+	lost := header.AllAddresses().Minus(l.engine.Network().Internet()).Union(l.engine.Unsent())
+	for _, i := range l.uplinks() {
+		lost = lost.Minus(header.AddressesOfPrefixes(i.Addresses...)).Minus(header.AddressesOfPrefixes(i.Upstream.Routes...))
+	}
+	for _, h := range l.engine.Network().Hosts {
+		for _, a := range h.Addresses {
+			if h.Segment(a) == nil && h.Clients(a) == nil {
+				lost = lost.Minus(header.Single(a))
+			}
+		}
+	}
+	lost = lost.Union(network.NotCarried()).Minus(header.AddressesOfPrefixes(netip.MustParsePrefix("fe80::/10"), netip.MustParsePrefix("ff00::/8"), netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")))
+	for _, i := range l.uplinks() {
+		lost = lost.Minus(header.AddressesOfPrefixes(i.Addresses...))
+	}
+	for _, p := range prefixesOf(lost) {
+		if err := n.route(way{to: p, kind: unix.RTN_BLACKHOLE, metric: 2000}); err != nil {
+			return err
+		}
+	}
+	for _, i := range slices.Backward(l.uplinks()) { // of several that have a prefix, the first is sent what is for it
+		if err := l.placeUplink(i); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// uplinks returns the interfaces that face the internet; their segments are there also where
+// they are down.
+func (l *Lab) uplinks() (list []*network.Interface) {
+	for _, g := range l.engine.Network().Gateways {
+		for _, i := range g.Interfaces {
+			if i.IsUplink() && i.Segment != nil {
+				list = append(list, i)
+			}
+		}
+	}
+	return list
+}
+
+// upDevice is what the internet calls its end of an uplink.
+func upDevice(i *network.Interface) string { return fmt.Sprintf("up%d-%d", i.Gateway.Index, i.Index) }
+
+func (l *Lab) placeUplink(i *network.Interface) error {
+	n := l.internet
+	end, err := l.join(n, i.Segment, upDevice(i), "")
+	if err != nil {
+		return err
+	}
+	for _, a := range routers {
+		if err := end.address(a); err != nil {
+			return err
+		}
+	}
+	for _, r := range i.Gateway.Upstreams() {
+		if r.Out == i && r.Via.IsValid() {
+			if err := end.address(r.Via); err != nil {
+				return err
+			}
+		}
+	}
+	for _, p := range i.Addresses {
+		if i.FacesInternet(header.FamilyOf(p.Addr())) {
+			if err := n.route(way{to: p.Masked(), out: end}); err != nil {
+				return err
+			}
+		}
+	}
+	for _, p := range i.Upstream.Routes {
+		if via, has := i.Address(header.FamilyOf(p.Addr())); has {
+			if err := n.route(way{to: p, out: end, via: via}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// prefixesOf returns the prefixes that a set of addresses is made of.
+func prefixesOf(set header.Addresses) (list []netip.Prefix) {
+	for _, r := range set.Ranges() {
+		for first := r.First; first.IsValid() && !r.Last.Less(first); {
+			best := netip.PrefixFrom(first, first.BitLen())
+			for bits := first.BitLen() - 1; bits >= 0; bits-- {
+				p := netip.PrefixFrom(first, bits)
+				if p.Masked().Addr() != first || r.Last.Less(header.RangeOf(p).Last) {
+					break
+				}
+				best = p
+			}
+			list = append(list, best)
+			first = header.RangeOf(best).Last.Next()
+		}
+	}
+	return list
+}
+
+// placeHosts makes the hosts, on their segments, with the VPN clients or on the internet.
+func (l *Lab) placeHosts() error {
+	for number, h := range l.engine.Network().Hosts {
+		n, err := l.node(h.Name)
+		if err != nil {
+			return err
+		}
+		l.hosts[h.Name] = n
+		on := map[*network.Segment]*link{}
+		for k, a := range h.Addresses {
+			s, by := h.Segment(a), h.Clients(a)
+			switch {
+			case s != nil:
+				end := on[s]
+				if end == nil {
+					if end, err = l.join(n, s, fmt.Sprintf("eth%d", len(on)), ""); err != nil {
+						return err
+					}
+					on[s] = end
+				}
+				if err := end.settle(a, s.PrefixOf(a)); err != nil {
+					return err
+				}
+			case by != nil:
+				if !by.IsUp() || by.Segment == nil {
+					continue
+				}
+				end, err := l.join(n, by.Segment, fmt.Sprintf("vpn%d", k), "")
+				if err != nil {
+					return err
+				}
+				if err := end.address(a); err != nil {
+					return err
+				}
+				if via, has := by.Address(header.FamilyOf(a)); has {
+					if err := n.answersBy(a, end, via, 100+k); err != nil {
+						return err
+					}
+				}
+			default:
+				if err := l.settleAbroad(n, number, k, a); err != nil {
+					return err
+				}
+			}
+		}
+		for s, end := range on {
+			for _, family := range header.Families {
+				if err := l.routeMachine(on, end, engine.Place{Host: h, Segment: s}, family); err != nil {
+					return err
+				}
+			}
+		}
+		if err := l.station(n, 1+len(h.Relays), h); err != nil {
+			return err
+		}
+		if err := l.answersRaw(n, h, rawProtocols()); err != nil {
+			return err
+		}
+		if err := l.put(n, kernel.CompileHost(h)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// settle gives a machine on a segment an address, and the prefix that it takes for its segment.
+func (end *link) settle(a netip.Addr, prefix netip.Prefix) error {
+	if err := end.address(a); err != nil {
+		return err
+	}
+	if !prefix.IsValid() {
+		return nil
+	}
+	return end.node.route(way{to: prefix.Masked(), out: end})
+}
+
+// routeMachine gives a machine its default gateway, by the end on the segment where that is.
+func (l *Lab) routeMachine(on map[*network.Segment]*link, end *link, at engine.Place, family header.Family) error {
+	i, abroad := l.engine.DefaultGateway(at, family)
+	var via netip.Addr
+	switch {
+	case abroad:
+		segment := at.Segment
+		if at.Host != nil && at.Host.Upstream != nil {
+			segment = at.Host.Upstream
+		}
+		for _, up := range segment.Interfaces {
+			for _, r := range up.Gateway.Upstreams() {
+				if r.Out == up && header.FamilyOf(r.To.Addr()) == family && !via.IsValid() {
+					via = l.hop(engine.Way{To: r.To, Out: up, Via: r.Via})
+				}
+			}
+		}
+		if on[segment] != nil {
+			end = on[segment]
+		}
+	case i != nil:
+		via, _ = i.Address(family)
+		if on[i.Segment] != nil {
+			end = on[i.Segment]
+		}
+	}
+	if !via.IsValid() {
+		return nil
+	}
+	return end.node.route(way{to: family.Prefix(), out: end, via: via})
+}
+
+func (l *Lab) routeClient(end *link, by *network.Interface, family header.Family) error {
+	via, has := by.Address(family)
+	if !has {
+		return nil
+	}
+	return end.node.route(way{to: family.Prefix(), out: end, via: via})
+}
+
+// settleAbroad gives a host on the internet an address there.
+func (l *Lab) settleAbroad(n *node, number, k int, a netip.Addr) error {
+	end, other, err := connect(n, l.internet, fmt.Sprintf("net%d", k), fmt.Sprintf("host%d-%d", number, k), "")
+	if err != nil {
+		return err
+	}
+	if err := end.address(a); err != nil {
+		return err
+	}
+	router := routers[header.FamilyOf(a)]
+	if err := other.address(router); err != nil {
+		return err
+	}
+	if !network.NotCarried().Contains(a) {
+		if err := l.internet.route(way{to: netip.PrefixFrom(a, a.BitLen()), out: other}); err != nil {
+			return err
+		}
+	}
+	return n.answersBy(a, end, router, 100+k)
+}
+
+// placeClients makes the VPN clients of each interface: one machine that has all of their
+// addresses that no host has.
+func (l *Lab) placeClients() error {
+	for _, g := range l.engine.Network().Gateways {
+		for _, i := range g.Interfaces {
+			if len(i.Clients) == 0 || !i.IsUp() || i.Segment == nil {
+				continue
+			}
+			n, err := l.node(clientsOf(i))
+			if err != nil {
+				return err
+			}
+			l.clients[i.String()] = n
+			end, err := l.join(n, i.Segment, "vpn", "")
+			if err != nil {
+				return err
+			}
+			for _, p := range i.Clients {
+				if err := n.route(way{to: p, kind: unix.RTN_LOCAL}); err != nil {
+					return err
+				}
+				if err := l.routeClient(end, i, header.FamilyOf(p.Addr())); err != nil {
+					return err
+				}
+			}
+			for _, h := range l.engine.Network().Hosts {
+				for _, a := range h.Addresses {
+					if h.Clients(a) == i {
+						if err := n.route(way{to: netip.PrefixFrom(a, a.BitLen()), kind: unix.RTN_UNREACHABLE}); err != nil {
+							return err
+						}
+					}
+				}
+			}
+			if err := l.station(n, 1, nil); err != nil {
+				return err
+			}
+			if err := l.answersRaw(n, nil, rawProtocols()); err != nil {
+				return err
+			}
+			if err := l.put(n, kernel.CompileInternet(nil, deviceOf)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// mostIntroduced is how many outside addresses of an interface's rules its neighbors are told
+// one by one.
+const mostIntroduced = 2048
+
+// introduce tells everybody on a segment that a gateway there answers for the outside
+// addresses of its rules.
+func (l *Lab) introduce() error {
+	for _, s := range l.engine.Network().Segments {
+		for _, i := range slices.Backward(s.Interfaces) { // of several that answer for an address, the first does
+			owner := l.owners[i]
+			if owner == nil {
+				continue
+			}
+			claimed := l.claimedOn(i)
+			if claimed.Size() > mostIntroduced {
+				l.Notes = append(l.Notes, fmt.Sprintf("%s: nobody on %s is told of so many outside addresses (%s)", i.Gateway.Name, s.Name, claimed))
+				continue
+			}
+			for _, end := range l.ends[s] {
+				if end.node == owner.node {
+					continue
+				}
+				if err := acquaint(end, claimed, owner); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// claimedOn returns the outside addresses that an interface answers for on its segment.
+func (l *Lab) claimedOn(i *network.Interface) header.Addresses {
+	claimed := l.engine.Gateway(i.Gateway).Claimed(l.at).Intersect(header.AddressesOfPrefixes(i.Segment.Prefixes...))
+	for _, other := range i.Segment.Interfaces {
+		claimed = claimed.Minus(other.Own())
+	}
+	for _, h := range l.engine.Network().Hosts {
+		for _, a := range h.Addresses {
+			if h.Segment(a) == i.Segment {
+				claimed = claimed.Minus(header.Single(a))
+			}
+		}
+	}
+	return claimed
+}
+
+func acquaint(end *link, claimed header.Addresses, owner *link) error {
+	for _, r := range claimed.Ranges() {
+		for a := r.First; ; a = a.Next() {
+			if err := end.knows(a, owner.mac); err != nil {
+				return err
+			}
+			if a == r.Last {
+				break
+			}
+		}
+	}
+	return nil
+}
+
+// program puts the gateways' programs on their nodes, and that of the internet.
+func (l *Lab) program() error {
+	for _, g := range l.engine.Network().Gateways {
+		p, unable, err := kernel.Compile(l.engine.Gateway(g), kernel.Options{At: l.at, Device: deviceOf, LeaveOut: true})
+		if err != nil {
+			return err
+		}
+		l.Unable = append(l.Unable, unable...)
+		if err := l.put(l.gateways[g], p); err != nil {
+			return fmt.Errorf("%s: %w", g.Name, err)
+		}
+	}
+	return l.put(l.internet, kernel.CompileInternet(l.uplinks(), upDevice))
+}
+
+// Refresh ends all sessions everywhere, and forgets what was seen.
+func (l *Lab) Refresh() error {
+	for _, n := range l.nodes {
+		if n == l.wires {
+			continue
+		}
+		if n.machine == nil {
+			var err error
+			if n.machine, err = kernel.OpenMachine(n.space); err != nil {
+				return err
+			}
+		}
+		if err := n.machine.EndSessions(); err != nil {
+			return fmt.Errorf("%s: %w", n.name, err)
+		}
+	}
+	l.seen.Lock()
+	defer l.seen.Unlock()
+	l.seen.all = l.seen.all[:0]
+	return nil
+}
+
+func (l *Lab) put(n *node, p *kernel.Program) error {
+	m, err := kernel.OpenMachine(n.space)
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	return m.Apply(p)
+}
+
+// watch begins to look at what passes every machine.
+func (l *Lab) watch() error {
+	for _, n := range l.nodes {
+		if n == l.wires {
+			continue
+		}
+		if err := l.watchNode(n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func clientsOf(i *network.Interface) string { return "clients of " + i.String() }
+
+// segmentOf returns the lab's own segment of a name, or nil: a connection may be of another
+// network than the one that was built.
+func (l *Lab) segmentOf(s *network.Segment) *network.Segment {
+	for _, own := range l.engine.Network().Segments {
+		if own.Name == s.Name {
+			return own
+		}
+	}
+	return nil
+}
+
+// nodeAt returns the node of a machine that sends from an address.
+func (l *Lab) nodeAt(p engine.Place, a netip.Addr) (*node, error) {
+	switch {
+	case p.Host != nil:
+		return l.hosts[p.Host.Name], nil
+	case p.Clients != nil:
+		return l.clients[p.Clients.String()], nil
+	case p.Internet:
+		return l.internet, nil
+	}
+	if p.Segment = l.segmentOf(p.Segment); p.Segment == nil {
+		return nil, nil
+	}
+	l.placing.Lock()
+	defer l.placing.Unlock()
+	key := machinesOf{p.Segment, p.Segment.PrefixOf(a)}
+	if l.isRouter(p.Segment, a) {
+		return l.internet, nil
+	}
+	n := l.machines[key]
+	if n == nil {
+		var err error
+		if n, err = l.node("a machine on " + p.Segment.Name); err != nil {
+			return nil, err
+		}
+		l.machines[key] = n
+		end, err := l.join(n, p.Segment, "eth0", "")
+		if err != nil {
+			return nil, err
+		}
+		for _, i := range p.Segment.Interfaces {
+			if owner := l.owners[i]; owner != nil {
+				if claimed := l.claimedOn(i); claimed.Size() <= mostIntroduced {
+					if err := acquaint(end, claimed, owner); err != nil {
+						return nil, err
+					}
+				}
+			}
+		}
+		if err := l.watchNode(n); err != nil {
+			return nil, err
+		}
+	}
+	end := n.links[0]
+	if err := end.settle(a, key.prefix); err != nil {
+		return nil, err
+	}
+	return n, l.routeMachine(map[*network.Segment]*link{p.Segment: end}, end, engine.Place{Segment: p.Segment}, header.FamilyOf(a))
+}
+
+// isRouter reports whether an address on a segment is that of a provider's router, and so the
+// internet's.
+func (l *Lab) isRouter(s *network.Segment, a netip.Addr) bool {
+	for _, i := range s.Interfaces {
+		if slices.ContainsFunc(i.Gateway.Upstreams(), func(r network.Route) bool { return r.Out == i && r.Via == a }) {
+			return true
+		}
+	}
+	return false
+}
+
+// Name returns what the lab calls the machine of a place that has an address.
+func (l *Lab) Name(p engine.Place, a netip.Addr) string {
+	switch {
+	case p.Host != nil:
+		return p.Host.Name
+	case p.Clients != nil:
+		return clientsOf(p.Clients)
+	case p.Internet:
+		return l.internet.name
+	}
+	if l.isRouter(p.Segment, a) {
+		return l.internet.name
+	}
+	return "a machine on " + p.Segment.Name
+}
+
+// Internet is what the lab calls the machine that everybody is on the internet who has no name.
+const Internet = "the internet"
+
+// IsGateway reports whether a machine of the lab is a gateway.
+func (l *Lab) IsGateway(name string) bool { return l.engine.Network().Gateway(name) != nil }

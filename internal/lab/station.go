@@ -1,0 +1,272 @@
+package lab
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"sync"
+	"syscall"
+	"time"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/kernel"
+
+	"golang.org/x/sys/unix"
+)
+
+// A station is who answers at a node.
+type station struct {
+	node *node
+	host *network.Host // whose relays and services count, or nil
+	tcp  []net.Listener
+	udp  []*net.UDPConn
+	wait sync.WaitGroup
+}
+
+// patience is how long a station waits for a client, or for another machine.
+const patience = 2 * time.Second
+
+// listen opens a TCP and a UDP port of a station, for both families; what comes there is handed
+// to the relay of a number, or answered where that is negative.
+func (s *station) listen(port uint16, relay int) error {
+	config := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) error {
+		return c.Control(func(fd uintptr) {
+			unix.SetsockoptInt(int(fd), unix.SOL_IP, unix.IP_RECVORIGDSTADDR, 1)
+			unix.SetsockoptInt(int(fd), unix.SOL_IPV6, unix.IPV6_RECVORIGDSTADDR, 1)
+			unix.SetsockoptInt(int(fd), unix.SOL_IP, unix.IP_TRANSPARENT, 1)
+			unix.SetsockoptInt(int(fd), unix.SOL_IPV6, unix.IPV6_TRANSPARENT, 1)
+		})
+	}}
+	return s.node.do(func() error {
+		for _, family := range []string{"4", "6"} {
+			at := fmt.Sprintf("0.0.0.0:%d", port)
+			if family == "6" {
+				at = fmt.Sprintf("[::]:%d", port)
+			}
+			listener, err := config.Listen(context.Background(), "tcp"+family, at)
+			if err != nil {
+				return fmt.Errorf("%s: %w", s.node.name, err)
+			}
+			s.tcp = append(s.tcp, listener)
+			packets, err := config.ListenPacket(context.Background(), "udp"+family, at)
+			if err != nil {
+				return fmt.Errorf("%s: %w", s.node.name, err)
+			}
+			s.udp = append(s.udp, packets.(*net.UDPConn))
+			s.wait.Add(2)
+			go s.serve(listener, relay)
+			go s.servePackets(packets.(*net.UDPConn), relay)
+		}
+		return nil
+	})
+}
+
+// station opens the ports at which a machine of the lab answers, see kernel.Served.
+func (l *Lab) station(n *node, ports int, h *network.Host) error {
+	s := &station{node: n, host: h}
+	l.stations = append(l.stations, s)
+	for k := range ports {
+		if err := s.listen(uint16(kernel.Served+k), k-1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mostOwnPorts is how many ports a gateway of the lab serves itself.
+const mostOwnPorts = 64
+
+// stationOf opens the ports that a gateway itself serves.
+func (l *Lab) stationOf(g *network.Gateway, n *node) error {
+	s := &station{node: n}
+	l.stations = append(l.stations, s)
+	var ports []uint16
+	for _, served := range g.Serves {
+		for _, one := range served.Services {
+			if one.Protocol != header.TCP && one.Protocol != header.UDP || one.Ports.Count() > mostOwnPorts {
+				continue
+			}
+			for p := int(one.Ports.First); p <= int(one.Ports.Last); p++ {
+				ports = append(ports, uint16(p))
+			}
+		}
+	}
+	slices.Sort(ports)
+	ports = slices.Compact(ports)
+	own := slices.DeleteFunc(rawProtocols(), func(p header.Protocol) bool {
+		return !slices.ContainsFunc(g.Serves, func(s network.GatewayService) bool { return servesSome(s.Services, p) })
+	})
+	if err := l.answersRaw(n, nil, own); err != nil {
+		return err
+	}
+	for _, p := range ports[:min(len(ports), mostOwnPorts)] {
+		if err := s.listen(p, -1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *station) close() {
+	for _, t := range s.tcp {
+		t.Close()
+	}
+	for _, u := range s.udp {
+		u.Close()
+	}
+	s.wait.Wait()
+}
+
+func (s *station) serve(listener net.Listener, relay int) {
+	defer s.wait.Done()
+	for {
+		conn, err := listener.Accept()
+		if err != nil {
+			return
+		}
+		s.wait.Add(1)
+		go func() {
+			defer s.wait.Done()
+			s.answer(conn.(*net.TCPConn), relay)
+		}()
+	}
+}
+
+// answer sends back the first byte, or what the relay's target sends back for it.
+func (s *station) answer(conn *net.TCPConn, relay int) {
+	defer conn.Close()
+	conn.SetLinger(0)
+	conn.SetDeadline(time.Now().Add(patience))
+	b := make([]byte, 1)
+	if _, err := conn.Read(b); err != nil {
+		return
+	}
+	if relay < 0 || s.handOn("tcp", conn.LocalAddr().(*net.TCPAddr).AddrPort().Port(), relay, b) {
+		conn.Write(b)
+		conn.Read(b) // until the client closes
+	}
+}
+
+// handOn does what a relay does, and the others of its host that it leads to. It reports
+// whether somebody answered.
+func (s *station) handOn(protocol string, port uint16, relay int, b []byte) bool {
+	number := header.TCP
+	if protocol == "udp" {
+		number = header.UDP
+	}
+	for range 32 {
+		r := &s.host.Relays[relay]
+		to := r.To
+		if r.ToPort != 0 {
+			port = r.ToPort
+		}
+		if !to.IsLoopback() && !s.host.Has(to) {
+			return s.dial(protocol, to, port, b)
+		}
+		next := slices.IndexFunc(s.host.Relays, func(r network.Relay) bool { return r.Listen.Matches(number, port) })
+		if next < 0 {
+			return slices.ContainsFunc(s.host.Serves, func(v network.HostService) bool {
+				return (!v.At.IsValid() || v.At == to) && v.Services.Matches(number, port)
+			})
+		}
+		relay = next
+	}
+	return false
+}
+
+// dial asks another machine, and reports whether it answers.
+func (s *station) dial(protocol string, to netip.Addr, port uint16, b []byte) bool {
+	var conn net.Conn
+	err := s.node.do(func() error { // the socket is made here, and belongs to the node
+		fd, err := unix.Socket(domain(to), map[string]int{"tcp": unix.SOCK_STREAM, "udp": unix.SOCK_DGRAM}[protocol]|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
+		if err != nil {
+			return err
+		}
+		conn = &socket{fd, s.node}
+		if from, has := s.host.AddressOf(header.FamilyOf(to)); has {
+			if err := unix.Bind(fd, sockaddr(from, 0)); err != nil {
+				return err
+			}
+		}
+		err = unix.Connect(fd, sockaddr(to, port))
+		if err == unix.EINPROGRESS {
+			return nil
+		}
+		return err
+	})
+	if conn != nil {
+		defer conn.Close()
+	}
+	if err != nil {
+		return false
+	}
+	if _, err := conn.Write(b); err != nil {
+		return false
+	}
+	n, err := conn.Read(b)
+	return err == nil && n == 1
+}
+
+func (s *station) servePackets(conn *net.UDPConn, relay int) {
+	defer s.wait.Done()
+	buffer, oob := make([]byte, 64), make([]byte, 256)
+	for {
+		n, oobn, _, from, err := conn.ReadMsgUDPAddrPort(buffer, oob)
+		if err != nil {
+			return
+		}
+		data, control := slices.Clone(buffer[:n]), slices.Clone(oob[:oobn])
+		s.wait.Add(1)
+		go func() {
+			defer s.wait.Done()
+			to, ok := originalDestination(control)
+			if !ok || relay >= 0 && !s.handOn("udp", to.Port(), relay, data) {
+				return
+			}
+			s.answerPacket(data, to, from)
+		}()
+	}
+}
+
+// answerPacket sends an answer from where the packet was for.
+func (s *station) answerPacket(data []byte, from, to netip.AddrPort) {
+	s.node.do(func() error { // an answer that can't be sent is none
+		fd, err := unix.Socket(domain(from.Addr()), unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
+		if err != nil {
+			return err
+		}
+		defer unix.Close(fd)
+		unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
+		unix.SetsockoptInt(fd, unix.SOL_IP, unix.IP_TRANSPARENT, 1)
+		unix.SetsockoptInt(fd, unix.SOL_IPV6, unix.IPV6_TRANSPARENT, 1)
+		if err := unix.Bind(fd, sockaddr(from.Addr(), from.Port())); err != nil {
+			return err
+		}
+		return unix.Sendto(fd, data, 0, sockaddr(to.Addr().Unmap(), to.Port()))
+	})
+}
+
+// originalDestination returns where a packet was for, before it was handed over.
+func originalDestination(control []byte) (netip.AddrPort, bool) {
+	messages, err := unix.ParseSocketControlMessage(control)
+	if err != nil {
+		return netip.AddrPort{}, false
+	}
+	for _, m := range messages {
+		four := m.Header.Level == unix.SOL_IP && m.Header.Type == unix.IP_ORIGDSTADDR && len(m.Data) >= 8
+		six := m.Header.Level == unix.SOL_IPV6 && m.Header.Type == unix.IPV6_ORIGDSTADDR && len(m.Data) >= 24
+		if !four && !six {
+			continue
+		}
+		from, to := 4, 8
+		if six {
+			from, to = 8, 24
+		}
+		a, _ := netip.AddrFromSlice(m.Data[from:to])
+		return netip.AddrPortFrom(a, uint16(m.Data[2])<<8|uint16(m.Data[3])), true
+	}
+	return netip.AddrPort{}, false
+}
