@@ -367,15 +367,14 @@ func (m *matcher) families() header.Addresses {
 func portCount(services header.Services) int {
 	count := 0
 	for _, protocol := range header.Protocols() {
-		ports, any, ok := portsOf(services, protocol)
+		ports, any := services.Of(protocol)
 		switch {
-		case !ok:
-		case !protocol.HasPorts():
+		case any && !protocol.HasPorts():
 			count++
 		case any:
 			count += header.AllPorts.Count()
 		default:
-			for _, p := range merged(ports) {
+			for _, p := range ports {
 				count += p.Count()
 			}
 		}

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"net/netip"
-	"slices"
 
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
@@ -72,11 +71,8 @@ func (c *condition) asks(p part, q *query) bool {
 func (c *condition) values(p part, protocol header.Protocol, in scope) (f flowset.Field, spans []flowset.Span, all bool) {
 	switch p {
 	case servicePart:
-		ports, any, ok := portsOf(c.services, protocol)
-		if !ok || any {
-			return flowset.Port, nil, any
-		}
-		return flowset.Port, portSpans(ports), false
+		ports, any := c.services.Of(protocol)
+		return flowset.Port, portSpans(ports), any
 	case destinationPart:
 		spans, all = c.to.values(in.toZone)
 		return flowset.Destination, spans, all
@@ -177,23 +173,6 @@ func (m *matcher) values(zone int) (spans []flowset.Span, all bool) {
 	return flowset.AddressSpans(*m.in(zone)), false
 }
 
-// portsOf returns which ports of a protocol are among the services: any of them,
-// or those listed; ok is false where the protocol is not among them.
-func portsOf(services header.Services, protocol header.Protocol) (ports []header.Ports, any, ok bool) {
-	if len(services) == 0 {
-		return nil, true, true
-	}
-	for _, s := range services {
-		switch {
-		case s.Protocol == header.AnyProtocol, s.Protocol == protocol && !protocol.HasPorts():
-			return nil, true, true
-		case s.Protocol == protocol:
-			ports = append(ports, s.Ports)
-		}
-	}
-	return ports, false, len(ports) > 0
-}
-
 func containPort(list []header.Ports, port uint16) bool {
 	for _, ports := range list {
 		if ports.Contains(port) {
@@ -209,26 +188,10 @@ func protocolSpan(p header.Protocol) []flowset.Span {
 
 // portSpans returns ranges of ports as sorted, disjoint spans.
 func portSpans(list []header.Ports) []flowset.Span {
-	ports := merged(list)
+	ports := header.MergePorts(list)
 	spans := make([]flowset.Span, len(ports))
 	for i, p := range ports {
 		spans[i] = flowset.PortSpan(p.First, p.Last)
 	}
 	return spans
-}
-
-// merged returns ranges of ports sorted and disjoint.
-func merged(list []header.Ports) []header.Ports {
-	sorted := slices.Clone(list)
-	slices.SortFunc(sorted, func(a, b header.Ports) int { return int(a.First) - int(b.First) })
-	merged := sorted[:1]
-	for _, p := range sorted[1:] {
-		last := &merged[len(merged)-1]
-		if int(p.First) <= int(last.Last)+1 {
-			last.Last = max(last.Last, p.Last)
-			continue
-		}
-		merged = append(merged, p)
-	}
-	return merged
 }

@@ -116,10 +116,7 @@ func (r *narrowing) address(terms *flowset.Terms, f flowset.Field, family header
 
 // services decides by whether the packet is for one of some services.
 func (r *narrowing) services(terms *flowset.Terms, services header.Services, protocol header.Protocol, holds bool) {
-	if len(services) == 0 {
-		return
-	}
-	if ports, any, ok := portsOf(services, protocol); ok && !any {
+	if ports, any := services.Of(protocol); !any && len(ports) > 0 {
 		r.where(terms, r.ports(flowset.Port, ports...), holds)
 	}
 }

@@ -3,6 +3,7 @@ package header
 import (
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -204,6 +205,37 @@ func TestParseRangeRefusesWhatIsUnclear(t *testing.T) {
 		_, err := ParseRange(text)
 		if (want == "") != (err == nil) || err != nil && !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v; want %q", text, err, want)
+		}
+	}
+}
+
+// What services say of a protocol's ports is what each of them matches.
+func TestServicesOfAProtocolPortByPort(t *testing.T) {
+	random := rand.New(rand.NewPCG(7, 1))
+	for range 2000 {
+		var services Services
+		for range random.IntN(5) {
+			s := Service{Protocol: Protocols()[random.IntN(len(Protocols()))]}
+			if first := uint16(1 + random.IntN(40)); s.Protocol.HasPorts() {
+				s.Ports = Ports{first, first + uint16(random.IntN(8))}
+			}
+			if services = append(services, s); random.IntN(20) == 0 {
+				services[0] = Service{}
+			}
+		}
+		for _, protocol := range Protocols() {
+			ports, any := services.Of(protocol)
+			for port := range uint16(60) {
+				want := len(services) == 0 || services.Matches(protocol, port)
+				if got := any || slices.ContainsFunc(ports, func(p Ports) bool { return p.Contains(port) }); got != want {
+					t.Fatalf("%s, %s %d: %v, want %v", services, protocol, port, got, want)
+				}
+			}
+			for i := 1; i < len(ports); i++ {
+				if int(ports[i-1].Last)+1 >= int(ports[i].First) {
+					t.Fatalf("%s, %s: %v has no gap", services, protocol, ports)
+				}
+			}
 		}
 	}
 }

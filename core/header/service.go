@@ -2,6 +2,7 @@ package header
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -212,6 +213,36 @@ func (s Services) Matches(protocol Protocol, port uint16) bool {
 		}
 	}
 	return false
+}
+
+// Of returns which ports of a protocol are among the services, sorted and disjoint, or that any
+// is: of no services, any, and of a protocol without ports. A protocol that is not among them
+// has none.
+func (s Services) Of(protocol Protocol) (ports []Ports, any bool) {
+	if len(s) == 0 {
+		return nil, true
+	}
+	for _, service := range s {
+		switch {
+		case service.Protocol == AnyProtocol, service.Protocol == protocol && !protocol.HasPorts():
+			return nil, true
+		case service.Protocol == protocol:
+			ports = append(ports, service.Ports)
+		}
+	}
+	return MergePorts(ports), false
+}
+
+// MergePorts returns the same ports as sorted, disjoint ranges with gaps between them.
+func MergePorts(list []Ports) (merged []Ports) {
+	for _, p := range slices.SortedFunc(slices.Values(list), func(a, b Ports) int { return int(a.First) - int(b.First) }) {
+		if n := len(merged); n > 0 && int(p.First) <= int(merged[n-1].Last)+1 {
+			merged[n-1].Last = max(merged[n-1].Last, p.Last)
+			continue
+		}
+		merged = append(merged, p)
+	}
+	return merged
 }
 
 func (s Services) String() string {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"flag"
 	"fmt"
 	"net/netip"
 	"strconv"
@@ -23,19 +24,31 @@ type question struct {
 	moment            network.Moment
 }
 
-// questionFlags checks -sport and reads -at, which is now where it is absent. It returns false
-// where it has said what is wrong with them.
-func (c *call) questionFlags() (moment network.Moment, ok bool) {
+// questionFlags are those of commands that ask about one connection.
+func questionFlags(set *flag.FlagSet, o *options) {
+	set.IntVar(&o.sport, "sport", header.UsualSourcePort, "the client's `PORT`; for icmp the identifier")
+	set.StringVar(&o.in, "in", "", "the `INTERFACE` it comes in by, where FROM does not tell")
+	set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; now where absent")
+	set.BoolVar(&o.ipv6, "6", false, "IPv6 where both ends have both")
+}
+
+// question reads what is asked: FROM, TO and SERVICE, where they are given, and the flags. -at is
+// now where it is absent. It returns false where it has said what is wrong with them.
+func (c *call) question() (q question, ok bool) {
 	if c.options.sport < 1 || c.options.sport > 65535 {
 		c.misused("-sport %d: ports go from 1 to 65535", c.options.sport)
-		return 0, false
+		return q, false
 	}
 	moment, err := parseMoment(c.options.at, c.Now())
 	if err != nil {
 		c.misused("-at %s", err)
-		return 0, false
+		return q, false
 	}
-	return moment, true
+	q = question{sport: c.options.sport, in: c.options.in, ipv6: c.options.ipv6, moment: moment}
+	if len(c.args) == 3 {
+		q.from, q.to, q.service = c.args[0], c.args[1], c.args[2]
+	}
+	return q, true
 }
 
 // An end is one side of a question: the addresses a word stands for.

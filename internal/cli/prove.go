@@ -47,10 +47,7 @@ let the program make namespaces.`,
 		jsonFlag(set, o)
 		set.BoolVar(&o.tap, "tap", false, "print TAP")
 		set.BoolVar(&o.junit, "junit", false, "print JUnit XML")
-		set.IntVar(&o.sport, "sport", header.UsualSourcePort, "the client's `PORT`; for icmp the identifier")
-		set.StringVar(&o.in, "in", "", "the `INTERFACE` it comes in by, where FROM does not tell")
-		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; now where absent")
-		set.BoolVar(&o.ipv6, "6", false, "IPv6 where both ends have both")
+		questionFlags(set, o)
 		set.StringVar(&o.against, "against", "", "build the lab from another `FILE`: where it does otherwise than the traces say")
 	},
 	run: runProve,
@@ -60,7 +57,7 @@ func runProve(c *call) int {
 	if len(c.args) != 0 && len(c.args) != 3 {
 		return c.misused("it needs FROM, TO and SERVICE, or nothing")
 	}
-	moment, ok := c.questionFlags()
+	q, ok := c.question()
 	if !ok {
 		return wrong
 	}
@@ -71,7 +68,6 @@ func runProve(c *call) int {
 	e := engine.Compile(n, nil)
 	var one []engine.Connection
 	if len(c.args) == 3 {
-		q := question{c.args[0], c.args[1], c.args[2], c.options.sport, c.options.in, c.options.ipv6, moment}
 		connection, err := q.connection(e)
 		if err != nil {
 			return c.failed(err)
@@ -93,7 +89,7 @@ func runProve(c *call) int {
 		}
 		built = engine.Compile(other, nil)
 	}
-	return c.prove(n, e, built, moment, one)
+	return c.prove(n, e, built, q.moment, one)
 }
 
 // prove does what runProve is asked, in namespaces of its own.

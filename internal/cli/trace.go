@@ -37,10 +37,7 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 	flags: func(set *flag.FlagSet, o *options) {
 		fileFlag(set, o)
 		jsonFlag(set, o)
-		set.IntVar(&o.sport, "sport", header.UsualSourcePort, "the client's `PORT`; for icmp the identifier")
-		set.StringVar(&o.in, "in", "", "the `INTERFACE` it comes in by, where FROM does not tell")
-		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; now where absent")
-		set.BoolVar(&o.ipv6, "6", false, "IPv6 where both ends have both")
+		questionFlags(set, o)
 		set.IntVar(&o.repair, "repair", 0, "apply the repair of this `NUMBER` to the file")
 		set.BoolVar(&o.dryRun, "dry-run", false, "with -repair, show what would change and write nothing")
 		set.Var(&o.after, "after", "an `EARLIER` connection, \"FROM TO SERVICE\", whose sessions are still there; repeatable")
@@ -52,7 +49,7 @@ func runTrace(c *call) int {
 	if len(c.args) != 3 {
 		return c.misused("it needs FROM, TO and SERVICE")
 	}
-	moment, ok := c.questionFlags()
+	q, ok := c.question()
 	if !ok {
 		return wrong
 	}
@@ -61,7 +58,6 @@ func runTrace(c *call) int {
 		return wrong
 	}
 	e := engine.Compile(n, nil)
-	q := question{c.args[0], c.args[1], c.args[2], c.options.sport, c.options.in, c.options.ipv6, moment}
 	connection, err := q.connection(e)
 	if err != nil {
 		return c.failed(err)

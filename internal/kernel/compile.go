@@ -318,7 +318,7 @@ func (c *compiler) services(m engine.Match, seen end, f header.Family) (all [][]
 		return [][]statement{nil}
 	}
 	for _, protocol := range header.Protocols() {
-		ports, any := portsOf(m.Services, protocol)
+		ports, any := m.Services.Of(protocol)
 		if !any && len(ports) == 0 || len(m.SourcePorts) > 0 && !protocol.HasPorts() {
 			continue
 		}
@@ -327,41 +327,11 @@ func (c *compiler) services(m engine.Match, seen end, f header.Family) (all [][]
 			served = slices.Concat(served, c.ports(seen, ports))
 		}
 		if len(m.SourcePorts) > 0 {
-			served = slices.Concat(served, c.ports(source, merged(m.SourcePorts)))
+			served = slices.Concat(served, c.ports(source, header.MergePorts(m.SourcePorts)))
 		}
 		all = append(all, served)
 	}
 	return all
-}
-
-// portsOf returns which ports of a protocol are among services: any of them, or those listed.
-func portsOf(services header.Services, protocol header.Protocol) (ports []header.Ports, any bool) {
-	if len(services) == 0 {
-		return nil, true
-	}
-	for _, s := range services {
-		switch {
-		case s.Protocol == header.AnyProtocol, s.Protocol == protocol && !protocol.HasPorts():
-			return nil, true
-		case s.Protocol == protocol:
-			ports = append(ports, s.Ports)
-		}
-	}
-	return merged(ports), false
-}
-
-// merged returns ranges of ports sorted and disjoint.
-func merged(list []header.Ports) []header.Ports {
-	sorted := slices.SortedFunc(slices.Values(list), func(a, b header.Ports) int { return int(a.First) - int(b.First) })
-	var whole []header.Ports
-	for _, p := range sorted {
-		if n := len(whole); n > 0 && int(p.First) <= int(whole[n-1].Last)+1 {
-			whole[n-1].Last = max(whole[n-1].Last, p.Last)
-			continue
-		}
-		whole = append(whole, p)
-	}
-	return whole
 }
 
 // active leaves out rules that are not active at the moment.

@@ -59,7 +59,7 @@ func CompileHost(h *network.Host) *Program {
 			if s.At.IsValid() {
 				m.To = header.Single(s.At)
 			}
-			ports, any := portsOf(s.Services, protocol)
+			ports, any := s.Services.Of(protocol)
 			if some = some || any || len(ports) > 0; any && protocol.HasPorts() {
 				ports = []header.Ports{header.AllPorts}
 			}
@@ -109,7 +109,7 @@ func CompileHost(h *network.Host) *Program {
 // leadTo hands what is served to a port of the lab's own: nothing is translated.
 func (c *compiler) leadTo(ch *chain, m engine.Match, services header.Services, to uint16) {
 	for _, protocol := range []header.Protocol{header.TCP, header.UDP} {
-		ports, any := portsOf(services, protocol)
+		ports, any := services.Of(protocol)
 		if len(ports) == 0 && !any {
 			continue
 		}

@@ -54,7 +54,7 @@ func (c *compiler) fieldsOf(seen end, f header.Family) []field {
 	}
 	for _, protocol := range []header.Protocol{header.TCP, header.UDP} {
 		fields = append(fields, field{protocol.String() + " port", 2, seen.port, slices.Concat(ofFamily(f), ofProtocol(protocol, f)), func(m engine.Match) (list []element) {
-			ports, any := portsOf(m.Services, protocol)
+			ports, any := m.Services.Of(protocol)
 			if any {
 				ports = []header.Ports{{Last: 65535}}
 			}

@@ -301,6 +301,9 @@ func (p *Prover) known(c *Case) string {
 			return "the kernel chose another address of the pool"
 		}
 	}
+	if c.Result.Answer == lab.Silence && t.Ended.Source != t.Connection.Packet.Source && crossedAtOnce(t) {
+		return "a gateway that it crosses twice in a row translates the answer once"
+	}
 	if twice := p.claimedBy(t.Ended.Source); twice > 1 {
 		return "several gateways answer for its translated source"
 	}
@@ -314,6 +317,17 @@ func (p *Prover) known(c *Case) string {
 		return "what goes round ends with an error that says so"
 	}
 	return ""
+}
+
+// crossedAtOnce reports whether a trace goes through one gateway twice with nothing but the
+// internet or a segment between.
+func crossedAtOnce(t *engine.Trace) bool {
+	for i := 1; i < len(t.Passed); i++ {
+		if t.Passed[i] == t.Passed[i-1] {
+			return true
+		}
+	}
+	return false
 }
 
 // claimedBy returns how many gateways answer for an address.
