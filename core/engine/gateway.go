@@ -41,6 +41,7 @@ type Arrival struct {
 	Packet header.Packet
 	Part   header.Part
 	Sender netip.Addr // of an ICMP error, who sent it; the packet is the answer to the quoted one
+	Size   int        // in bytes, to be counted; 0 where nobody counts
 	At     network.Moment
 }
 
@@ -84,6 +85,11 @@ type Decision struct {
 	Via     netip.Addr         // the next hop; invalid where the destination itself is on the segment
 	Tells   Message            // what its sender is told where it Stops
 
+	Follows  bool          // it belongs to a session that was there before
+	Redirect *network.Rule // that translates its destination, or nil
+	Permit   *network.Rule // the filter rule that lets it through, or nil
+	Source   *network.Rule // that translates its source, or nil
+
 	way *route
 }
 
@@ -91,10 +97,17 @@ type Decision struct {
 // state, and allocates nothing. What happens is added to the log.
 func (g *Gateway) Decide(a Arrival, state State, log *Log) Decision {
 	v := visits.Get().(*visit)
-	v.Gateway, v.in, v.part, v.sender, v.moment, v.state, v.log = g, a.In, a.Part, a.Sender, a.At, state, log
+	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.state, v.log = g, a.In, a.Part, a.Sender, a.Size, a.At, state, log
 	v.flow.begin(a.Packet)
 	v.decide()
 	d := v.decision
+	d.Follows, d.Redirect, d.Permit, d.Source = v.follows, nil, v.permit, v.source
+	switch {
+	case v.follows:
+		d.Redirect, d.Permit, d.Source = v.session.Redirect, v.session.Permit, v.session.Source
+	case v.forward != nil:
+		d.Redirect = &v.forward.Rule
+	}
 	visits.Put(v)
 	return d
 }
@@ -109,6 +122,7 @@ type visit struct {
 	flow   flow
 	part   header.Part
 	sender netip.Addr
+	size   int
 	moment network.Moment
 	state  State
 	log    *Log
@@ -124,6 +138,7 @@ type visit struct {
 	stood    bool             // where it came to that
 	out      *network.Interface
 	session  Session // that it belongs to, or begins
+	follows  bool    // it belongs to one
 	lease    Lease   // that it asks for
 	decision Decision
 }
@@ -131,6 +146,7 @@ type visit struct {
 // decide is the nine steps. Each returns false where the packet ends.
 func (v *visit) decide() {
 	v.redirect, v.forward, v.permit, v.source, v.out, v.stood = nil, nil, nil, nil, nil, false
+	v.follows = false
 	v.decision.Tells, v.grant = NoMessage, Grant{}
 	if !v.arrive() {
 		return

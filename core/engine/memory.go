@@ -22,7 +22,7 @@ type remembered struct {
 }
 
 // Find is State.Find: the latest session that the packet belongs to.
-func (m *memory) Find(p *header.Packet, part header.Part, found *Session) (Direction, bool) {
+func (m *memory) Find(p *header.Packet, part header.Part, _ int, found *Session) (Direction, bool) {
 	mayAnswer := part != header.Begins || !p.Protocol.HasBeginning()
 	for i := len(m.sessions) - 1; i >= 0; i-- {
 		s := &m.sessions[i]

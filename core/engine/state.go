@@ -17,6 +17,7 @@ type Session struct {
 	Permit        *network.Rule      // the filter rule that let it through, or nil
 	Source        *network.Rule      // that translated its source, or nil
 	Ticket        Ticket             // of the grant of its source, or zero
+	Size          int                // of the first packet, in bytes, where that was said
 
 	images [2]int // of the first packet, as it came and as it left, in a set
 }
@@ -56,8 +57,9 @@ type Ticket struct{ A, B uint32 }
 // sessions of a trace, and the store of a running gateway, internal/sessions.
 type State interface {
 	// Find finds the session that a packet belongs to and which way it goes, and notes
-	// that it has passed. What begins a connection, where that can be told, answers nothing.
-	Find(p *header.Packet, part header.Part, found *Session) (Direction, bool)
+	// that it has passed, with its size in bytes. What begins a connection, where that can be
+	// told, answers nothing.
+	Find(p *header.Packet, part header.Part, size int, found *Session) (Direction, bool)
 	// Take returns the address and port that a source gets. An inside address and port that
 	// has one already keeps it, for every destination or for the same one, as the gateway
 	// maps (RFC 4787, 4.1). It returns false where none is free.

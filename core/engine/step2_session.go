@@ -10,10 +10,11 @@ import (
 // ninth step. It returns false where the packet belongs to none.
 func (v *visit) known() bool {
 	s := &v.session
-	direction, found := v.state.Find(&v.before.Packet, v.part, s)
+	direction, found := v.state.Find(&v.before.Packet, v.part, v.size, s)
 	if !found {
 		return false
 	}
+	v.follows = true
 	if v.part == header.Continues && direction == Forth && !v.isWhole(s) {
 		v.note(StepSession, HalfHandshake, nil)
 		v.stop(Dropped, StepSession, nil)
@@ -105,7 +106,7 @@ func (v *visit) sessionRoute(goes *network.Interface) *route {
 func (v *visit) keep(out *network.Interface, local bool) bool {
 	now := v.flow.image()
 	s := &v.session
-	*s = Session{In: v.in, Out: out, Before: v.before.Packet, After: now.Packet, Local: local, Permit: v.permit, Source: v.source, Ticket: v.grant.Ticket, images: [2]int{v.before.terms, now.terms}}
+	*s = Session{In: v.in, Out: out, Before: v.before.Packet, After: now.Packet, Local: local, Permit: v.permit, Source: v.source, Ticket: v.grant.Ticket, Size: v.size, images: [2]int{v.before.terms, now.terms}}
 	if v.forward != nil {
 		s.Redirect = &v.forward.Rule
 	}

@@ -227,6 +227,7 @@ type Gateway struct {
 	Logging    Logging
 	Limits     Limits
 	Mappings   *Mappings // nil is off
+	Control    Control
 	Place      Position
 }
 
@@ -336,7 +337,7 @@ type GatewayService struct {
 type Logging struct {
 	Enabled   bool
 	Unmatched bool
-	Syslog    string // udp:// or tcp:// address of a syslog receiver, or empty
+	Syslog    string // udp://, tcp:// or tls:// address of a syslog receiver, or empty
 }
 
 // Limits are what a gateway has room for; 0 is no limit.
@@ -372,4 +373,14 @@ func (n *Network) RuleCount() int {
 		count += len(g.NAT) + len(g.Filter)
 	}
 	return count
+}
+
+// A Control says where a running gateway is asked and told what to do: on a Unix socket, or by
+// TLS at an address, where whoever knows the token is obeyed. The zero Control is a socket in
+// the usual place. Files are named from the network file.
+type Control struct {
+	Socket                  string
+	Listen                  netip.AddrPort
+	Token, Certificate, Key string
+	Place                   Position
 }

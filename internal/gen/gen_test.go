@@ -18,7 +18,7 @@ const fewest = 40
 // decidesNothing are the keys and words of the file that no connection fares differently by.
 var decidesNothing = strings.Fields(`network note log logging enabled syslog device assigned fixed reserved dynamic accept
 	port-forwards mappings protocols external rules lifetime at-most pcp nat-pmp upnp-igd restarts-on-apply
-	expect say reaches stops only reach never file`)
+	control socket listen token certificate key expect say reaches stops only reach never file`)
 
 // Every key of the network file that decides about connections, and every word that such a
 // key may have apart from what holds where it is absent, comes up in the networks that

@@ -314,7 +314,7 @@ func (r *reader) listFile(n *yaml.Node) ([]header.Range, string) {
 		return nil, ""
 	}
 	path := r.beside(name.Value)
-	data, err := readBounded(path)
+	data, err := r.list(name.Value)
 	if err != nil {
 		r.fail(name, "%s: the list cannot be read: %s", name.Value, strings.TrimPrefix(err.Error(), path+": "))
 		return nil, ""

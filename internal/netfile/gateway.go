@@ -266,6 +266,9 @@ func (r *reader) finishGateway(n gatewayNode) {
 	if l := f.child("limits"); l != nil {
 		g.Limits = network.Limits{PortForwards: l.number("port-forwards", 0, 1<<20, 0), Sessions: l.number("sessions", 0, 1<<30, 0)}
 	}
+	if c := f.child("control"); c != nil {
+		g.Control = r.readControl(c)
+	}
 	if m := f.child("mappings"); m != nil {
 		g.Mappings = r.mappings(g, m)
 	}
@@ -332,11 +335,35 @@ func (r *reader) readTrust(g *network.Gateway, f *fields) {
 	}
 }
 
+// readControl reads where a running gateway is asked: a socket, or an address with what makes
+// it safe.
+func (r *reader) readControl(f *fields) network.Control {
+	c := network.Control{
+		Socket: f.line("socket"), Token: f.line("token"), Certificate: f.line("certificate"), Key: f.line("key"), Place: f.place(f.node),
+	}
+	n, listens := f.scalar("listen")
+	switch {
+	case listens == (c.Socket != ""):
+		r.fail(f.node, "control is either a socket: PATH, or listen: ADDRESS:PORT with token, certificate and key")
+	case !listens && (c.Token != "" || c.Certificate != "" || c.Key != ""):
+		r.fail(f.node, "a socket needs no token and no certificate: who may open the file may use it")
+	case listens:
+		at, err := netip.ParseAddrPort(n.Value)
+		if err != nil || at.Port() == 0 {
+			r.fail(n, "%s: write ADDRESS:PORT", n.Value)
+		}
+		if c.Listen = at; c.Token == "" || c.Certificate == "" || c.Key == "" {
+			r.fail(f.node, "what listens at an address needs token, certificate and key: three files")
+		}
+	}
+	return c
+}
+
 func (r *reader) validSyslog(n *yaml.Node) bool {
 	protocol, rest, found := strings.Cut(n.Value, "://")
 	_, err := netip.ParseAddrPort(rest)
-	if !found || err != nil || protocol != "udp" && protocol != "tcp" {
-		r.fail(n, "%s: write udp://ADDRESS:PORT or tcp://ADDRESS:PORT", n.Value)
+	if !found || err != nil || protocol != "udp" && protocol != "tcp" && protocol != "tls" {
+		r.fail(n, "%s: write udp://ADDRESS:PORT, tcp://ADDRESS:PORT or tls://ADDRESS:PORT", n.Value)
 		return false
 	}
 	return true

@@ -49,7 +49,9 @@ func Parse(path string, data []byte) (*network.Network, error) {
 }
 
 func newReader(path string, data []byte) *reader {
-	return &reader{file: path, lines: bytes.Split(data, []byte("\n"))}
+	r := &reader{file: path, lines: bytes.Split(data, []byte("\n"))}
+	r.list = func(name string) ([]byte, error) { return readBounded(r.beside(name)) }
+	return r
 }
 
 // read returns the network of a file, whose root is nil after an error.
@@ -137,7 +139,8 @@ type reader struct {
 	net    *network.Network
 	names  map[string]nameUse // zones, groups, hosts and gateways share one namespace
 
-	unsure bool // interfaces of the gateway at hand are wrong, so what depends on them is not judged
+	list   func(name string) ([]byte, error) // reads a file that the network file names
+	unsure bool                              // interfaces of the gateway at hand are wrong, so what depends on them is not judged
 
 	groups   map[string]*pending
 	services map[string]*pending

@@ -119,6 +119,7 @@ var gatewayObject = &object{"gateway", []key{
 	{"logging", of(block, loggingObject), false, "what it writes down", ""},
 	{"limits", of(block, limitsObject), false, "what it has room for", ""},
 	{"mappings", of(block, mappingsObject), false, "automatic port mappings; absent is off", ""},
+	{"control", of(block, controlObject), false, "where the running gateway is asked and told what to do", ""},
 }}
 
 var interfaceObject = &object{"interface", []key{
@@ -168,7 +169,15 @@ var handlingObject = func() *object {
 var loggingObject = &object{"logging", []key{
 	{"enabled", is(flagShape), false, "whether rules with `log: true` write anything", ""},
 	{"unmatched", is(flagShape), false, "whether packets that no filter rule matches are logged", ""},
-	{"syslog", is(text), false, "where to send it: udp://ADDRESS:PORT or tcp://ADDRESS:PORT", ""},
+	{"syslog", is(text), false, "where to send it: udp://ADDRESS:PORT, tcp://ADDRESS:PORT or tls://ADDRESS:PORT", ""},
+}}
+
+var controlObject = &object{"control", []key{
+	{"socket", is(text), false, "a Unix socket", ""},
+	{"listen", is(text), false, "ADDRESS:PORT, by TLS", ""},
+	{"token", is(text), false, "with listen, a file with the token that callers must know", ""},
+	{"certificate", is(text), false, "with listen, a file with the gateway's certificate, which callers compare", ""},
+	{"key", is(text), false, "with listen, a file with the certificate's key, which only the gateway needs", ""},
 }}
 
 var limitsObject = &object{"limits", []key{

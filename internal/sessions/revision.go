@@ -4,6 +4,7 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
@@ -84,6 +85,15 @@ type counted struct {
 	rule atomic.Pointer[network.Rule] // of the revision that runs, or nil
 	open atomic.Int64
 	all  atomic.Int64
+	last atomic.Int64 // when one began, by the clock of the store
+
+	stopped atomic.Int64
+	passed  [2]struct{ packets, bytes atomic.Int64 } // of sessions that have ended, and of what it stopped itself
+}
+
+func (c *counted) add(direction engine.Direction, n Count) {
+	c.passed[direction].packets.Add(n.Packets)
+	c.passed[direction].bytes.Add(n.Bytes)
 }
 
 func (r *rules) at(n int32) *counted {
@@ -92,10 +102,14 @@ func (r *rules) at(n int32) *counted {
 	return r.list[n]
 }
 
-func (r *rules) close(numbers [3]int32) {
-	for _, n := range numbers {
+// close counts what a session was that ends.
+func (r *rules) close(e *entry) {
+	for _, n := range e.rules {
 		if n != none {
-			r.at(n).open.Add(-1)
+			c := r.at(n)
+			c.open.Add(-1)
+			c.add(engine.Forth, e.passed[engine.Forth])
+			c.add(engine.Back, e.passed[engine.Back])
 		}
 	}
 }
@@ -128,25 +142,87 @@ func (r *rules) use(g *network.Gateway) map[*network.Rule]numbered {
 	return numbers
 }
 
-// A Hits is how many sessions have gone by a rule.
+// Hits are what a rule did since the store was made.
 type Hits struct {
-	Rule network.RuleID
-	Open int64 // that are there
-	All  int64 // since the store was made
+	Rule        network.RuleID
+	Connections int64         // that it had a part in, those that it stopped included
+	Open        int64         // of them, sessions that are there
+	Stopped     int64         // of them, those that a later step stopped
+	Passed      [2]Count      // by direction
+	Last        time.Duration // when the latest began, by the clock of the store
 }
 
-// Hits returns how many sessions have gone by each rule that some have, also by rules that
-// are no more.
+// Hits returns what each rule did that did something, also rules that are no more. It looks at
+// every session.
 func (s *Store) Hits() []Hits {
+	running := map[int32]*[2]Count{}
+	for i := range s.sessions {
+		sh := &s.sessions[i]
+		sh.Lock()
+		for n := range sh.entries.size {
+			e := sh.entries.at(n)
+			if !e.live {
+				continue
+			}
+			for _, r := range e.rules {
+				if r == none {
+					continue
+				}
+				sum := running[r]
+				if sum == nil {
+					sum = &[2]Count{}
+					running[r] = sum
+				}
+				for d := range sum {
+					sum[d] = sum[d].Plus(e.passed[d])
+				}
+			}
+		}
+		sh.Unlock()
+	}
 	s.rules.RLock()
 	defer s.rules.RUnlock()
 	var list []Hits
-	for _, c := range s.rules.list {
-		if all := c.all.Load(); all > 0 {
-			list = append(list, Hits{c.id, c.open.Load(), all})
+	for n, c := range s.rules.list {
+		if c.all.Load() == 0 {
+			continue
 		}
+		h := Hits{Rule: c.id, Connections: c.all.Load(), Open: c.open.Load(), Stopped: c.stopped.Load(), Last: time.Duration(c.last.Load())}
+		for d := range h.Passed {
+			h.Passed[d] = Count{c.passed[d].packets.Load(), c.passed[d].bytes.Load()}
+			if sum := running[int32(n)]; sum != nil {
+				h.Passed[d] = h.Passed[d].Plus(sum[d])
+			}
+		}
+		list = append(list, h)
 	}
 	return list
+}
+
+// Stopped counts a packet that a gateway stopped: by the rule that did, and by those that had
+// let it come so far.
+func (s *Store) Stopped(d *engine.Decision, size int) {
+	n, now := s.gateway.Load(), int64(s.clock())
+	count := func(r *network.Rule, later bool) {
+		known, ok := n.rules[r]
+		if !ok {
+			return
+		}
+		known.counted.all.Add(1)
+		known.counted.last.Store(now)
+		known.counted.add(engine.Forth, Count{1, int64(size)})
+		if later {
+			known.counted.stopped.Add(1)
+		}
+	}
+	for _, r := range []*network.Rule{d.Redirect, d.Permit, d.Source} {
+		if r != nil && r != d.Rule {
+			count(r, true)
+		}
+	}
+	if d.Rule != nil {
+		count(d.Rule, false)
+	}
 }
 
 // A Running gateway is a compiled one with its store. Another revision takes its place while
@@ -163,10 +239,17 @@ func Start(g *engine.Gateway, store *Store) *Running {
 	return r
 }
 
-// Decide takes a packet through the gateway as it is now.
+// Decide takes a packet through the gateway as it is now, and counts it.
 func (r *Running) Decide(a engine.Arrival, log *engine.Log) engine.Decision {
-	return r.compiled.Load().Decide(a, r.Store, log)
+	d := r.compiled.Load().Decide(a, r.Store, log)
+	if d.Action == engine.Stops && !d.Follows {
+		r.Store.Stopped(&d, a.Size)
+	}
+	return d
 }
+
+// Gateway returns the gateway as it is now.
+func (r *Running) Gateway() *engine.Gateway { return r.compiled.Load() }
 
 // Swap makes another revision decide from the next packet on.
 func (r *Running) Swap(g *engine.Gateway) {

@@ -46,13 +46,14 @@ type numbered struct {
 }
 
 // open counts a session that goes by a rule, and returns the rule's number.
-func (n *names) open(rule *network.Rule) int32 {
+func (n *names) open(rule *network.Rule, now time.Duration) int32 {
 	known, ok := n.rules[rule]
 	if !ok {
 		return none
 	}
 	known.counted.open.Add(1)
 	known.counted.all.Add(1)
+	known.counted.last.Store(int64(now))
 	return known.number
 }
 
@@ -60,7 +61,9 @@ func (n *names) open(rule *network.Rule) int32 {
 type entry struct {
 	before, after  tuple
 	serial         uint64
+	began          time.Duration
 	deadline       time.Duration
+	passed         [2]Count      // by direction
 	ticket         engine.Ticket // of its port
 	rules          [3]int32      // of redirect, permit and source: numbers in the store's rules, or none
 	in, out        int16         // of interfaces, or -1
@@ -115,7 +118,7 @@ type slot struct {
 }
 
 // Find is engine.State's.
-func (s *Store) Find(p *header.Packet, part header.Part, found *engine.Session) (engine.Direction, bool) {
+func (s *Store) Find(p *header.Packet, part header.Part, size int, found *engine.Session) (engine.Direction, bool) {
 	t, now := tupleOf(*p), s.clock()
 	hash := t.hash()
 	var back slot
@@ -128,6 +131,7 @@ func (s *Store) Find(p *header.Packet, part header.Part, found *engine.Session) 
 	gone, ok := s.expire(sh, now), false
 	if n := sh.find(&t, hash, now); n != none && sh.entries.at(n).serial > serial {
 		sh.touch(n, part, now)
+		sh.entries.at(n).passed[engine.Forth].add(size)
 		*found, ok, serial = s.session(sh.entries.at(n)), true, 0
 	}
 	sh.Unlock()
@@ -144,6 +148,7 @@ func (s *Store) Find(p *header.Packet, part header.Part, found *engine.Session) 
 	}
 	e.answered = true
 	sh.touch(back.number, part, now)
+	e.passed[engine.Back].add(size)
 	*found = s.session(e)
 	return engine.Back, true
 }
@@ -178,9 +183,10 @@ func (s *Store) Keep(session *engine.Session) bool {
 	now := s.clock()
 	e := entry{
 		before: tupleOf(session.Before), after: tupleOf(session.After), in: names.number(session.In), out: names.number(session.Out),
-		serial: s.serial.Add(1), phase: firstPhase(session.Before.Protocol), local: session.Local, live: true,
-		rules: [3]int32{names.open(session.Redirect), names.open(session.Permit), names.open(session.Source)},
+		serial: s.serial.Add(1), phase: firstPhase(session.Before.Protocol), local: session.Local, live: true, began: now,
+		rules: [3]int32{names.open(session.Redirect, now), names.open(session.Permit, now), names.open(session.Source, now)},
 	}
+	e.passed[engine.Forth].add(session.Size)
 	if !e.local {
 		s.bind(names, &e, session.Ticket)
 	}
@@ -301,7 +307,7 @@ func (s *Store) forget(g *gone) int {
 
 func (s *Store) forgetOne(e *entry, at slot) {
 	s.count.Add(-1)
-	s.rules.close(e.rules)
+	s.rules.close(e)
 	s.unanswer(e, at)
 	if !e.local {
 		s.unbind(e)
@@ -355,10 +361,46 @@ func (s *Store) session(e *entry) engine.Session {
 	}
 }
 
+// A Count is how many packets there were, and their bytes.
+type Count struct{ Packets, Bytes int64 }
+
+func (c *Count) add(size int) { c.Packets, c.Bytes = c.Packets+1, c.Bytes+int64(size) }
+
+// Plus returns the sum of two counts.
+func (c Count) Plus(d Count) Count { return Count{c.Packets + d.Packets, c.Bytes + d.Bytes} }
+
 // An Open session is one of a store's, for people.
 type Open struct {
 	engine.Session
-	Left time.Duration // until it times out, if nobody uses it
+	Number uint64        // counts up, and is never given twice
+	State  string        // of TCP: opening, established or closing; else answered or unanswered
+	Age    time.Duration // since it began
+	Idle   time.Duration // since a packet passed
+	Left   time.Duration // until it times out, if nobody uses it
+	Passed [2]Count      // by direction
+}
+
+// open returns an entry as it is now.
+func (s *Store) open(e *entry, now time.Duration) Open {
+	return Open{
+		Session: s.session(e), Number: e.serial, State: e.state(), Age: now - e.began,
+		Idle: now - (e.deadline - timeouts[e.phase]), Left: e.deadline - now, Passed: e.passed,
+	}
+}
+
+// state says in a word what a session is.
+func (e *entry) state() string {
+	switch {
+	case e.before.protocol != header.TCP && e.answered:
+		return "answered"
+	case e.before.protocol != header.TCP:
+		return "unanswered"
+	case e.closing:
+		return "closing"
+	case e.phase == established:
+		return "established"
+	}
+	return "opening"
 }
 
 // List calls a function with each session that has not timed out, until it returns false.
@@ -371,7 +413,7 @@ func (s *Store) List(do func(Open) bool) {
 		list, _ := sh.those(func(e *entry) bool { return e.deadline > now })
 		sh.Unlock()
 		for k := range list {
-			if !do(Open{s.session(&list[k]), list[k].deadline - now}) {
+			if !do(s.open(&list[k], now)) {
 				return
 			}
 		}

@@ -2,9 +2,11 @@ package sessions_test
 
 import (
 	"flag"
+	"maps"
 	"math/rand/v2"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -49,7 +51,7 @@ func (p *plain) expire() {
 	})
 }
 
-func (p *plain) Find(packet *header.Packet, part header.Part, found *engine.Session) (engine.Direction, bool) {
+func (p *plain) Find(packet *header.Packet, part header.Part, _ int, found *engine.Session) (engine.Direction, bool) {
 	p.expire()
 	begins := part == header.Begins && (packet.Protocol == header.TCP || packet.Protocol == header.ICMP)
 	for _, s := range slices.Backward(p.list) {
@@ -325,7 +327,7 @@ func TestPortsOfAFullPoolAreFoundAgain(t *testing.T) {
 		t.Errorf("%s instead of %s", d.Packet.From(), had)
 	}
 	hits := store.Hits()
-	if len(hits) != 2 || hits[0].Open != int64(len(used)) || hits[0].All != int64(len(used))+1 || hits[0].Rule != (network.RuleID{Gateway: "rim", List: "nat", Name: "out"}) {
+	if len(hits) != 2 || hits[0].Open != int64(len(used)) || hits[0].Connections != int64(len(used))+2 || hits[1].Stopped != 1 || hits[0].Rule != (network.RuleID{Gateway: "rim", List: "nat", Name: "out"}) {
 		t.Errorf("%+v", hits)
 	}
 	c.at = 5 * time.Minute
@@ -358,6 +360,72 @@ func TestSessionsOutliveARevision(t *testing.T) {
 		if back.Action == engine.Forwards && (back.Packet != p.Answer() || back.Out != m.Gateways[0].Interfaces[1]) {
 			t.Errorf("after %s it is %s -> %s by %v", change.new, back.Packet.From(), back.Packet.To(), back.Out)
 		}
+	}
+}
+
+// What rules and sessions have counted is what was decided, packet by packet, also when
+// sessions have ended.
+func TestCountsAreWhatWasDecided(t *testing.T) {
+	for seed := range few(*networks, 40) {
+		n := netfiletest.Parse(t, strings.ReplaceAll(gen.Small(seed), "tcp-state: loose", "tcp-state: strict"))
+		g, c := n.Gateways[0], &clock{}
+		running := sessions.Start(engine.Compile(n, nil).Gateway(g), sessions.New(g, c.now))
+		random := rand.New(rand.NewPCG(seed, 11))
+		want := map[network.RuleID]sessions.Hits{}
+		var log engine.Log
+		var sent []engine.Arrival
+		for range 120 {
+			a := engine.Arrival{In: g.Interfaces[random.IntN(len(g.Interfaces))], Packet: header.Packet{
+				Source: netip.AddrFrom4([4]byte{203, 0, 113, byte(random.IntN(8))}), Destination: netip.AddrFrom4([4]byte{198, 51, 100, 2}),
+				SourcePort: uint16(40000 + random.IntN(3)), DestinationPort: []uint16{80, 443, 22}[random.IntN(3)], Protocol: header.TCP,
+			}, At: network.Always, Size: 40 + random.IntN(1000)}
+			if random.IntN(2) == 0 {
+				a.Packet.Source, a.Packet.Destination = netip.AddrFrom4([4]byte{10, 1, 0, byte(4 + random.IntN(5))}), netip.AddrFrom4([4]byte{192, 0, 2, 7})
+			}
+			direction := engine.Forth
+			if len(sent) > 0 && random.IntN(2) == 0 {
+				before := sent[random.IntN(len(sent))]
+				a.Packet, a.In, a.Part, direction = before.Packet.Answer(), before.In, header.Answers, engine.Back
+			}
+			d := running.Decide(a, &log)
+			if d.Action == engine.Forwards && !d.Follows {
+				sent = append(sent, engine.Arrival{In: d.Out, Packet: d.Packet})
+			}
+			rules := map[*network.Rule]bool{d.Redirect: true, d.Permit: true, d.Source: true}
+			stops := d.Action == engine.Stops && !d.Follows
+			if stops {
+				rules[d.Rule] = true
+			}
+			delete(rules, nil)
+			for r := range rules {
+				h := want[r.ID()]
+				if h.Rule = r.ID(); !d.Follows {
+					h.Connections++
+				}
+				if stops && r != d.Rule {
+					h.Stopped++
+				}
+				h.Passed[direction] = h.Passed[direction].Plus(sessions.Count{Packets: 1, Bytes: int64(a.Size)})
+				want[r.ID()] = h
+			}
+			if c.at += time.Second; random.IntN(40) == 0 {
+				c.at += 10 * time.Minute // all end
+			}
+		}
+		check := func() {
+			t.Helper()
+			got := map[network.RuleID]sessions.Hits{}
+			for _, h := range running.Store.Hits() {
+				h.Open, h.Last = 0, 0
+				got[h.Rule] = h
+			}
+			if !maps.Equal(got, want) {
+				t.Fatalf("seed %d:\n got  %+v\n want %+v", seed, got, want)
+			}
+		}
+		check()
+		running.Store.Remove(func(engine.Session) bool { return true })
+		check()
 	}
 }
 
