@@ -61,15 +61,15 @@ func (w *Walk) notSent(what What) *Event {
 	return w.note(StepUpstream, what, onInternet)
 }
 
-// throughCarrier gives an answer back to the uplink whose carrier translated the
-// connection's source on the way out.
+// throughCarrier gives an answer back to whom a carrier translated the connection's source
+// for, on the segment of the uplink.
 func (w *Walk) throughCarrier() (position, bool) {
 	if !w.back {
 		return position{}, false
 	}
 	for i := range w.carriers {
 		if c := &w.carriers[i]; w.visit.flow.is(&c.packet, true) {
-			return arriveAt(c.uplink), true
+			return w.handOver(c.uplink.Segment), true
 		}
 	}
 	return position{}, false

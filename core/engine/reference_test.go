@@ -314,7 +314,7 @@ func hasFamily(i *network.Interface, family header.Family) bool {
 func (r *reference) internet(p *header.Packet) refEnd {
 	for _, c := range r.carried {
 		if r.back && c.p.Answer() == *p {
-			return r.gateway(c.up, p)
+			return r.onSegment(c.up.Segment, p)
 		}
 	}
 	carried := network.Carried(p.Destination)

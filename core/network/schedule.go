@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 )
 
 // A Moment is a minute of the week, 0 for Monday 00:00, or Always.
@@ -21,6 +22,11 @@ const (
 // MomentOf returns the moment of a day, 0 for Monday to 6 for Sunday, and a minute
 // of the day, 0 to 1439.
 func MomentOf(day, minute int) Moment { return Moment(day*minutesADay + minute) }
+
+// MomentAt returns the moment of a time, where that is.
+func MomentAt(t time.Time) Moment {
+	return MomentOf((int(t.Weekday())+6)%7, t.Hour()*60+t.Minute())
+}
 
 // A Schedule is the times of the week at which a rule is active. Hours that cross
 // midnight belong to the day they begin on.

@@ -38,6 +38,8 @@ func (c *compiler) permissions() {
 		seen = destinationBefore
 		if g.Handling.ICMPUntracked {
 			in.add(inState(establishedState), inDirection(true), c.filterBetween(destinationOfAnswer))
+		}
+		if g.Handling.ICMPUntracked || g.Handling.TCPLoose {
 			in.add(inState(invalidState), c.filterBetween(destination)) // what is not tracked is not translated
 		}
 	} else if len(c.rewrites) > 0 {
