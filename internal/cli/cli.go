@@ -97,6 +97,16 @@ type options struct {
 	before, behind       string
 	settings             []network.Setting
 	outside, inside, via repeated
+
+	state, on, age            string // of a gateway that is started
+	most                      int64
+	clear, all, yes, anyway   bool
+	keep, text, watch, follow bool
+	never, reset, sum         bool
+	forTime, note, by         string
+	address, port, rule       string
+	outcome, since, trial     string
+	top, number               int
 }
 
 // repeated is a flag that may be given several times.
@@ -120,7 +130,9 @@ func commands() []*command {
 	return []*command{
 		demoCommand, initCommand, showCommand,
 		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand,
-		checkCommand, traceCommand, reachCommand, expectCommand, compareCommand, proveCommand, versionCommand, helpCommand,
+		checkCommand, traceCommand, reachCommand, expectCommand, compareCommand, proveCommand,
+		gatewayCommand, applyCommand, historyCommand, revertCommand, sessionsCommand, hitsCommand, logCommand,
+		versionCommand, helpCommand,
 	}
 }
 
@@ -311,7 +323,7 @@ func (c *call) path() string {
 
 // network reads the network file; on errors it prints them and returns nil.
 func (c *call) network() *network.Network {
-	n, err := netfile.Read(c.path())
+	n, err := c.readNetwork(c.path())
 	if err != nil {
 		c.readFailed(err)
 		return nil

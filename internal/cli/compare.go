@@ -46,7 +46,7 @@ func runCompare(c *call) int {
 	}
 	var engines []*engine.Engine
 	var done []func()
-	networks, failures := readAll(c.args)
+	networks, failures := c.readAll(c.args)
 	for i, n := range networks {
 		var wrongs netfile.Errors
 		switch err := failures[i]; {
@@ -81,11 +81,11 @@ func runCompare(c *call) int {
 }
 
 // readAll reads several network files at once.
-func readAll(paths []string) (networks []*network.Network, failures []error) {
+func (c *call) readAll(paths []string) (networks []*network.Network, failures []error) {
 	networks, failures = make([]*network.Network, len(paths)), make([]error, len(paths))
 	var reading sync.WaitGroup
 	for i, path := range paths {
-		reading.Go(func() { networks[i], failures[i] = netfile.Read(path) })
+		reading.Go(func() { networks[i], failures[i] = c.readNetwork(path) })
 	}
 	reading.Wait()
 	return networks, failures

@@ -218,14 +218,14 @@ func findInterface(n *network.Network, text string) (*network.Interface, error) 
 // parseMoment reads "mon 14:00", "14:00" (today), or a date and time.
 func parseMoment(text string, now time.Time) (network.Moment, error) {
 	if text == "" {
-		return momentOf(now), nil
+		return network.MomentAt(now), nil
 	}
 	if t, err := time.ParseInLocation("2006-01-02 15:04", text, now.Location()); err == nil {
-		return momentOf(t), nil
+		return network.MomentAt(t), nil
 	}
 	day, clock, found := strings.Cut(text, " ")
 	if !found {
-		day, clock = network.DayNames[weekday(now)], text
+		day, clock = network.DayNames[(int(now.Weekday())+6)%7], text
 	}
 	t, err := time.Parse("15:04", clock)
 	for i, name := range network.DayNames {
@@ -235,12 +235,6 @@ func parseMoment(text string, now time.Time) (network.Moment, error) {
 	}
 	return 0, fmt.Errorf("%s: not a time; write 14:00, \"mon 14:00\" or \"2026-11-23 14:00\"", text)
 }
-
-func momentOf(t time.Time) network.Moment {
-	return network.MomentOf(weekday(t), t.Hour()*60+t.Minute())
-}
-
-func weekday(t time.Time) int { return (int(t.Weekday()) + 6) % 7 }
 
 func parsePort(text string) (int, error) {
 	n, err := strconv.Atoi(text)

@@ -238,7 +238,7 @@ func (c *call) tryForward(e *netfile.Editor, gateway, name string) (*tried, *net
 	g := n.Gateway(gateway)
 	at := slices.IndexFunc(g.NAT, func(r *network.NATRule) bool { return r.Name == name })
 	compiled := engine.Compile(n, nil)
-	connection, ok := advice.Sample(compiled, g.NAT[at], momentOf(c.Now()))
+	connection, ok := advice.Sample(compiled, g.NAT[at], network.MomentAt(c.Now()))
 	if !ok {
 		return nil, nil, nil
 	}

@@ -1,6 +1,19 @@
 package cli
 
-import "encoding/json"
+import (
+	"encoding/json"
+	"fmt"
+)
+
+// printJSONLine writes a value as JSON on one line.
+func (c *call) printJSONLine(v any) {
+	data, err := json.Marshal(v)
+	if err != nil {
+		c.failed(err)
+		return
+	}
+	fmt.Fprintf(c.Out, "%s\n", data)
+}
 
 // printJSON writes a value as indented JSON.
 func (c *call) printJSON(v any) {

@@ -406,11 +406,17 @@ func (e *entry) state() string {
 // List calls a function with each session that has not timed out, until it returns false.
 // Sessions that are opened or end meanwhile may be among them or not.
 func (s *Store) List(do func(Open) bool) {
+	s.ListThose(func(before, after header.Packet) bool { return true }, do)
+}
+
+// ListThose is List of the sessions for whose first packet, as it came and as it left, a function
+// returns true. The function must not use the store.
+func (s *Store) ListThose(which func(before, after header.Packet) bool, do func(Open) bool) {
 	now := s.clock()
 	for i := range s.sessions {
 		sh := &s.sessions[i]
 		sh.Lock()
-		list, _ := sh.those(func(e *entry) bool { return e.deadline > now })
+		list, _ := sh.those(func(e *entry) bool { return e.deadline > now && which(e.before.packet(), e.after.packet()) })
 		sh.Unlock()
 		for k := range list {
 			if !do(s.open(&list[k], now)) {
@@ -424,6 +430,11 @@ func (s *Store) List(do func(Open) bool) {
 // function must not use the store.
 func (s *Store) Remove(which func(engine.Session) bool) int {
 	return s.removeEntries(func(e *entry) bool { return which(s.session(e)) })
+}
+
+// RemoveNumbers is Remove by the numbers of sessions.
+func (s *Store) RemoveNumbers(numbers map[uint64]bool) int {
+	return s.removeEntries(func(e *entry) bool { return numbers[e.serial] })
 }
 
 // removeEntries is Remove by what the store itself knows.

@@ -1,0 +1,603 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"maps"
+	"net"
+	"net/netip"
+	"os"
+	"os/user"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/term"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/core/reach"
+	"hollowbridge/internal/gateway"
+	"hollowbridge/internal/netfile"
+)
+
+var applyCommand = &command{
+	name:    "apply",
+	summary: "puts the network on its gateways, all of them or none",
+	help: `Puts the network file on its running gateways. Before it does, it runs the expectations of the
+file, says what the change opens and closes against what is running, which sessions the new rules
+would not have made, what the gateways can't do, and whether your own connection to them lives on.
+It refuses where an expectation fails or you would be cut off, unless -anyway is given. Then it
+asks, unless -yes is given. All gateways get ready first; where one of them fails then, the others
+go back.
+
+-for 10m goes back by itself unless apply -keep comes in time, also after a restart. Sessions keep
+their translation until they end; -clear ends those that the new rules would not have made so.
+-dry-run says all of this and changes nothing.
+
+Where somebody else applied something meanwhile, nothing is overwritten: look again.
+
+Exit status: 0 applied, or nothing differs; 1 refused, or the answer was no; 2 the call, the file or
+a gateway is wrong.`,
+	examples: []string{},
+	flags: func(set *flag.FlagSet, o *options) {
+		fileFlag(set, o)
+		jsonFlag(set, o)
+		applyFlags(set, o)
+		set.BoolVar(&o.keep, "keep", false, "keep what would go back by itself")
+	},
+	run: runApply,
+}
+
+// applyFlags are those of whatever puts something into force.
+func applyFlags(set *flag.FlagSet, o *options) {
+	onlyFlag(set, o)
+	set.BoolVar(&o.yes, "yes", false, "do not ask")
+	set.BoolVar(&o.anyway, "anyway", false, "also where an expectation fails, or you would be cut off")
+	set.BoolVar(&o.clear, "clear", false, "end the sessions that the new rules would not have made")
+	set.BoolVar(&o.dryRun, "dry-run", false, "say what would change, and change nothing")
+	set.StringVar(&o.forTime, "for", "", "go back by itself after this `TIME`, as 90s, 10m or 2h, unless it is kept")
+	set.StringVar(&o.note, "note", "", "a `TEXT` for the history")
+	set.StringVar(&o.by, "by", "", "your `NAME` for the history; else that of this login")
+}
+
+func runApply(c *call) int {
+	if len(c.args) > 0 {
+		return c.misused("%s: not expected; name the file with -f", c.args[0])
+	}
+	if c.options.keep {
+		return c.keep()
+	}
+	bundle, n, err := netfile.ReadBundle(c.path())
+	if err != nil {
+		return c.readFailed(err)
+	}
+	return c.apply(bundle, n, n, "")
+}
+
+// keep keeps what would go back by itself, on all gateways on which something would.
+func (c *call) keep() int {
+	list := c.running()
+	if list == nil {
+		return wrong
+	}
+	statuses, failures := askAll(list, func(g *gateway.Client) (gateway.Status, error) { return g.Status(context.Background()) })
+	if status := c.sayFailures(failures); status != yes {
+		return status
+	}
+	kept := 0
+	for i, s := range statuses {
+		if s.Pending == nil {
+			continue
+		}
+		if err := list[i].Keep(context.Background()); err != nil {
+			return c.failed(err)
+		}
+		fmt.Fprintf(c.Out, "%s keeps revision %d\n", s.Gateway, s.Revision.Number)
+		kept++
+	}
+	if kept == 0 {
+		fmt.Fprintln(c.Out, "nothing goes back by itself: there is nothing to keep")
+		return no
+	}
+	return yes
+}
+
+// A change is a network on its way to a gateway.
+type change struct {
+	client   *gateway.Client
+	status   gateway.Status
+	running  gateway.Revision // with its text; empty where nothing is in force
+	before   *network.Network // nil likewise
+	prepared gateway.Prepared
+	base     int
+}
+
+// applied is what apply says as JSON.
+type appliedJSON struct {
+	Outcome      string            `json:"outcome"` // applied, refused, unchanged, or planned
+	Expectations []expectationJSON `json:"expectations"`
+	Gateways     []appliedGateway  `json:"gateways"`
+	Differences  []differenceJSON  `json:"differences"`
+	Compared     bool              `json:"compared"` // false where there is too much to compare
+	Refused      []string          `json:"refused"`  // why, also where -anyway was given
+}
+
+type appliedGateway struct {
+	Gateway string            `json:"gateway"`
+	Was     int               `json:"was"`
+	Is      int               `json:"is"`
+	Notes   []string          `json:"notes"`
+	Changed int               `json:"changed"`
+	Ends    bool              `json:"ends"`
+	First   []gateway.Session `json:"first"`
+	Ended   int               `json:"ended"`
+	Back    *time.Time        `json:"back"` // when it goes back by itself
+}
+
+// apply puts a network into force on the gateways of a file.
+func (c *call) apply(bundle *netfile.Bundle, n, file *network.Network, usualNote string) int {
+	back := time.Duration(0)
+	if c.options.forTime != "" {
+		var err error
+		if back, err = network.ParseLifetime(c.options.forTime); err != nil {
+			return c.misused("-for %s", err)
+		}
+	}
+	list, err := c.clients(file)
+	if err != nil {
+		return c.failed(err)
+	}
+	a := &application{call: c, bundle: bundle, network: n, back: back, note: usualNote}
+	if c.options.note != "" {
+		a.note = c.options.note
+	}
+	if status := a.look(list); status != yes {
+		return status
+	}
+	if a.unchanged() {
+		return a.sayUnchanged()
+	}
+	status := a.weigh()
+	if status == yes {
+		status = a.prepare()
+	}
+	if status != yes {
+		return status
+	}
+	return a.decide()
+}
+
+// An application is one run of apply.
+type application struct {
+	*call
+	bundle  *netfile.Bundle
+	network *network.Network
+	back    time.Duration
+	note    string
+	engine  *engine.Engine
+	changes []*change
+	result  appliedJSON
+}
+
+// look asks the gateways what is running.
+func (a *application) look(list []*gateway.Client) int {
+	changes, failures := askAll(list, func(g *gateway.Client) (*change, error) {
+		ch := &change{client: g}
+		var err error
+		if ch.status, err = g.Status(context.Background()); err != nil || ch.status.Revision == nil {
+			return ch, err
+		}
+		ch.base = ch.status.Revision.Number
+		if ch.running, err = g.Revision(context.Background(), ch.base); err != nil || ch.running.Bundle == nil {
+			return ch, err
+		}
+		ch.running.Bundle.File = fmt.Sprintf("%s@%d", g.Gateway, ch.base)
+		ch.before, err = ch.running.Bundle.Network()
+		return ch, err
+	})
+	if status := a.sayFailures(failures); status != yes {
+		return status
+	}
+	a.changes = changes
+	for _, ch := range changes {
+		if a.network.Gateway(ch.client.Gateway) == nil {
+			return a.failed(fmt.Errorf("%s is no gateway of what is to be applied", ch.client.Gateway))
+		}
+	}
+	return yes
+}
+
+// unchanged reports whether all gateways run just this.
+func (a *application) unchanged() bool {
+	return !slices.ContainsFunc(a.changes, func(ch *change) bool {
+		b := ch.running.Bundle
+		return b == nil || b.Text != a.bundle.Text || !maps.Equal(b.Lists, a.bundle.Lists)
+	})
+}
+
+func (a *application) sayUnchanged() int {
+	a.result.Outcome = "unchanged"
+	if a.options.json {
+		a.printJSON(a.resultOf())
+		return yes
+	}
+	for _, ch := range a.changes {
+		fmt.Fprintf(a.Out, "nothing differs: %s runs this as revision %d\n", ch.client.Gateway, ch.base)
+	}
+	return yes
+}
+
+// weigh runs the expectations and compares with what is running.
+func (a *application) weigh() int {
+	var done func()
+	a.engine, done = a.compile(a.network)
+	results, err := reach.Expect(a.engine, network.Always)
+	done()
+	if err != nil {
+		return a.failed(fmt.Errorf("the expectations can't be checked: %w", err))
+	}
+	a.result.Expectations = a.expectResult(results).Expectations
+	broken := 0
+	for i := range results {
+		if text := failure(&results[i]); text != "" {
+			broken++
+			a.result.Refused = append(a.result.Refused, "an expectation does not hold: "+results[i].Expectation.Say)
+		}
+	}
+	if !a.options.json {
+		a.sayExpectations(results, broken)
+	}
+	a.compareRunning()
+	a.weighOwnConnection()
+	return yes
+}
+
+func (a *application) sayExpectations(results []reach.Result, broken int) {
+	switch {
+	case len(results) == 0:
+	case broken == 0:
+		fmt.Fprintf(a.Out, "%s\n", plural(len(results), "expectation holds", "expectations hold"))
+	default:
+		for i := range results {
+			if r := &results[i]; failure(r) != "" {
+				fmt.Fprintf(a.Out, "%s  %s\n        %s\n", a.red("broken"), r.Expectation.Say, failure(r))
+			}
+		}
+	}
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// compareRunning says what the change opens and closes against what is running; where gateways
+// run different networks, against each.
+func (a *application) compareRunning() {
+	a.result.Compared = true
+	var compared []*netfile.Bundle
+	for _, ch := range a.changes {
+		b := ch.running.Bundle
+		if b == nil {
+			if !a.options.json {
+				fmt.Fprintf(a.Out, "%s  revision %d; nothing is in force there yet\n", ch.client.Gateway, ch.base+1)
+			}
+			continue
+		}
+		if slices.ContainsFunc(compared, func(other *netfile.Bundle) bool {
+			return other.Text == b.Text && maps.Equal(other.Lists, b.Lists)
+		}) {
+			continue
+		}
+		compared = append(compared, b)
+		found, err := reach.Differences(engine.Compile(ch.before, nil), a.engine, network.Always, false)
+		if err != nil {
+			a.result.Compared = false
+		}
+		if a.options.json {
+			a.args = []string{b.File, a.path()}
+			a.result.Differences = append(a.result.Differences, a.compareResult(found).Differences...)
+			continue
+		}
+		fmt.Fprintf(a.Out, "against %s\n", b.File)
+		if err != nil {
+			fmt.Fprintln(a.Out, "  the rules are too much entangled to compare")
+			continue
+		}
+		for _, line := range differenceLines(reach.NewNamer(a.network), found) {
+			fmt.Fprintf(a.Out, "  %s\n", strings.Join(wrap(line, a.Width-2), "\n          "))
+		}
+	}
+}
+
+// weighOwnConnection traces the administrator's own connections to the gateways, before and
+// after.
+func (a *application) weighOwnConnection() {
+	for _, ch := range a.changes {
+		own, ok := a.ownConnection(ch)
+		if !ok {
+			continue
+		}
+		if text := cutOff(ch.before, a.engine, own); text != "" {
+			a.result.Refused = append(a.result.Refused, text)
+		}
+	}
+}
+
+// ownConnection returns the connection by which this command, or the login that it is typed in,
+// comes to a gateway.
+func (a *application) ownConnection(ch *change) (header.Packet, bool) {
+	g := a.network.Gateway(ch.client.Gateway)
+	if to := g.Control.Listen; to.IsValid() {
+		conn, err := net.Dial("udp", to.String()) // sends nothing; the machine says from where it would
+		if err != nil {
+			return header.Packet{}, false
+		}
+		defer conn.Close()
+		from := conn.LocalAddr().(*net.UDPAddr).AddrPort()
+		return header.Packet{Source: from.Addr().Unmap(), SourcePort: header.UsualSourcePort, Destination: to.Addr(), DestinationPort: to.Port(), Protocol: header.TCP}, true
+	}
+	words := strings.Fields(a.Getenv("SSH_CONNECTION")) // address and port of the client, then of the server
+	if len(words) != 4 {
+		return header.Packet{}, false
+	}
+	from, err1 := netip.ParseAddrPort(net.JoinHostPort(words[0], words[1]))
+	to, err2 := netip.ParseAddrPort(net.JoinHostPort(words[2], words[3]))
+	if err1 != nil || err2 != nil || !owns(g, to.Addr().Unmap()) {
+		return header.Packet{}, false
+	}
+	return header.Packet{Source: from.Addr().Unmap(), SourcePort: from.Port(), Destination: to.Addr().Unmap(), DestinationPort: to.Port(), Protocol: header.TCP}, true
+}
+
+// cutOff says where a connection to a gateway, which works now, would be stopped; else nothing.
+func cutOff(before *network.Network, after *engine.Engine, own header.Packet) string {
+	reached := func(e *engine.Engine) (*engine.Trace, bool) {
+		from, err := e.Locate(own.Source)
+		if err != nil {
+			return nil, true // it comes in a way that the file does not know
+		}
+		t := e.NewWalk().Trace(engine.Connection{Packet: own, From: from, Moment: network.MomentAt(time.Now())})
+		return t, t.Outcome == engine.Reached
+	}
+	if before != nil {
+		if _, ok := reached(engine.Compile(before, nil)); !ok {
+			return "" // it does not work by what is in force either, so it goes another way
+		}
+	}
+	t, ok := reached(after)
+	if ok {
+		return ""
+	}
+	return fmt.Sprintf("your own connection would be cut off: %s -> %s is %s at %s", own.From(), own.To(), t.Outcome, t.At.Name())
+}
+
+// prepare lets all gateways get ready.
+func (a *application) prepare() int {
+	prepared, failures := askAll(a.clients(), func(g *gateway.Client) (gateway.Prepared, error) {
+		for _, ch := range a.changes {
+			if ch.client == g {
+				return g.Prepare(context.Background(), gateway.Proposal{Bundle: a.bundle, Base: ch.base})
+			}
+		}
+		return gateway.Prepared{}, nil
+	})
+	for i, err := range failures {
+		var refusal *gateway.Refusal
+		if errors.As(err, &refusal) && refusal.Revision != nil {
+			return a.overtaken(a.changes[i], refusal)
+		}
+	}
+	if status := a.sayFailures(failures); status != yes {
+		return status
+	}
+	for i, ch := range a.changes {
+		ch.prepared = prepared[i]
+		if a.options.json {
+			continue
+		}
+		for _, note := range ch.prepared.Notes {
+			fmt.Fprintf(a.Out, "%s  %s\n", ch.client.Gateway, strings.Join(wrap(note, a.Width-len(ch.client.Gateway)-2), "\n"+strings.Repeat(" ", len(ch.client.Gateway)+2)))
+		}
+		a.saySessions(ch)
+	}
+	return yes
+}
+
+func (a *application) saySessions(ch *change) {
+	n := ch.prepared.Changed
+	switch {
+	case n == 0:
+		return
+	case ch.prepared.Ends:
+		fmt.Fprintf(a.Out, "%s  %s (restarts-on-apply)\n", ch.client.Gateway, plural(n, "session ends", "sessions end"))
+	case a.options.clear:
+		fmt.Fprintf(a.Out, "%s  %s that the new rules would not have made so:\n", ch.client.Gateway, plural(n, "session ends", "sessions end"))
+	default:
+		fmt.Fprintf(a.Out, "%s  %s that the new rules would not have made so (-clear ends them):\n", ch.client.Gateway, plural(n, "session goes on", "sessions go on"))
+	}
+	for i := range ch.prepared.First {
+		fmt.Fprintf(a.Out, "  %s\n", connectionText(&ch.prepared.First[i].Before, &ch.prepared.First[i].After))
+	}
+	if more := n - len(ch.prepared.First); more > 0 && len(ch.prepared.First) > 0 {
+		fmt.Fprintf(a.Out, "  and %d more\n", more)
+	}
+}
+
+func (a *application) clients() []*gateway.Client {
+	list := make([]*gateway.Client, len(a.changes))
+	for i, ch := range a.changes {
+		list[i] = ch.client
+	}
+	return list
+}
+
+// decide refuses, asks, and applies.
+func (a *application) decide() int {
+	if len(a.result.Refused) > 0 && !a.options.json {
+		for _, why := range a.result.Refused {
+			fmt.Fprintln(a.Out, strings.Join(wrap(a.red("refused")+"  "+why, a.Width), "\n         "))
+		}
+	}
+	switch {
+	case a.options.dryRun:
+		a.result.Outcome = "planned"
+		return a.finish(yes, "-dry-run: nothing is changed")
+	case len(a.result.Refused) > 0 && !a.options.anyway:
+		a.result.Outcome = "refused"
+		return a.finish(no, "Nothing is changed; -anyway applies it all the same.")
+	case !a.options.yes:
+		if status := a.ask(); status != yes {
+			return status
+		}
+	}
+	return a.commit()
+}
+
+func (a *application) finish(status int, text string) int {
+	if a.options.json {
+		a.printJSON(a.resultOf())
+	} else {
+		fmt.Fprintln(a.Out, text)
+	}
+	return status
+}
+
+// ask asks on the terminal.
+func (a *application) ask() int {
+	if a.options.json || !term.IsTerminal(int(os.Stdin.Fd())) {
+		return a.misused("there is no terminal to ask on; -yes applies without asking, -dry-run only says what would change")
+	}
+	what := "Apply to " + strings.Join(names(a.clients()), ", ")
+	if a.back > 0 {
+		what += ", for " + a.options.forTime
+	}
+	fmt.Fprintf(a.Err, "%s? [y/N] ", what)
+	answer, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+	if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "y" && answer != "yes" {
+		fmt.Fprintln(a.Out, "Nothing is changed.")
+		return no
+	}
+	return yes
+}
+
+// author returns whose name the history gets.
+func (a *application) author() string {
+	if a.options.by != "" {
+		return a.options.by
+	}
+	name := "uid " + fmt.Sprint(os.Getuid())
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		name = u.Username
+	}
+	if host, err := os.Hostname(); err == nil {
+		name += "@" + host
+	}
+	return name
+}
+
+// commit puts it into force on one gateway after the other; where one fails, those before it go
+// back.
+func (a *application) commit() int {
+	var done []*change
+	for _, ch := range a.changes {
+		made, err := ch.client.Commit(context.Background(), gateway.Commit{
+			Token: ch.prepared.Token, Author: a.author(), Note: a.note, For: a.back.Seconds(), Clear: a.options.clear,
+		})
+		if err != nil {
+			return a.takeBack(done, ch, err)
+		}
+		done = append(done, ch)
+		entry := a.entry(ch)
+		entry.Is, entry.Ended = made.Revision.Number, made.Ended
+		if a.back > 0 {
+			at := made.Revision.Time.Add(a.back)
+			entry.Back = &at
+		}
+		a.result.Gateways = append(a.result.Gateways, entry)
+	}
+	a.result.Outcome = "applied"
+	if a.options.json {
+		a.printJSON(a.resultOf())
+		return yes
+	}
+	for _, g := range a.result.Gateways {
+		line := fmt.Sprintf("%s  %s runs revision %d", a.green("applied"), g.Gateway, g.Is)
+		if g.Ended > 0 {
+			line += ", " + plural(g.Ended, "session is ended", "sessions are ended")
+		}
+		fmt.Fprintln(a.Out, line)
+	}
+	if a.back > 0 {
+		fmt.Fprintf(a.Out, "It goes back at %s unless it is kept: %s\n", a.result.Gateways[0].Back.Local().Format("15:04:05"), a.typed("hollowbridge apply -keep"))
+	}
+	return yes
+}
+
+// owns reports whether an address is one of a gateway's own.
+func owns(g *network.Gateway, a netip.Addr) bool {
+	return slices.ContainsFunc(g.Interfaces, func(i *network.Interface) bool { return i.Own().Contains(a) })
+}
+
+// takeBack makes the gateways go back that have followed, because one did not.
+func (a *application) takeBack(done []*change, failed *change, why error) int {
+	for i, ch := range done {
+		number := a.result.Gateways[i].Is
+		if err := ch.client.Undo(context.Background(), number, fmt.Sprintf("%s did not follow", failed.client.Gateway)); err != nil {
+			a.failed(fmt.Errorf("%s runs revision %d, and does not go back: %w", ch.client.Gateway, number, err))
+		} else {
+			fmt.Fprintf(a.Err, "%s is back at what it ran before\n", ch.client.Gateway)
+		}
+	}
+	var refusal *gateway.Refusal
+	if errors.As(why, &refusal) && refusal.Revision != nil {
+		return a.overtaken(failed, refusal)
+	}
+	return a.failed(why)
+}
+
+// overtaken says what somebody else changed since this command looked.
+func (a *application) overtaken(ch *change, refusal *gateway.Refusal) int {
+	a.failed(refusal)
+	r, err := ch.client.Revision(context.Background(), refusal.Revision.Number)
+	if err == nil && r.Bundle != nil && ch.before != nil {
+		r.Bundle.File = fmt.Sprintf("%s@%d", ch.client.Gateway, r.Number)
+		if other, err := r.Bundle.Network(); err == nil {
+			if found, err := reach.Differences(engine.Compile(ch.before, nil), engine.Compile(other, nil), network.Always, false); err == nil {
+				fmt.Fprintf(a.Err, "what that changed since revision %d:\n", ch.base)
+				for _, line := range differenceLines(reach.NewNamer(other), found) {
+					fmt.Fprintf(a.Err, "  %s\n", strings.Join(wrap(line, a.Width-2), "\n          "))
+				}
+			}
+		}
+	}
+	fmt.Fprintln(a.Err, "Nothing is overwritten: look at it, and apply again.")
+	return wrong
+}
+
+func (a *application) entry(ch *change) appliedGateway {
+	return appliedGateway{
+		Gateway: ch.client.Gateway, Was: ch.base, Is: ch.base, Notes: append([]string{}, ch.prepared.Notes...),
+		Changed: ch.prepared.Changed, Ends: ch.prepared.Ends, First: append([]gateway.Session{}, ch.prepared.First...),
+	}
+}
+
+// resultOf returns what is printed as JSON.
+func (a *application) resultOf() appliedJSON {
+	r := a.result
+	if len(r.Gateways) == 0 {
+		for _, ch := range a.changes {
+			r.Gateways = append(r.Gateways, a.entry(ch))
+		}
+	}
+	r.Expectations = append([]expectationJSON{}, r.Expectations...)
+	r.Differences = append([]differenceJSON{}, r.Differences...)
+	r.Refused = append([]string{}, r.Refused...)
+	return r
+}

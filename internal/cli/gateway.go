@@ -1,0 +1,151 @@
+package cli
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gateway"
+	"hollowbridge/internal/netfile"
+)
+
+var gatewayCommand = &command{
+	name: "gateway", arguments: "NAME -state FOLDER",
+	summary: "runs a gateway, on the Linux kernel of this machine or simulated",
+	help: `Runs the gateway NAME: puts what apply sends it into force, remembers revisions, counts what rules
+do, and writes down what it is told to. What it remembers is in one file in the folder of -state,
+and is there after a restart, also after a power cut. It starts with the revision that was last in
+force; before the first apply nothing is touched.
+
+-on kernel programs the packet tables of this machine: one table of our own, and nothing else. -on
+simulated decides about the packets that send puts before it, as the kernel would.
+
+The commands find it by control: of the gateway in the network file, a Unix socket or an address
+with TLS and a token; without it, by a socket in the usual place of this machine. SIGTERM stops it;
+the rules stay in force, unless -clear takes them away. docs/gateway.md has a systemd unit.`,
+	examples: []string{"hollowbridge gateway rim -state rim-state -on simulated"},
+	flags: func(set *flag.FlagSet, o *options) {
+		fileFlag(set, o)
+		set.StringVar(&o.state, "state", "", "the `FOLDER` of what it remembers; it is made where it is not there")
+		set.StringVar(&o.on, "on", "kernel", "`WHERE` it runs: kernel or simulated")
+		set.BoolVar(&o.clear, "clear", false, "take the rules away when it stops")
+		set.Int64Var(&o.most, "events", gateway.UsualKeeping.Most, "how many `EVENTS` it keeps")
+		set.StringVar(&o.age, "events-for", "30d", "how `LONG` it keeps them, as 12h or 30d")
+	},
+	run: runGateway,
+}
+
+// backends are what a gateway can run on.
+var backends = map[string]func(gateway.Recorder) (gateway.Backend, error){
+	"simulated": func(r gateway.Recorder) (gateway.Backend, error) { return gateway.NewSimulated(r), nil },
+}
+
+func runGateway(c *call) int {
+	o := &c.options
+	age, err := network.ParseLifetime(o.age)
+	switch {
+	case len(c.args) != 1:
+		return c.misused("it needs the name of one gateway")
+	case o.state == "":
+		return c.misused("it needs -state FOLDER, where it remembers what is in force")
+	case backends[o.on] == nil:
+		return c.misused("-on %s: there are kernel and simulated", o.on)
+	case o.most < 1:
+		return c.misused("-events %d: at least 1", o.most)
+	case err != nil:
+		return c.misused("-events-for %s", err)
+	}
+	name := c.args[0]
+	endpoint, err := c.endpoint(name)
+	if err != nil {
+		return c.readFailed(err)
+	}
+	token, err := endpoint.ReadToken()
+	if err != nil {
+		return c.failed(err)
+	}
+	trouble := func(err error) { fmt.Fprintf(c.Err, "hollowbridge gateway: %s: %s\n", name, err) }
+	listener, err := endpoint.Listen()
+	if err != nil {
+		return c.failed(err)
+	}
+	service, err := gateway.Start(gateway.Options{
+		Gateway: name, Folder: o.state, Program: version, Backend: backends[o.on],
+		Keeping: gateway.Keeping{Most: o.most, Age: age}, Trouble: trouble,
+	})
+	if err != nil {
+		listener.Close()
+		return c.failed(err)
+	}
+	ctx, stop := untilInterrupt()
+	defer stop()
+	server := gateway.NewServer(service, token)
+	var serving sync.WaitGroup
+	var failure error
+	serving.Go(func() {
+		failure = server.Serve(listener)
+		stop()
+	})
+	status := service.Status()
+	force := "nothing in force"
+	if status.Revision != nil {
+		force = fmt.Sprintf("revision %d in force", status.Revision.Number)
+	}
+	fmt.Fprintf(c.Out, "%s: %s, %s, asked at %s\n", name, status.On, force, endpoint)
+	if err := c.flush(); err != nil {
+		stop()
+	}
+	notify("READY=1\nSTATUS=" + force)
+	<-ctx.Done()
+	notify("STOPPING=1")
+	err = server.Shutdown()
+	serving.Wait()
+	if err = errors.Join(failure, err, service.Stop(o.clear)); err != nil {
+		return c.failed(err)
+	}
+	return yes
+}
+
+// endpoint returns where the gateway is to be asked: as the network file says, where there is one.
+func (c *call) endpoint(name string) (gateway.Endpoint, error) {
+	n, err := netfile.Read(c.path())
+	if errors.Is(err, fs.ErrNotExist) && c.options.file == "" && c.Getenv("HOLLOWBRIDGE_FILE") == "" {
+		return gateway.EndpointOf("", &network.Gateway{Name: name})
+	}
+	if err != nil {
+		return gateway.Endpoint{}, err
+	}
+	g := n.Gateway(name)
+	if g == nil {
+		var names []string
+		for _, g := range n.Gateways {
+			names = append(names, g.Name)
+		}
+		return gateway.Endpoint{}, fmt.Errorf("%s: %s has no such gateway%s", name, c.path(), netfile.DidYouMean(name, names))
+	}
+	return gateway.EndpointOf(c.path(), g)
+}
+
+// notify tells the service manager how far the service is, where it wants to know (sd_notify(3)).
+func notify(state string) {
+	socket := os.Getenv("NOTIFY_SOCKET")
+	if socket == "" {
+		return
+	}
+	if strings.HasPrefix(socket, "@") {
+		socket = "\x00" + socket[1:]
+	}
+	conn, err := net.DialTimeout("unixgram", socket, time.Second)
+	if err != nil {
+		return
+	}
+	defer conn.Close()
+	conn.Write([]byte(state)) // nobody can be told that it failed
+}

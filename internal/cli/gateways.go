@@ -1,0 +1,201 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/signal"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gateway"
+	"hollowbridge/internal/netfile"
+)
+
+// onlyFlag names one of the running gateways.
+func onlyFlag(set *flag.FlagSet, o *options) {
+	set.StringVar(&o.gateway, "gateway", "", "only this `GATEWAY`")
+}
+
+// untilInterrupt returns a context that ends with ^C or SIGTERM.
+func untilInterrupt() (context.Context, context.CancelFunc) {
+	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+}
+
+// flush writes out what is printed so far.
+func (c *call) flush() error {
+	if w, ok := c.Out.(*bufio.Writer); ok {
+		return w.Flush()
+	}
+	return nil
+}
+
+// client returns what asks a gateway of a network file.
+func (c *call) client(g *network.Gateway) (*gateway.Client, error) {
+	e, err := gateway.EndpointOf(c.path(), g)
+	if err != nil {
+		return nil, err
+	}
+	return gateway.NewClient(g.Name, e)
+}
+
+// clients returns what asks the gateways of a network, or the one of -gateway: those with a
+// control: in the file, and those that run on this machine in the usual place.
+func (c *call) clients(n *network.Network) ([]*gateway.Client, error) {
+	var list []*gateway.Client
+	var names, wrongs []string
+	for _, g := range n.Gateways {
+		names = append(names, g.Name)
+		if c.options.gateway != "" && g.Name != c.options.gateway {
+			continue
+		}
+		client, err := c.client(g)
+		if g.Control == (network.Control{}) && c.options.gateway == "" {
+			if err != nil {
+				continue
+			}
+			if _, missing := os.Stat(client.Endpoint.Socket); missing != nil {
+				continue
+			}
+		}
+		if err != nil {
+			wrongs = append(wrongs, err.Error())
+			continue
+		}
+		list = append(list, client)
+	}
+	switch {
+	case len(wrongs) > 0:
+		return nil, errors.New(strings.Join(wrongs, "; "))
+	case len(list) == 0 && c.options.gateway != "":
+		return nil, fmt.Errorf("-gateway %s: there is no such gateway%s", c.options.gateway, netfile.DidYouMean(c.options.gateway, names))
+	case len(list) == 0:
+		return nil, fmt.Errorf("no gateway of %s has a control:, and none runs on this machine in the usual place; say where they are asked, as control: {socket: %s.sock}", c.path(), n.Gateways[0].Name)
+	}
+	return list, nil
+}
+
+// askAll asks gateways at once and returns what they say, in their order. Those that do not
+// answer have an error.
+func askAll[T any](list []*gateway.Client, ask func(*gateway.Client) (T, error)) (answers []T, failures []error) {
+	answers, failures = make([]T, len(list)), make([]error, len(list))
+	var asking sync.WaitGroup
+	for i, client := range list {
+		asking.Go(func() { answers[i], failures[i] = ask(client) })
+	}
+	asking.Wait()
+	return answers, failures
+}
+
+// sayFailures says which gateways did not answer, and returns wrong where some did not.
+func (c *call) sayFailures(failures []error) int {
+	status := yes
+	for _, err := range failures {
+		if err != nil {
+			status = c.failed(err)
+		}
+	}
+	return status
+}
+
+// running reads the network file and returns what asks its gateways. It returns nil after it has
+// said what is wrong.
+func (c *call) running() []*gateway.Client {
+	n := c.network()
+	if n == nil {
+		return nil
+	}
+	list, err := c.clients(n)
+	if err != nil {
+		c.failed(err)
+		return nil
+	}
+	return list
+}
+
+// revisionOf reads GATEWAY@NUMBER, a revision of a running gateway; without a number, the one
+// that is in force. ok is false for what is written otherwise.
+func revisionOf(path string) (name string, number int, ok bool) {
+	name, digits, ok := strings.Cut(path, "@")
+	if !ok || name == "" || strings.ContainsAny(name, "/.") {
+		return "", 0, false
+	}
+	if digits == "" {
+		return name, 0, true
+	}
+	number, err := strconv.Atoi(digits)
+	return name, number, err == nil && number > 0
+}
+
+// readNetwork reads a network file, or a revision of a running gateway of the network file that
+// is used otherwise.
+func (c *call) readNetwork(path string) (*network.Network, error) {
+	name, number, isRevision := revisionOf(path)
+	if _, err := os.Stat(path); !isRevision || err == nil {
+		return netfile.Read(path)
+	}
+	r, err := c.fetch(name, number)
+	if err != nil {
+		return nil, err
+	}
+	if r.Bundle == nil {
+		return nil, fmt.Errorf("%s: nothing was in force then", path)
+	}
+	r.Bundle.File = path
+	return r.Bundle.Network()
+}
+
+// fetch asks a gateway for a revision. Where the gateway is asked stands in the network file that
+// is there.
+func (c *call) fetch(name string, number int) (r gateway.Revision, err error) {
+	file := c.plainPath()
+	n, err := netfile.Read(file)
+	if err != nil {
+		return r, fmt.Errorf("where %s is asked stands in the network file: %w", name, err)
+	}
+	g := n.Gateway(name)
+	if g == nil {
+		var names []string
+		for _, g := range n.Gateways {
+			names = append(names, g.Name)
+		}
+		return r, fmt.Errorf("%s: %s has no such gateway%s", name, file, netfile.DidYouMean(name, names))
+	}
+	e, err := gateway.EndpointOf(file, g)
+	if err != nil {
+		return r, err
+	}
+	client, err := gateway.NewClient(name, e)
+	if err != nil {
+		return r, err
+	}
+	return client.Revision(context.Background(), number)
+}
+
+// plainPath is path where that is a file, else the one that is used without -f.
+func (c *call) plainPath() string {
+	if _, _, isRevision := revisionOf(c.path()); !isRevision {
+		return c.path()
+	}
+	if path := c.Getenv("HOLLOWBRIDGE_FILE"); path != "" && path != c.path() {
+		return path
+	}
+	return defaultFile
+}
+
+// names returns the names of gateways, in the order of the alphabet.
+func names(list []*gateway.Client) []string {
+	all := make([]string, len(list))
+	for i := range list {
+		all[i] = list[i].Gateway
+	}
+	slices.Sort(all)
+	return all
+}

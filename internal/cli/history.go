@@ -1,0 +1,239 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/network"
+	"hollowbridge/core/reach"
+	"hollowbridge/internal/gateway"
+)
+
+var historyCommand = &command{
+	name: "history", arguments: "[NUMBER]",
+	summary: "lists what was applied to the gateways, when and by whom",
+	help: `Lists the revisions of the running gateways, the latest first: when, by whom, with which note, and
+how many lines of the file were added and removed. NUMBER shows one: what it opened and closed
+against the one before; with -text the network file as it was.
+
+GATEWAY@NUMBER, as rim@3, stands for a revision wherever compare or trace -f want a file; rim@ for
+the one in force.`,
+	flags: func(set *flag.FlagSet, o *options) {
+		fileFlag(set, o)
+		jsonFlag(set, o)
+		onlyFlag(set, o)
+		set.BoolVar(&o.text, "text", false, "with NUMBER, print the network file as it was")
+	},
+	run: runHistory,
+}
+
+var revertCommand = &command{
+	name: "revert", arguments: "[NUMBER]",
+	summary: "puts an earlier revision into force again",
+	help: `Applies the network that was in force as revision NUMBER again, or, without one, the one before that
+is in force now. Everything is as in apply: what it opens and closes, what it interrupts, all
+gateways or none. The network file itself stays as it is: history NUMBER -text prints what was.
+
+Exit status: as apply.`,
+	flags: func(set *flag.FlagSet, o *options) {
+		fileFlag(set, o)
+		jsonFlag(set, o)
+		applyFlags(set, o)
+	},
+	run: runRevert,
+}
+
+// number reads the one argument of a command that takes a revision; 0 where there is none.
+func (c *call) revisionNumber() (int, bool) {
+	if len(c.args) == 0 {
+		return 0, true
+	}
+	n, err := strconv.Atoi(c.args[0])
+	if len(c.args) > 1 || err != nil || n < 1 {
+		c.misused("it takes the number of a revision, from 1 on")
+		return 0, false
+	}
+	return n, true
+}
+
+func runHistory(c *call) int {
+	number, ok := c.revisionNumber()
+	if !ok {
+		return wrong
+	}
+	list := c.running()
+	if list == nil {
+		return wrong
+	}
+	if number > 0 {
+		return c.showRevision(list, number)
+	}
+	histories, failures := askAll(list, func(g *gateway.Client) (h historyJSON, err error) {
+		h.Gateway = g.Gateway
+		if h.Revisions, err = g.Revisions(context.Background()); err != nil {
+			return h, err
+		}
+		status, err := g.Status(context.Background())
+		h.Pending = status.Pending
+		return h, err
+	})
+	if c.options.json {
+		result := []historyJSON{}
+		for i, h := range histories {
+			if failures[i] == nil {
+				result = append(result, h)
+			}
+		}
+		c.printJSON(result)
+		return c.sayFailures(failures)
+	}
+	for i, h := range histories {
+		if failures[i] == nil {
+			c.printHistory(h)
+		}
+	}
+	return c.sayFailures(failures)
+}
+
+type historyJSON struct {
+	Gateway   string             `json:"gateway"`
+	Pending   *gateway.Pending   `json:"pending"`
+	Revisions []gateway.Revision `json:"revisions"`
+}
+
+func (c *call) printHistory(h historyJSON) {
+	if len(h.Revisions) == 0 {
+		fmt.Fprintf(c.Out, "%s: nothing was applied yet\n", h.Gateway)
+		return
+	}
+	fmt.Fprintln(c.Out, c.bold(h.Gateway))
+	var rows [][]string
+	for i, r := range h.Revisions {
+		number := strconv.Itoa(r.Number)
+		if i == 0 {
+			number += " *"
+		}
+		size := fmt.Sprintf("+%d -%d", r.Added, r.Removed)
+		if r.Empty {
+			size = "empty"
+		}
+		note := r.Note
+		if i == 0 && h.Pending != nil {
+			note = strings.TrimPrefix(note+"; goes back at "+h.Pending.Until.Local().Format("15:04:05"), "; ")
+		}
+		rows = append(rows, []string{number, whenText(r.Time), r.Author, size, note})
+	}
+	c.printTable([]string{"revision", "time", "author", "lines", "note"}, rows)
+}
+
+// whenText writes a time of the past for people.
+func whenText(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+
+// showRevision shows one revision of the gateways that have it.
+func (c *call) showRevision(list []*gateway.Client, number int) int {
+	type pair struct{ this, before gateway.Revision }
+	pairs, failures := askAll(list, func(g *gateway.Client) (p pair, err error) {
+		if p.this, err = g.Revision(context.Background(), number); err == nil && number > 1 {
+			p.before, err = g.Revision(context.Background(), number-1)
+		}
+		return p, err
+	})
+	if c.options.json {
+		var result []gateway.Revision
+		for i, p := range pairs {
+			if failures[i] == nil {
+				result = append(result, p.this)
+			}
+		}
+		c.printJSON(result)
+		return c.sayFailures(failures)
+	}
+	for i, p := range pairs {
+		switch {
+		case failures[i] != nil:
+		case c.options.text && p.this.Bundle != nil:
+			fmt.Fprint(c.Out, p.this.Bundle.Text)
+			return c.sayFailures(failures)
+		default:
+			c.printRevision(list[i].Gateway, &p.this, &p.before)
+		}
+	}
+	return c.sayFailures(failures)
+}
+
+func (c *call) printRevision(name string, r, before *gateway.Revision) {
+	fmt.Fprintf(c.Out, "%s@%d  %s, by %s\n", name, r.Number, whenText(r.Time), r.Author)
+	if r.Note != "" {
+		fmt.Fprintf(c.Out, "  %s\n", r.Note)
+	}
+	if r.Bundle == nil {
+		fmt.Fprintln(c.Out, "  nothing in force")
+		return
+	}
+	fmt.Fprintf(c.Out, "  %s added, %s removed\n", count(r.Added, "line"), count(r.Removed, "line"))
+	if before.Bundle == nil {
+		return
+	}
+	old, err1 := networkOf(name, before)
+	new, err2 := networkOf(name, r)
+	if err1 != nil || err2 != nil {
+		return
+	}
+	found, err := reach.Differences(engine.Compile(old, nil), engine.Compile(new, nil), network.Always, false)
+	if err != nil {
+		fmt.Fprintln(c.Out, "  the rules are too much entangled to compare")
+		return
+	}
+	for _, line := range differenceLines(reach.NewNamer(new), found) {
+		fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(line, c.Width-2), "\n          "))
+	}
+}
+
+// networkOf returns the network of a revision.
+func networkOf(name string, r *gateway.Revision) (*network.Network, error) {
+	r.Bundle.File = fmt.Sprintf("%s@%d", name, r.Number)
+	return r.Bundle.Network()
+}
+
+func runRevert(c *call) int {
+	number, ok := c.revisionNumber()
+	if !ok {
+		return wrong
+	}
+	file := c.network()
+	if file == nil {
+		return wrong
+	}
+	list, err := c.clients(file)
+	if err != nil {
+		return c.failed(err)
+	}
+	ctx := context.Background()
+	if number == 0 {
+		now, err := list[0].Status(ctx)
+		if err != nil {
+			return c.failed(err)
+		}
+		if now.Revision == nil || now.Revision.Number < 2 {
+			return c.failed(fmt.Errorf("%s has no earlier revision to go back to", list[0].Gateway))
+		}
+		number = now.Revision.Number - 1
+	}
+	r, err := list[0].Revision(ctx, number)
+	if err != nil {
+		return c.failed(err)
+	}
+	if r.Bundle == nil {
+		return c.failed(fmt.Errorf("%s@%d: nothing was in force then", list[0].Gateway, number))
+	}
+	n, err := networkOf(list[0].Gateway, &r)
+	if err != nil {
+		return c.readFailed(err)
+	}
+	return c.apply(r.Bundle, n, file, fmt.Sprintf("back to %d", number))
+}

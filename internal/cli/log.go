@@ -1,0 +1,299 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gateway"
+)
+
+var logCommand = &command{
+	name:    "log",
+	summary: "shows what the gateways wrote down: connections, and what was applied",
+	help: `Shows the events of the running gateways, a line each, the latest last: number, time, gateway, outcome,
+rule, the interfaces by our name and the machine's, the connection, and what was translated of it.
+What rules with log: true do is written down, and, with logging: {unmatched: true}, what no rule
+matches; both only where logging: {enabled: true} stands. The words from the client's address on
+can stand behind trace.
+
+-sum says in a few lines what many events are about: which outcomes, rules and sources, which
+services were tried and are not open, and who tried many at once. -follow shows what comes, until
+^C. -explain N traces the connection of an event through the network that is in force. -trial RULE
+logs one rule for a while, and stops by itself.`,
+	flags: func(set *flag.FlagSet, o *options) {
+		fileFlag(set, o)
+		jsonFlag(set, o)
+		onlyFlag(set, o)
+		matchFlags(set, o)
+		topFlag(set, o)
+		set.StringVar(&o.outcome, "outcome", "", "with this `OUTCOME`: "+strings.Join(gateway.EventOutcomes(), ", "))
+		set.StringVar(&o.since, "since", "", "not before this `TIME`: 30m, 2h or 7d ago, or \"2026-11-23 14:00\"")
+		set.BoolVar(&o.follow, "follow", false, "show what comes, until ^C")
+		set.BoolVar(&o.sum, "sum", false, "say in a few lines what it is about")
+		set.IntVar(&o.number, "explain", 0, "trace the connection of the event of this `NUMBER`")
+		set.StringVar(&o.trial, "trial", "", "log this `RULE` for a while")
+		set.StringVar(&o.forTime, "for", "10m", "with -trial, for how `LONG`")
+	},
+	run: runLog,
+}
+
+func runLog(c *call) int {
+	o := &c.options
+	ways := 0
+	for _, asked := range []bool{o.follow, o.sum, o.number != 0, o.trial != ""} {
+		if asked {
+			ways++
+		}
+	}
+	switch {
+	case len(c.args) > 0:
+		return c.misused("%s: not expected; -from, -to, -rule and others say which events", c.args[0])
+	case ways > 1:
+		return c.misused("-follow, -sum, -explain and -trial don't go together")
+	case o.top < 1 || o.top > 100_000:
+		return c.misused("-top %d: 1 to 100000", o.top)
+	case o.number < 0:
+		return c.misused("-explain %d: events are numbered from 1 on", o.number)
+	}
+	list := c.running()
+	if list == nil {
+		return wrong
+	}
+	query := c.matchQuery()
+	if o.outcome != "" {
+		query.Set("outcome", o.outcome)
+	}
+	if o.since != "" {
+		since, err := gateway.ParseSince(o.since, c.Now())
+		if err != nil {
+			return c.misused("-since %s", err)
+		}
+		query.Set("since", since.Format(time.RFC3339Nano))
+	}
+	switch {
+	case o.trial != "":
+		return c.tryRule(list)
+	case o.number != 0:
+		return c.explainEvent(list)
+	case o.follow:
+		return c.followLog(list, query)
+	case o.sum:
+		query.Set("sum", "1")
+	default:
+		query.Set("top", strconv.Itoa(o.top))
+	}
+	logs, failures := askAll(list, func(g *gateway.Client) (gateway.Log, error) { return g.Log(context.Background(), query) })
+	if o.sum {
+		return c.printSums(list, logs, failures)
+	}
+	all := []gateway.Event{}
+	for i := range logs {
+		all = append(all, logs[i].Events...)
+	}
+	slices.SortStableFunc(all, func(a, b gateway.Event) int { return a.Time.Compare(b.Time) })
+	all = all[max(0, len(all)-o.top):]
+	if o.json {
+		c.printJSON(map[string]any{"events": all})
+		return c.sayFailures(failures)
+	}
+	for i := range all {
+		c.printEvent(&all[i])
+	}
+	if len(all) == 0 {
+		fmt.Fprintln(c.Out, "no event matches")
+	}
+	return c.sayFailures(failures)
+}
+
+// printEvent writes an event on one line.
+func (c *call) printEvent(e *gateway.Event) {
+	at := e.Time.Local()
+	stamp := at.Format("15:04:05")
+	if now := c.Now(); at.Year() != now.Year() || at.YearDay() != now.YearDay() {
+		stamp = at.Format("01-02 15:04:05")
+	}
+	head := fmt.Sprintf("%6d  %s  %-6s  ", e.Number, stamp, e.Gateway)
+	if e.Before == nil {
+		fmt.Fprintf(c.Out, "%s%s\n", head, e.Words())
+		return
+	}
+	outcome := fmt.Sprintf("%-9s", e.Outcome)
+	if e.Outcome != gateway.Passes {
+		outcome = c.red(outcome)
+	}
+	rule := e.Rule
+	if rule == "" {
+		rule = "-"
+	}
+	way := ifaceText(e.In, e.InDevice)
+	if e.Out != "" {
+		way += ">" + ifaceText(e.Out, e.OutDevice)
+	}
+	fmt.Fprintf(c.Out, "%s%s  %-24s  %-18s  %s\n", head, outcome, rule, way, connectionText(e.Before, e.After))
+}
+
+// ifaceText writes an interface by our name and the machine's, where that is another.
+func ifaceText(name, device string) string {
+	if device == "" || device == name {
+		return name
+	}
+	return name + "(" + device + ")"
+}
+
+// followLog shows what comes at all gateways, until ^C.
+func (c *call) followLog(list []*gateway.Client, query map[string][]string) int {
+	ctx, stop := untilInterrupt()
+	defer stop()
+	var writing sync.Mutex
+	_, failures := askAll(list, func(g *gateway.Client) (struct{}, error) {
+		err := g.Follow(ctx, query, func(e *gateway.Event) error {
+			writing.Lock()
+			defer writing.Unlock()
+			if c.options.json {
+				c.printJSONLine(e)
+			} else {
+				c.printEvent(e)
+			}
+			return c.flush()
+		})
+		if errors.Is(err, context.Canceled) {
+			err = nil
+		}
+		return struct{}{}, err
+	})
+	return c.sayFailures(failures)
+}
+
+func (c *call) printSums(list []*gateway.Client, logs []gateway.Log, failures []error) int {
+	if c.options.json {
+		result := map[string]*gateway.Sum{}
+		for i, g := range list {
+			if failures[i] == nil {
+				result[g.Gateway] = logs[i].Sum
+			}
+		}
+		c.printJSON(result)
+		return c.sayFailures(failures)
+	}
+	for i, g := range list {
+		if failures[i] == nil && logs[i].Sum != nil {
+			c.printSum(g.Gateway, logs[i].Sum)
+		}
+	}
+	return c.sayFailures(failures)
+}
+
+func (c *call) printSum(name string, s *gateway.Sum) {
+	if s.Events == 0 {
+		fmt.Fprintf(c.Out, "%s: no connection is written down\n", name)
+		return
+	}
+	fmt.Fprintf(c.Out, "%s: %s, %s to %s\n", c.bold(name), count(s.Events, "connection"), whenText(*s.From), whenText(*s.To))
+	line := func(label string, list []gateway.Often) {
+		if len(list) == 0 {
+			return
+		}
+		var words []string
+		for _, o := range list {
+			words = append(words, fmt.Sprintf("%s %d", o.Name, o.Count))
+		}
+		for i, text := range wrap(strings.Join(words, ", "), c.Width-14) {
+			if i > 0 {
+				label = ""
+			}
+			fmt.Fprintf(c.Out, "  %-10s  %s\n", label, text)
+		}
+	}
+	line("outcomes", s.Outcomes)
+	line("rules", s.Rules)
+	line("sources", s.Sources)
+	line("not open", s.Closed)
+	for i, scan := range s.Scans {
+		label := "scans"
+		if i > 0 {
+			label = ""
+		}
+		fmt.Fprintf(c.Out, "  %-10s  %s tried %s at %s within a minute, at %s\n", label, scan.Source, count(scan.Services, "service"), plural(scan.Addresses, "address", "addresses"), whenText(scan.Time))
+	}
+	if s.Cut {
+		fmt.Fprintln(c.Out, "  There are more sources than are counted one by one.")
+	}
+}
+
+// tryRule logs a rule for a while on the gateways that have it.
+func (c *call) tryRule(list []*gateway.Client) int {
+	long, err := network.ParseLifetime(c.options.forTime)
+	if err != nil {
+		return c.misused("-for %s", err)
+	}
+	trial := gateway.Trial{Rule: c.options.trial, For: long.Seconds()}
+	_, failures := askAll(list, func(g *gateway.Client) (struct{}, error) { return struct{}{}, g.Try(context.Background(), trial) })
+	found := false
+	for i, g := range list {
+		if failures[i] == nil {
+			found = true
+			fmt.Fprintf(c.Out, "%s logs %s until %s\n", g.Gateway, c.options.trial, c.Now().Add(long).Format("15:04:05"))
+		}
+	}
+	for i, err := range failures { // one that does not have the rule is no trouble where another has it
+		var refusal *gateway.Refusal
+		if found && errors.As(err, &refusal) && refusal.Status == 404 {
+			failures[i] = nil
+		}
+	}
+	return c.sayFailures(failures)
+}
+
+// explainEvent traces the connection of an event through the network that is in force at its
+// gateway.
+func (c *call) explainEvent(list []*gateway.Client) int {
+	if len(list) > 1 {
+		return c.misused("-explain: each gateway numbers its own events; say which with -gateway")
+	}
+	g := list[0]
+	log, err := g.Log(context.Background(), map[string][]string{"number": {strconv.Itoa(c.options.number)}})
+	if err != nil {
+		return c.failed(err)
+	}
+	e := &log.Events[0]
+	if !c.options.json {
+		c.printEvent(e)
+		fmt.Fprintln(c.Out)
+	}
+	if e.Before == nil {
+		return c.failed(fmt.Errorf("event %d is no connection", e.Number))
+	}
+	n, err := c.readNetwork(g.Gateway + "@")
+	if err != nil {
+		return c.readFailed(err)
+	}
+	packet, err := e.Before.Header()
+	if err != nil {
+		return c.failed(err)
+	}
+	compiled := engine.Compile(n, nil)
+	own := n.Gateway(g.Gateway)
+	if own == nil || own.Interface(e.In) == nil {
+		return c.failed(fmt.Errorf("%s has no interface %s any more", g.Gateway, e.In))
+	}
+	from := compiled.Behind(own.Interface(e.In), packet.Source) // whatever the file says of how it came there
+	t := compiled.NewWalk().Trace(engine.Connection{Packet: packet, From: from, Moment: network.MomentAt(e.Time.Local())})
+	if c.options.json {
+		c.printJSON(traceResult(t, nil))
+	} else {
+		c.printTrace(t, nil)
+	}
+	if t.Outcome != engine.Reached {
+		return no
+	}
+	return yes
+}

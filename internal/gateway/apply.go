@@ -1,0 +1,470 @@
+package gateway
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/netfile"
+)
+
+// A staged proposal waits for its commit.
+type staged struct {
+	base  int
+	made  *inForce
+	until time.Time
+}
+
+// patience is how long a proposal waits for its commit: somebody reads what it says first.
+const patience = time.Hour
+
+// mostStaged is how many proposals wait at most; the oldest goes first.
+const mostStaged = 8
+
+// A Refused call says why, with a status of HTTP.
+type refused struct {
+	status   int
+	message  string
+	revision *Revision
+}
+
+func (r *refused) Error() string { return r.message }
+
+// Prepare gets ready for a network: it is checked and compiled, and nothing is touched.
+func (s *Service) Prepare(p Proposal) (Prepared, error) {
+	if p.Bundle == nil {
+		return Prepared{}, &refused{http.StatusBadRequest, "the network is missing", nil}
+	}
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	if err := s.overtaken(p.Base); err != nil {
+		return Prepared{}, err
+	}
+	next, err := s.prepared(Revision{Bundle: p.Bundle})
+	if err != nil {
+		return Prepared{}, &refused{http.StatusBadRequest, err.Error(), nil}
+	}
+	notes, err := s.backend.Check(next.gateway)
+	if err != nil {
+		return Prepared{}, &refused{http.StatusConflict, err.Error(), nil}
+	}
+	made := Prepared{Token: rand.Text(), Notes: append(silent(next.gateway.Gateway), notes...), First: []Session{}}
+	if made.Notes == nil {
+		made.Notes = []string{}
+	}
+	if made.Ends = next.gateway.Handling.RestartsOnApply; made.Ends {
+		made.Changed = s.backend.Count()
+	} else if err := s.changedSessions(next, func(session *Session) {
+		if made.Changed++; len(made.First) < mostFirst {
+			made.First = append(made.First, *session)
+		}
+	}); err != nil {
+		return Prepared{}, err
+	}
+	s.dropStaged()
+	s.staged[made.Token] = &staged{p.Base, next, time.Now().Add(patience)}
+	return made, nil
+}
+
+// mostFirst is how many of the sessions that change are shown.
+const mostFirst = 5
+
+// dropStaged makes room for another proposal.
+func (s *Service) dropStaged() {
+	for token, p := range s.staged {
+		if time.Now().After(p.until) {
+			delete(s.staged, token)
+		}
+	}
+	for len(s.staged) >= mostStaged {
+		oldest := ""
+		for token, p := range s.staged {
+			if oldest == "" || p.until.Before(s.staged[oldest].until) {
+				oldest = token
+			}
+		}
+		delete(s.staged, oldest)
+	}
+}
+
+// overtaken says that another revision is in force than the one that a proposal was compared
+// with.
+func (s *Service) overtaken(base int) error {
+	now := s.number()
+	if now == base {
+		return nil
+	}
+	r := s.current.Load().revision
+	r.Bundle = nil
+	text := fmt.Sprintf("revision %d is in force by now, not %d: %s applied it at %s", now, base, r.Author, r.Time.Local().Format("15:04:05"))
+	if r.Note != "" {
+		text += " (" + r.Note + ")"
+	}
+	return &refused{http.StatusConflict, text, &r}
+}
+
+// silent says of rules that are to be logged while the gateway's logging is off.
+func silent(g *network.Gateway) []string {
+	if g.Logging.Enabled {
+		return nil
+	}
+	var names []string
+	for r := range g.Rules() {
+		if r.Log && !r.Disabled {
+			names = append(names, r.Name)
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	if more := len(names) - 3; more > 0 {
+		names = append(names[:3], fmt.Sprintf("%d more", more))
+	}
+	return []string{fmt.Sprintf("%s: log: true writes nothing while the gateway's logging is off; logging: {enabled: true} turns it on", strings.Join(names, ", "))}
+}
+
+// changedSessions calls a function with each session that what is to be in force would not have
+// made so: it translates otherwise, or stops the connection.
+func (s *Service) changedSessions(next *inForce, each func(*Session)) error {
+	if next.gateway == nil {
+		return nil
+	}
+	at := network.MomentAt(time.Now())
+	var log engine.Log
+	return s.backend.Sessions(&Filter{}, func(session *Session) bool {
+		before, err1 := session.Before.Header()
+		after, err2 := session.After.Header()
+		in := next.gateway.Interface(session.In)
+		if err1 != nil || err2 != nil {
+			return true
+		}
+		if in == nil {
+			each(session)
+			return true
+		}
+		d := next.gateway.Decide(engine.Arrival{In: in, Packet: before, At: at}, &again{after}, &log)
+		out := ""
+		if d.Out != nil {
+			out = d.Out.Name
+		}
+		if d.Action == engine.Stops || d.Packet != after || out != session.Out {
+			each(session)
+		}
+		return true
+	})
+}
+
+// Again is a state in which one session is made once more: it gets the address and port that it
+// has, where the rule still gives such.
+type again struct{ after header.Packet }
+
+// Find is engine.State's.
+func (a *again) Find(*header.Packet, header.Part, int, *engine.Session) (engine.Direction, bool) {
+	return engine.Forth, false
+}
+
+// Take is engine.State's.
+func (a *again) Take(l *engine.Lease) (engine.Grant, bool) {
+	grant := engine.Grant{Address: l.Pool.Ranges()[0].First, Port: l.Packet.SourcePort, Alone: true}
+	if l.Pool.Contains(a.after.Source) {
+		grant.Address = a.after.Source
+	}
+	if l.Ports == (header.Ports{}) || l.Ports.Contains(a.after.SourcePort) {
+		grant.Port = a.after.SourcePort
+	}
+	return grant, true
+}
+
+// Distinct is engine.State's.
+func (a *again) Distinct(final header.Packet, _ header.Ports, _ network.MappingBehavior) (uint16, bool) {
+	if final.Source == a.after.Source {
+		return a.after.SourcePort, true
+	}
+	return final.SourcePort, true
+}
+
+// Keep is engine.State's.
+func (a *again) Keep(*engine.Session) bool { return true }
+
+// mostFor is the longest time after which a revision goes back by itself.
+const mostFor = 30 * 24 * time.Hour
+
+// mostText is how long an author's name or a note may be, in bytes.
+const mostText = 500
+
+// Commit puts what was prepared into force. When it returns without an error, that is so, also
+// after a restart.
+func (s *Service) Commit(c Commit) (Committed, error) {
+	switch back := seconds(c.For); {
+	case len(c.Author) > mostText || len(c.Note) > mostText:
+		return Committed{}, &refused{http.StatusBadRequest, fmt.Sprintf("a name or a note has at most %d bytes", mostText), nil}
+	case c.For < 0 || c.For > mostFor.Seconds() || c.For > 0 && back < time.Second:
+		return Committed{}, &refused{http.StatusBadRequest, "it can go back by itself after 1s to 30d", nil}
+	}
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	p := s.staged[c.Token]
+	if p == nil || time.Now().After(p.until) {
+		return Committed{}, &refused{http.StatusNotFound, "this proposal is not known, or waited too long; prepare it again", nil}
+	}
+	if err := s.overtaken(p.base); err != nil {
+		return Committed{}, err
+	}
+	delete(s.staged, c.Token)
+	p.made.revision.Author, p.made.revision.Note = c.Author, c.Note
+	var pending *Pending
+	if c.For > 0 {
+		pending = &Pending{time.Now().Add(seconds(c.For)).UTC(), p.base}
+		if s.pending != nil {
+			pending.Back = s.pending.Back // what was on probation itself is not gone back to
+		}
+	}
+	numbers := map[uint64]bool{}
+	if c.Clear {
+		if err := s.changedSessions(p.made, func(session *Session) { numbers[session.Number] = true }); err != nil {
+			return Committed{}, err
+		}
+	}
+	if err := s.become(p.made, pending); err != nil {
+		return Committed{}, err
+	}
+	made := Committed{Revision: p.made.revision}
+	made.Revision.Bundle = nil
+	if len(numbers) > 0 {
+		var err error
+		if made.Ended, err = s.backend.End(numbers); err != nil {
+			return made, fmt.Errorf("revision %d is in force, but its sessions could not be ended: %w", made.Revision.Number, err)
+		}
+	}
+	return made, nil
+}
+
+// become puts a revision into force and then keeps it; where that fails, what was before is in
+// force again.
+func (s *Service) become(next *inForce, pending *Pending) error {
+	before := s.current.Load()
+	next.revision.Time = time.Now().UTC()
+	next.revision.Empty = next.revision.Bundle == nil
+	var was *netfile.Bundle
+	if before != nil {
+		was = before.revision.Bundle
+	}
+	next.revision.Added, next.revision.Removed = lines(was, next.revision.Bundle)
+	if err := s.use(next); err != nil {
+		return err
+	}
+	if err := s.state.Add(&next.revision, pending); err != nil {
+		if before == nil {
+			before = &inForce{}
+		}
+		if again := s.use(before); again != nil {
+			return fmt.Errorf("the revision can't be kept (%w), and what was before can't be put back: %w", err, again)
+		}
+		if before.gateway == nil {
+			s.current.Store(nil)
+		}
+		return fmt.Errorf("the revision can't be kept, so it was taken back: %w", err)
+	}
+	s.pending = pending
+	text := fmt.Sprintf("revision %d, by %s", next.revision.Number, next.revision.Author)
+	if next.revision.Note != "" {
+		text += ": " + next.revision.Note
+	}
+	if pending != nil {
+		text += fmt.Sprintf("; goes back at %s unless it is kept", pending.Until.Local().Format("15:04:05"))
+	}
+	s.record(Event{What: revisionEvent, Text: text})
+	s.wake()
+	return nil
+}
+
+// wake makes whoever waits for a time look again.
+func (s *Service) wake() {
+	select {
+	case s.woken <- struct{}{}:
+	default:
+	}
+}
+
+// lines returns how many lines of a network file and its lists are new, and how many are gone.
+func lines(before, after *netfile.Bundle) (added, removed int) {
+	count := map[string]int{}
+	note := func(b *netfile.Bundle, by int) {
+		if b == nil {
+			return
+		}
+		for text := range strings.Lines(b.Text) {
+			count[strings.TrimRight(text, "\r\n")] += by
+		}
+		for name, list := range b.Lists {
+			for text := range strings.Lines(list) {
+				count[name+"\n"+strings.TrimRight(text, "\r\n")] += by
+			}
+		}
+	}
+	note(after, 1)
+	note(before, -1)
+	for _, n := range count {
+		added, removed = added+max(n, 0), removed+max(-n, 0)
+	}
+	return added, removed
+}
+
+// itselfAuthor is the author of revisions that nobody applied.
+const itselfAuthor = "hollowbridge"
+
+// goBack makes an earlier revision the latest one; 0 is that nothing is in force.
+func (s *Service) goBack(to int, note string) error {
+	r := Revision{}
+	if to > 0 {
+		var err error
+		if r, err = s.state.Revision(to); err != nil {
+			return err
+		}
+	}
+	next, err := s.prepared(Revision{Bundle: r.Bundle, Author: itselfAuthor, Note: note})
+	if err != nil {
+		return err
+	}
+	return s.become(next, nil)
+}
+
+// Undo takes the revision in force back.
+func (s *Service) Undo(u Undo) error {
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	if len(u.Note) > mostText {
+		return &refused{http.StatusBadRequest, fmt.Sprintf("a note has at most %d bytes", mostText), nil}
+	}
+	if s.number() != u.Revision || u.Revision == 0 {
+		return &refused{http.StatusConflict, fmt.Sprintf("revision %d is not in force", u.Revision), nil}
+	}
+	return s.goBack(u.Revision-1, u.Note)
+}
+
+// Keep makes the revision in force stay that would go back by itself.
+func (s *Service) Keep() error {
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	if s.pending == nil {
+		return &refused{http.StatusConflict, "nothing goes back by itself: there is nothing to keep", nil}
+	}
+	if err := s.state.Keep(); err != nil {
+		return err
+	}
+	s.pending = nil
+	s.record(Event{What: revisionEvent, Text: fmt.Sprintf("revision %d is kept", s.number())})
+	return nil
+}
+
+// Try logs one rule for a while.
+func (s *Service) Try(t Trial) error {
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	now := s.current.Load()
+	if now == nil || now.gateway == nil {
+		return &refused{http.StatusConflict, nothingInForce.Error(), nil}
+	}
+	if t.For < 1 || t.For > mostFor.Seconds() {
+		return &refused{http.StatusBadRequest, "a trial lasts 1s to 30d", nil}
+	}
+	var found []*network.Rule
+	var names []string
+	for r := range now.gateway.Rules() {
+		names = append(names, r.Name)
+		if r.Name == t.Rule || r.List()+"/"+r.Name == t.Rule {
+			found = append(found, r)
+		}
+	}
+	if len(found) == 0 {
+		return &refused{http.StatusNotFound, fmt.Sprintf("%s: %s has no such rule%s", t.Rule, s.options.Gateway, netfile.DidYouMean(t.Rule, names)), nil}
+	}
+	until := time.Now().Add(seconds(t.For))
+	for _, r := range found {
+		s.trials[r.ID()] = until
+	}
+	if err := s.recompile(); err != nil {
+		return err
+	}
+	s.record(Event{What: trialEvent, Rule: found[0].List() + "/" + found[0].Name, Text: "logged until " + until.Format("15:04:05")})
+	s.wake()
+	return nil
+}
+
+// recompile puts the revision in force there again, with the trials that there are now.
+func (s *Service) recompile() error {
+	next, err := s.prepared(s.current.Load().revision)
+	if err != nil {
+		return err
+	}
+	return s.use(next)
+}
+
+// keepTime does what is to be done at a time: a revision that was not kept goes back, a trial
+// ends.
+func (s *Service) keepTime(ctx context.Context) {
+	for {
+		timer := time.NewTimer(time.Until(s.nextTime()))
+		select {
+		case <-ctx.Done():
+			timer.Stop()
+			return
+		case <-s.woken:
+			timer.Stop()
+			continue
+		case <-timer.C:
+		}
+		if err := s.onTime(); err != nil {
+			s.options.Trouble(err)
+			select { // and tries again
+			case <-ctx.Done():
+				return
+			case <-time.After(5 * time.Second):
+			}
+		}
+	}
+}
+
+// nextTime returns when something is to be done.
+func (s *Service) nextTime() time.Time {
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	times := []time.Time{time.Now().Add(time.Hour)}
+	if s.pending != nil {
+		times = append(times, s.pending.Until)
+	}
+	for _, until := range s.trials {
+		times = append(times, until)
+	}
+	return slices.MinFunc(times, time.Time.Compare)
+}
+
+func (s *Service) onTime() error {
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	now := time.Now()
+	if s.pending != nil && !now.Before(s.pending.Until) {
+		if err := s.goBack(s.pending.Back, fmt.Sprintf("back from %d, which was not kept in time", s.number())); err != nil {
+			return err
+		}
+	}
+	ended := false
+	for id, until := range s.trials {
+		if !now.Before(until) {
+			delete(s.trials, id)
+			s.record(Event{What: trialEvent, Rule: id.List + "/" + id.Name, Text: "no longer logged on trial"})
+			ended = true
+		}
+	}
+	if ended && s.current.Load() != nil {
+		return s.recompile()
+	}
+	return nil
+}

@@ -1,0 +1,247 @@
+package gateway
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"strconv"
+	"syscall"
+	"time"
+)
+
+// A Client asks the control API of one gateway. It is safe for use by several goroutines.
+type Client struct {
+	Gateway  string
+	Endpoint Endpoint
+	base     string
+	token    string
+	http     *http.Client
+}
+
+// NewClient returns a client of a gateway.
+func NewClient(gateway string, e Endpoint) (*Client, error) {
+	token, err := e.ReadToken()
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", gateway, err)
+	}
+	t, err := e.transport()
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", gateway, err)
+	}
+	c := &Client{Gateway: gateway, Endpoint: e, base: "https://" + e.Address, token: token, http: &http.Client{Transport: t}}
+	if e.Socket != "" {
+		c.base = "http://gateway"
+	}
+	return c, nil
+}
+
+func dialSocket(d *net.Dialer, path string) func(context.Context, string, string) (net.Conn, error) {
+	return func(ctx context.Context, _, _ string) (net.Conn, error) { return d.DialContext(ctx, "unix", path) }
+}
+
+// An Absent gateway does not answer.
+type Absent struct{ err error }
+
+func (a Absent) Error() string { return a.err.Error() }
+
+// A Refusal is what a gateway said instead of doing what it was asked.
+type Refusal struct {
+	Gateway  string
+	Status   int
+	Message  string
+	Revision *Revision // in force, where that is why
+}
+
+func (r *Refusal) Error() string { return r.Gateway + ": " + r.Message }
+
+// mostAnswer is how long an answer may be.
+const mostAnswer = 1 << 30
+
+// call sends a request and reads its answer into result, where that is not nil.
+func (c *Client) call(ctx context.Context, method, path string, query url.Values, body, result any) error {
+	response, err := c.send(ctx, method, path, query, body)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if result == nil {
+		return nil
+	}
+	if err := json.NewDecoder(io.LimitReader(response.Body, mostAnswer)).Decode(result); err != nil {
+		return fmt.Errorf("%s: its answer can't be read: %w", c.Gateway, err)
+	}
+	return nil
+}
+
+// send sends a request and returns its answer where it is a good one.
+func (c *Client) send(ctx context.Context, method, path string, query url.Values, body any) (*http.Response, error) {
+	var data io.Reader
+	if body != nil {
+		text, err := json.Marshal(body)
+		if err != nil {
+			return nil, err
+		}
+		data = bytes.NewReader(text)
+	}
+	target := c.base + path
+	if len(query) > 0 {
+		target += "?" + query.Encode()
+	}
+	request, err := http.NewRequestWithContext(ctx, method, target, data)
+	if err != nil {
+		return nil, err
+	}
+	if body != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	if c.token != "" {
+		request.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	response, err := c.http.Do(request)
+	if err != nil {
+		return nil, c.absent(err)
+	}
+	if response.StatusCode/100 == 2 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	var said Conflict
+	text, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	if json.Unmarshal(text, &said) != nil || said.Error == "" {
+		said.Error = "it answers " + response.Status
+	}
+	return nil, &Refusal{c.Gateway, response.StatusCode, said.Error, said.Revision}
+}
+
+// absent says why a gateway does not answer, and what to do.
+func (c *Client) absent(err error) error {
+	var outer *url.Error
+	if errors.As(err, &outer) {
+		err = outer.Err
+	}
+	what := fmt.Sprintf("%s does not answer at %s: %v", c.Gateway, c.Endpoint, err)
+	switch {
+	case errors.Is(err, context.Canceled):
+		return err
+	case errors.Is(err, os.ErrNotExist), errors.Is(err, syscall.ECONNREFUSED):
+		what = fmt.Sprintf("%s is not running: nobody answers at %s; start it with hollowbridge gateway %s -state FOLDER", c.Gateway, c.Endpoint, c.Gateway)
+	case errors.Is(err, os.ErrPermission):
+		what = fmt.Sprintf("%s: you may not use %s; only the user that runs the gateway may", c.Gateway, c.Endpoint)
+	}
+	return Absent{errors.New(what)}
+}
+
+// Status asks what the gateway says of itself.
+func (c *Client) Status(ctx context.Context) (s Status, err error) {
+	return s, c.call(ctx, http.MethodGet, "/v1/status", nil, nil, &s)
+}
+
+// Revisions asks for all revisions, the latest first.
+func (c *Client) Revisions(ctx context.Context) (list []Revision, err error) {
+	return list, c.call(ctx, http.MethodGet, "/v1/revisions", nil, nil, &list)
+}
+
+// Revision asks for a revision with its text; 0 is the one in force.
+func (c *Client) Revision(ctx context.Context, number int) (r Revision, err error) {
+	return r, c.call(ctx, http.MethodGet, "/v1/revisions/"+strconv.Itoa(number), nil, nil, &r)
+}
+
+// Prepare asks the gateway to get ready for a network.
+func (c *Client) Prepare(ctx context.Context, p Proposal) (made Prepared, err error) {
+	return made, c.call(ctx, http.MethodPost, "/v1/prepare", nil, p, &made)
+}
+
+// Commit puts what was prepared into force.
+func (c *Client) Commit(ctx context.Context, what Commit) (made Committed, err error) {
+	return made, c.call(ctx, http.MethodPost, "/v1/commit", nil, what, &made)
+}
+
+// Keep makes the revision in force stay.
+func (c *Client) Keep(ctx context.Context) error {
+	return c.call(ctx, http.MethodPost, "/v1/keep", nil, nil, nil)
+}
+
+// Undo takes the revision in force back to the one before, because another gateway did not
+// follow.
+func (c *Client) Undo(ctx context.Context, number int, note string) error {
+	return c.call(ctx, http.MethodPost, "/v1/undo", nil, Undo{number, note}, nil)
+}
+
+// Sessions asks for the sessions that match.
+func (c *Client) Sessions(ctx context.Context, query url.Values) (s Sessions, err error) {
+	return s, c.call(ctx, http.MethodGet, "/v1/sessions", query, nil, &s)
+}
+
+// EndSessions ends the sessions that match, and returns how many there were.
+func (c *Client) EndSessions(ctx context.Context, query url.Values) (int, error) {
+	var done struct {
+		Ended int `json:"ended"`
+	}
+	return done.Ended, c.call(ctx, http.MethodDelete, "/v1/sessions", query, nil, &done)
+}
+
+// Hits asks what the rules have counted.
+func (c *Client) Hits(ctx context.Context) (h Hits, err error) {
+	return h, c.call(ctx, http.MethodGet, "/v1/hits", nil, nil, &h)
+}
+
+// ResetHits makes the rules count from nothing.
+func (c *Client) ResetHits(ctx context.Context) error {
+	return c.call(ctx, http.MethodDelete, "/v1/hits", nil, nil, nil)
+}
+
+// Log asks for events that match.
+func (c *Client) Log(ctx context.Context, query url.Values) (l Log, err error) {
+	return l, c.call(ctx, http.MethodGet, "/v1/log", query, nil, &l)
+}
+
+// Follow calls a function with events that match as they come, until the context ends.
+func (c *Client) Follow(ctx context.Context, query url.Values, each func(*Event) error) error {
+	response, err := c.send(ctx, http.MethodGet, "/v1/log/follow", query, nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	lines := bufio.NewScanner(response.Body)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		if len(lines.Bytes()) == 0 {
+			continue // a sign of life
+		}
+		var e Event
+		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
+			return fmt.Errorf("%s: an event can't be read: %w", c.Gateway, err)
+		}
+		if err := each(&e); err != nil {
+			return err
+		}
+	}
+	if ctx.Err() != nil {
+		return nil
+	}
+	if err := lines.Err(); err != nil {
+		return c.absent(err)
+	}
+	return Absent{fmt.Errorf("%s has stopped", c.Gateway)}
+}
+
+// Try logs one rule for a while.
+func (c *Client) Try(ctx context.Context, t Trial) error {
+	return c.call(ctx, http.MethodPost, "/v1/trial", nil, t, nil)
+}
+
+// Decide puts packets before a simulated gateway, one after the other.
+func (c *Client) Decide(ctx context.Context, list []Arriving) (decided []Decided, err error) {
+	return decided, c.call(ctx, http.MethodPost, "/v1/packets", nil, list, &decided)
+}
+
+// seconds returns a duration as the API has it.
+func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }

@@ -1,0 +1,168 @@
+package gateway
+
+import (
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"hollowbridge/core/network"
+)
+
+// An Endpoint is where the control API of a gateway is: a Unix socket, or an address with TLS.
+type Endpoint struct {
+	Socket                  string
+	Address                 string
+	Token, Certificate, Key string // paths of files
+}
+
+// EndpointOf returns where a gateway is asked, by its control: in a network file, from which the
+// files are named. Without one it is a socket of the machine itself.
+func EndpointOf(file string, g *network.Gateway) (Endpoint, error) {
+	beside := func(path string) string {
+		if path == "" || filepath.IsAbs(path) {
+			return path
+		}
+		return filepath.Join(filepath.Dir(file), path)
+	}
+	c := g.Control
+	if c.Listen.IsValid() {
+		return Endpoint{Address: c.Listen.String(), Token: beside(c.Token), Certificate: beside(c.Certificate), Key: beside(c.Key)}, nil
+	}
+	if c.Socket != "" {
+		return Endpoint{Socket: beside(c.Socket)}, nil
+	}
+	folder := os.Getenv("XDG_RUNTIME_DIR")
+	if os.Getuid() == 0 {
+		folder = "/run"
+	}
+	if folder == "" {
+		return Endpoint{}, fmt.Errorf("%s has no control: in %s, and this machine has no folder for sockets of yours (XDG_RUNTIME_DIR); add one, as control: {socket: %s.sock}", g.Name, file, g.Name)
+	}
+	return Endpoint{Socket: filepath.Join(folder, "hollowbridge", g.Name+".sock")}, nil
+}
+
+func (e Endpoint) String() string {
+	if e.Socket != "" {
+		return e.Socket
+	}
+	return e.Address
+}
+
+// mostSocketPath is how long the path of a Unix socket may be (unix(7)).
+const mostSocketPath = 107
+
+// Listen opens the endpoint for a service. What listens on a socket that nobody answers is
+// taken over; one that somebody answers is an error.
+func (e Endpoint) Listen() (net.Listener, error) {
+	if e.Socket == "" {
+		return e.listenTLS()
+	}
+	if len(e.Socket) > mostSocketPath {
+		return nil, fmt.Errorf("%s: the path of a socket has at most %d characters", e.Socket, mostSocketPath)
+	}
+	if err := os.MkdirAll(filepath.Dir(e.Socket), 0o700); err != nil {
+		return nil, err
+	}
+	if info, err := os.Lstat(e.Socket); err == nil {
+		if info.Mode()&os.ModeSocket == 0 {
+			return nil, fmt.Errorf("%s: there is a file in the place of the socket; move it away", e.Socket)
+		}
+		if c, err := net.DialTimeout("unix", e.Socket, time.Second); err == nil {
+			c.Close()
+			return nil, fmt.Errorf("%s: another gateway answers here", e.Socket)
+		}
+		if err := os.Remove(e.Socket); err != nil {
+			return nil, err
+		}
+	}
+	// The socket is made where nobody else comes, and has its mode before anybody finds it.
+	private, err := os.MkdirTemp(filepath.Dir(e.Socket), ".s")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(private)
+	name := filepath.Join(private, "s")
+	if len(name) > mostSocketPath {
+		return nil, fmt.Errorf("%s: the path of a socket has at most %d characters, and this one needs %d more for a moment", e.Socket, mostSocketPath, len(name)-len(e.Socket))
+	}
+	l, err := net.ListenUnix("unix", &net.UnixAddr{Name: name, Net: "unix"})
+	if err != nil {
+		return nil, err
+	}
+	l.SetUnlinkOnClose(false)
+	if err := errors.Join(os.Chmod(name, 0o600), os.Rename(name, e.Socket)); err != nil {
+		l.Close()
+		return nil, err
+	}
+	return socketListener{l, e.Socket}, nil
+}
+
+// A socketListener takes its file away when it is closed.
+type socketListener struct {
+	*net.UnixListener
+	path string
+}
+
+func (l socketListener) Close() error {
+	return errors.Join(l.UnixListener.Close(), os.Remove(l.path))
+}
+
+func (e Endpoint) listenTLS() (net.Listener, error) {
+	pair, err := tls.LoadX509KeyPair(e.Certificate, e.Key)
+	if err != nil {
+		return nil, fmt.Errorf("%s and %s: %w", e.Certificate, e.Key, err)
+	}
+	l, err := net.Listen("tcp", e.Address)
+	if err != nil {
+		return nil, err
+	}
+	return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS13}), nil
+}
+
+// leastToken is how long a token must be, so that nobody guesses it.
+const leastToken = 16
+
+// ReadToken returns what callers must know; empty for a socket.
+func (e Endpoint) ReadToken() (string, error) {
+	if e.Socket != "" {
+		return "", nil
+	}
+	data, err := os.ReadFile(e.Token)
+	if err != nil {
+		return "", err
+	}
+	token := strings.TrimSpace(string(data))
+	if len(token) < leastToken || strings.ContainsAny(token, " \t\r\n") {
+		return "", fmt.Errorf("%s: a token is one word of at least %d characters", e.Token, leastToken)
+	}
+	return token, nil
+}
+
+// transport returns how a client reaches the endpoint.
+func (e Endpoint) transport() (*http.Transport, error) {
+	t := &http.Transport{MaxIdleConnsPerHost: 64, ResponseHeaderTimeout: 2 * time.Minute}
+	dialer := &net.Dialer{Timeout: 5 * time.Second}
+	if e.Socket != "" {
+		t.DialContext = dialSocket(dialer, e.Socket)
+		return t, nil
+	}
+	data, err := os.ReadFile(e.Certificate)
+	if err != nil {
+		return nil, err
+	}
+	known := x509.NewCertPool()
+	if !known.AppendCertsFromPEM(data) {
+		return nil, fmt.Errorf("%s: no certificate is in it", e.Certificate)
+	}
+	t.DialContext = dialer.DialContext
+	t.TLSClientConfig = &tls.Config{RootCAs: known, MinVersion: tls.VersionTLS13}
+	t.TLSHandshakeTimeout = 5 * time.Second
+	return t, nil
+}

@@ -1,0 +1,441 @@
+package gateway
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+
+	"golang.org/x/net/netutil"
+
+	"hollowbridge/core/header"
+	"hollowbridge/internal/netfile"
+)
+
+// Limits of the control API.
+const (
+	mostClients  = 128
+	mostBody     = 2*netfile.MostBytes + 1<<20 // a network file as JSON
+	mostSmall    = 1 << 20                     // every other body
+	mostListed   = 100_000
+	usualListed  = 200
+	mostPackets  = 10_000 // in one call
+	mostAnswered = time.Minute
+)
+
+// A Server answers the control API of a service.
+type Server struct {
+	service *Service
+	http    *http.Server
+	ends    context.Context // for those who follow
+	end     context.CancelFunc
+}
+
+// NewServer returns a server. Where token is not empty, nobody is answered without it.
+func NewServer(s *Service, token string) *Server {
+	v := &Server{service: s}
+	v.ends, v.end = context.WithCancel(context.Background())
+	mux := http.NewServeMux()
+	for pattern, handle := range map[string]func(http.ResponseWriter, *http.Request) (any, error){
+		"GET /v1/status":             v.status,
+		"GET /v1/revisions":          v.revisions,
+		"GET /v1/revisions/{number}": v.revision,
+		"POST /v1/prepare":           v.prepare,
+		"POST /v1/commit":            v.commit,
+		"POST /v1/keep":              v.keep,
+		"POST /v1/undo":              v.undo,
+		"GET /v1/sessions":           v.sessions,
+		"DELETE /v1/sessions":        v.endSessions,
+		"GET /v1/hits":               v.hits,
+		"DELETE /v1/hits":            v.resetHits,
+		"GET /v1/log":                v.log,
+		"POST /v1/trial":             v.trial,
+		"POST /v1/packets":           v.packets,
+	} {
+		mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) {
+			result, err := handle(w, r)
+			answer(w, result, err)
+		})
+	}
+	mux.HandleFunc("GET /v1/log/follow", v.follow)
+	mux.Handle("GET /metrics", metricsOf(s))
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		answer(w, nil, &refused{http.StatusNotFound, r.Method + " " + r.URL.Path + ": no such call; docs/control-api.yaml lists them", nil})
+	})
+	v.http = &http.Server{
+		Handler: authorized(token, mux), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 2 * time.Minute, WriteTimeout: 2 * time.Minute,
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 1 << 16,
+	}
+	return v
+}
+
+// Serve answers what comes to a listener until Shutdown.
+func (v *Server) Serve(l net.Listener) error {
+	err := v.http.Serve(netutil.LimitListener(l, mostClients))
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
+}
+
+// Shutdown answers what has been asked, and then no more.
+func (v *Server) Shutdown() error {
+	v.end()
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if err := v.http.Shutdown(ctx); err != nil {
+		return v.http.Close()
+	}
+	return nil
+}
+
+// authorized lets only those through who know the token. How long it takes says nothing about it.
+func authorized(token string, next http.Handler) http.Handler {
+	if token == "" {
+		return next
+	}
+	want := sha256.Sum256([]byte("Bearer " + token))
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		got := sha256.Sum256([]byte(r.Header.Get("Authorization")))
+		if subtle.ConstantTimeCompare(want[:], got[:]) != 1 {
+			w.Header().Set("WWW-Authenticate", "Bearer")
+			answer(w, nil, &refused{http.StatusUnauthorized, "the token is missing or wrong", nil})
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// answer writes a result, or why there is none.
+func answer(w http.ResponseWriter, result any, err error) {
+	status := http.StatusOK
+	if err != nil {
+		status = http.StatusInternalServerError
+		said := Conflict{Error: err.Error()}
+		var why *refused
+		if errors.As(err, &why) {
+			status, said.Revision = why.status, why.revision
+		}
+		result = said
+	}
+	data, err := json.Marshal(result)
+	if err != nil {
+		http.Error(w, `{"error": "the answer can't be written"}`, http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+	w.WriteHeader(status)
+	w.Write(append(data, '\n')) // whoever asked may be gone
+}
+
+// body reads the body of a request, of at most so many bytes.
+func body(w http.ResponseWriter, r *http.Request, most int64, into any) error {
+	decoder := json.NewDecoder(http.MaxBytesReader(w, r.Body, most))
+	decoder.DisallowUnknownFields()
+	err := decoder.Decode(into)
+	if err == nil && decoder.More() {
+		err = errors.New("there is something behind the value")
+	}
+	var long *http.MaxBytesError
+	if errors.As(err, &long) {
+		return &refused{http.StatusRequestEntityTooLarge, fmt.Sprintf("more than %d MiB is not read", most>>20), nil}
+	}
+	if err != nil {
+		return &refused{http.StatusBadRequest, "the body is not as docs/control-api.yaml has it: " + err.Error(), nil}
+	}
+	return nil
+}
+
+// empty refuses a query in which something is left that nobody knows.
+func empty(query url.Values) error {
+	for key := range query {
+		return &refused{http.StatusBadRequest, key + ": no such parameter", nil}
+	}
+	return nil
+}
+
+// filter reads a filter of a query, and takes what it knows out of that.
+func (v *Server) filter(query url.Values) (*Filter, error) {
+	f, err := ParseFilter(v.service.network(), query, time.Now())
+	if err != nil {
+		return nil, &refused{http.StatusBadRequest, err.Error(), nil}
+	}
+	return f, nil
+}
+
+// number reads a whole number of a query.
+func number(query url.Values, key string, usual, most int) (int, error) {
+	text := take(query, key)
+	if text == "" {
+		return usual, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 || n > most {
+		return 0, &refused{http.StatusBadRequest, fmt.Sprintf("%s: %s: a whole number up to %d is asked for", key, text, most), nil}
+	}
+	return n, nil
+}
+
+func (v *Server) status(http.ResponseWriter, *http.Request) (any, error) {
+	return v.service.Status(), nil
+}
+
+func (v *Server) revisions(http.ResponseWriter, *http.Request) (any, error) {
+	return v.service.state.Revisions()
+}
+
+func (v *Server) revision(_ http.ResponseWriter, r *http.Request) (any, error) {
+	n, err := strconv.Atoi(r.PathValue("number"))
+	if err != nil || n < 0 {
+		return nil, &refused{http.StatusBadRequest, r.PathValue("number") + ": revisions are numbers from 1 on", nil}
+	}
+	found, err := v.service.state.Revision(n)
+	if errors.Is(err, errNoRevision) {
+		text := fmt.Sprintf("there is no revision %d", n)
+		if n == 0 {
+			text = nothingInForce.Error()
+		}
+		return nil, &refused{http.StatusNotFound, text, nil}
+	}
+	return found, err
+}
+
+func (v *Server) prepare(w http.ResponseWriter, r *http.Request) (any, error) {
+	var p Proposal
+	if err := body(w, r, mostBody, &p); err != nil {
+		return nil, err
+	}
+	return v.service.Prepare(p)
+}
+
+func (v *Server) commit(w http.ResponseWriter, r *http.Request) (any, error) {
+	var c Commit
+	if err := body(w, r, mostSmall, &c); err != nil {
+		return nil, err
+	}
+	return v.service.Commit(c)
+}
+
+func (v *Server) keep(http.ResponseWriter, *http.Request) (any, error) {
+	return struct{}{}, v.service.Keep()
+}
+
+func (v *Server) undo(w http.ResponseWriter, r *http.Request) (any, error) {
+	var u Undo
+	if err := body(w, r, mostSmall, &u); err != nil {
+		return nil, err
+	}
+	return struct{}{}, v.service.Undo(u)
+}
+
+func (v *Server) sessions(_ http.ResponseWriter, r *http.Request) (any, error) {
+	query := r.URL.Query()
+	f, err := v.filter(query)
+	if err != nil {
+		return nil, err
+	}
+	most, err := number(query, "top", usualListed, mostListed)
+	if err = errors.Join(err, empty(query)); err != nil {
+		return nil, err
+	}
+	return v.service.Sessions(f, most)
+}
+
+func (v *Server) endSessions(_ http.ResponseWriter, r *http.Request) (any, error) {
+	query := r.URL.Query()
+	f, err := v.filter(query)
+	if err == nil {
+		var only int
+		if only, err = number(query, "number", 0, 1<<62); err == nil {
+			if err = empty(query); err == nil {
+				var n int
+				n, err = v.service.endThose(f, uint64(only))
+				return map[string]int{"ended": n}, err
+			}
+		}
+	}
+	return nil, err
+}
+
+func (v *Server) hits(http.ResponseWriter, *http.Request) (any, error) { return v.service.Hits() }
+
+func (v *Server) resetHits(http.ResponseWriter, *http.Request) (any, error) {
+	return struct{}{}, v.service.ResetHits()
+}
+
+func (v *Server) log(_ http.ResponseWriter, r *http.Request) (any, error) {
+	query := r.URL.Query()
+	f, err := v.filter(query)
+	if err != nil {
+		return nil, err
+	}
+	most, err := number(query, "top", usualListed, mostListed)
+	sum := take(query, "sum") != ""
+	only, err2 := number(query, "number", 0, 1<<62)
+	if err = errors.Join(err, err2, empty(query)); err != nil {
+		return nil, err
+	}
+	return v.service.Log(f, most, sum, int64(only))
+}
+
+func (v *Server) trial(w http.ResponseWriter, r *http.Request) (any, error) {
+	var t Trial
+	if err := body(w, r, mostSmall, &t); err != nil {
+		return nil, err
+	}
+	return struct{}{}, v.service.Try(t)
+}
+
+func (v *Server) packets(w http.ResponseWriter, r *http.Request) (any, error) {
+	var list []Arriving
+	if err := body(w, r, 8<<20, &list); err != nil {
+		return nil, err
+	}
+	if len(list) > mostPackets {
+		return nil, &refused{http.StatusBadRequest, fmt.Sprintf("at most %d packets at once", mostPackets), nil}
+	}
+	return v.service.Decide(list)
+}
+
+// Parts of a packet in its connection, as the API names them.
+var parts = map[string]header.Part{
+	"begins": header.Begins, "answers": header.Answers, "continues": header.Continues,
+	"finishes": header.Finishes, "resets": header.Resets, "reports": header.Reports,
+}
+
+// partName returns the word for a part.
+func partName(p header.Part) string {
+	for name, part := range parts {
+		if part == p {
+			return name
+		}
+	}
+	return ""
+}
+
+// breath is how often those who follow get a sign of life.
+const breath = 15 * time.Second
+
+// follow writes events as they come, one a line, until whoever asked is gone.
+func (v *Server) follow(w http.ResponseWriter, r *http.Request) {
+	query := r.URL.Query()
+	f, err := v.filter(query)
+	if err == nil {
+		err = empty(query)
+	}
+	if err != nil {
+		answer(w, nil, err)
+		return
+	}
+	control := http.NewResponseController(w)
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	w.WriteHeader(http.StatusOK)
+	encoder := json.NewEncoder(w)
+	last := v.service.journal.latest()
+	for {
+		events, more, ok := v.service.journal.recent.after(last)
+		if !ok { // it was too slow
+			gap := Event{Time: time.Now(), Gateway: v.service.options.Gateway, What: serviceEvent, Text: "events came faster than they were read; hollowbridge log lists them"}
+			last = v.service.journal.latest()
+			events = []Event{gap}
+		}
+		if control.SetWriteDeadline(time.Now().Add(mostAnswered)) != nil {
+			return
+		}
+		for i := range events {
+			e := &events[i]
+			last = max(last, e.Number)
+			if f.matchesEvent(e) && encoder.Encode(e) != nil {
+				return
+			}
+		}
+		if control.Flush() != nil {
+			return
+		}
+		select {
+		case <-r.Context().Done():
+			return
+		case <-v.ends.Done():
+			return
+		case <-more:
+		case <-time.After(breath):
+			if _, err := w.Write([]byte("\n")); err != nil {
+				return
+			}
+		}
+	}
+}
+
+// endThose ends the sessions that match, or the one of a number.
+func (s *Service) endThose(f *Filter, number uint64) (int, error) {
+	if number != 0 {
+		return s.backend.End(map[uint64]bool{number: true})
+	}
+	return s.EndSessions(f)
+}
+
+// Log returns the latest events that match, or the one of a number, and, where that is wanted,
+// all of them in a few lines.
+func (s *Service) Log(f *Filter, most int, sum bool, number int64) (Log, error) {
+	found := Log{Events: []Event{}}
+	var err error
+	switch {
+	case sum:
+		if found.Sum, err = s.journal.sum(f); err == nil {
+			found.Count = found.Sum.Events
+		}
+		return found, err
+	case number > 0:
+		err = s.journal.look(&Filter{}, number, func(e *stored) error {
+			if e.Number == number {
+				found.Events = append(found.Events, e.own())
+			}
+			return nil
+		})
+		if err == nil && len(found.Events) == 0 {
+			err = &refused{http.StatusNotFound, fmt.Sprintf("there is no event %d, or it is kept no longer", number), nil}
+		}
+		for i := range found.Events {
+			found.Events[i].Gateway = s.options.Gateway
+		}
+		found.Count = len(found.Events)
+		return found, err
+	}
+	events, all, err := s.journal.List(s.options.Gateway, f, most, false)
+	found.Events, found.Count = append(found.Events, events...), all
+	return found, err
+}
+
+// Decide takes packets through a simulated gateway, one after the other.
+func (s *Service) Decide(list []Arriving) ([]Decided, error) {
+	simulated, ok := s.backend.(*Simulated)
+	if !ok {
+		return nil, &refused{http.StatusConflict, s.options.Gateway + " runs on the kernel: it decides about real packets", nil}
+	}
+	decided := make([]Decided, len(list))
+	for i, a := range list {
+		part, known := parts[a.Part]
+		if !known {
+			return nil, &refused{http.StatusBadRequest, fmt.Sprintf("packet %d: part: %q: there are begins, answers, continues, finishes, resets, reports", i+1, a.Part), nil}
+		}
+		p, err := a.Packet.Header()
+		if err == nil && (a.Size < 0 || a.Size > 1<<16) {
+			err = fmt.Errorf("size: a packet has 0 to 65536 bytes")
+		}
+		if err != nil {
+			return nil, &refused{http.StatusBadRequest, fmt.Sprintf("packet %d: %s", i+1, err), nil}
+		}
+		if decided[i], err = simulated.decided(a, p, part); err != nil {
+			return nil, &refused{http.StatusConflict, err.Error(), nil}
+		}
+	}
+	return decided, nil
+}

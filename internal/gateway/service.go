@@ -1,0 +1,451 @@
+package gateway
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/network"
+)
+
+// Options are what a service is made of.
+type Options struct {
+	Gateway string // its name
+	Folder  string // of its state
+	Program string // the version of this program
+	Backend func(Recorder) (Backend, error)
+	Keeping Keeping
+	Trouble func(error) // is told what goes wrong without anybody asking
+}
+
+// A Service runs one gateway. Its methods may be called by many goroutines.
+type Service struct {
+	options Options
+	state   *State
+	backend Backend
+	journal *journal
+	away    *syslog
+	since   time.Time
+
+	changing sync.Mutex              // whatever changes what is in force
+	current  atomic.Pointer[inForce] // nil where nothing is
+	staged   map[string]*staged
+	trials   map[network.RuleID]time.Time // until when
+	pending  *Pending
+
+	counting     sync.Mutex
+	before       map[network.RuleID]Hit // what was counted before the backend was started
+	countedSince time.Time
+	saved        map[network.RuleID]Hit
+
+	woken  chan struct{} // whoever waits for a time looks again
+	stop   context.CancelFunc
+	ending sync.WaitGroup
+}
+
+// An inForce revision is what the backend has.
+type inForce struct {
+	revision Revision // with its bundle
+	network  *network.Network
+	engine   *engine.Engine
+	gateway  *engine.Gateway
+}
+
+// Start starts a gateway with the revision that was last in force, or the one before where that
+// was to go back meanwhile. When it returns, that is in force; without one, nothing is touched.
+func Start(o Options) (*Service, error) {
+	s := &Service{
+		options: o, since: time.Now(), staged: map[string]*staged{}, trials: map[network.RuleID]time.Time{},
+		woken: make(chan struct{}, 1),
+	}
+	var err error
+	if s.state, err = OpenState(o.Folder, o.Gateway); err != nil {
+		return nil, err
+	}
+	if err := s.begin(); err != nil {
+		s.state.Close()
+		return nil, err
+	}
+	var ctx context.Context
+	ctx, s.stop = context.WithCancel(context.Background())
+	s.ending.Go(func() { s.keepTime(ctx) })
+	s.ending.Go(func() { s.saveCounts(ctx) })
+	s.record(Event{What: serviceEvent, Text: "started, " + s.backend.Name()})
+	return s, nil
+}
+
+func (s *Service) begin() error {
+	var err error
+	if s.before, s.countedSince, err = s.state.Counts(); err != nil {
+		return err
+	}
+	s.saved = maps.Clone(s.before)
+	s.away = newSyslog(s.options.Gateway)
+	if s.journal, err = openJournal(s.state, s.options.Keeping, s.away.send, s.options.Trouble); err != nil {
+		s.away.Close()
+		return err
+	}
+	if s.backend, err = s.options.Backend(s.journal); err == nil {
+		if err = s.resume(); err != nil {
+			s.backend.Close()
+		}
+	}
+	if err != nil {
+		s.journal.Close()
+		s.away.Close()
+	}
+	return err
+}
+
+// resume puts the latest revision into force, or the one before, where the latest was to go back
+// by now.
+func (s *Service) resume() error {
+	r, err := s.state.Revision(0)
+	if errors.Is(err, errNoRevision) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if s.pending, err = s.state.Pending(); err != nil {
+		return err
+	}
+	if s.pending != nil && !time.Now().Before(s.pending.Until) {
+		return s.goBack(s.pending.Back, fmt.Sprintf("back from %d, which was not kept in time", r.Number))
+	}
+	next, err := s.prepared(r)
+	if err != nil {
+		return fmt.Errorf("revision %d, which was in force: %w", r.Number, err)
+	}
+	return s.use(next)
+}
+
+// prepared compiles a revision.
+func (s *Service) prepared(r Revision) (*inForce, error) {
+	f := &inForce{revision: r}
+	if r.Bundle == nil {
+		return f, nil
+	}
+	n, err := r.Bundle.Network()
+	if err != nil {
+		return nil, err
+	}
+	return f, s.compile(f, n)
+}
+
+// compile compiles a network for what is to be in force, with the rules logged that are on trial.
+func (s *Service) compile(f *inForce, n *network.Network) error {
+	g := n.Gateway(s.options.Gateway)
+	if g == nil {
+		var names []string
+		for _, g := range n.Gateways {
+			names = append(names, g.Name)
+		}
+		return fmt.Errorf("%s: there is no such gateway in it; there are %s", s.options.Gateway, strings.Join(names, ", "))
+	}
+	s.logTrials(g)
+	var previous *engine.Engine
+	if now := s.current.Load(); now != nil {
+		previous = now.engine
+	}
+	f.network, f.engine = n, engine.Compile(n, previous)
+	f.gateway = f.engine.Gateway(g)
+	return nil
+}
+
+// logTrials makes rules write what they do that are on trial; where a gateway's logging is off,
+// only these.
+func (s *Service) logTrials(g *network.Gateway) {
+	if len(s.trials) == 0 {
+		return
+	}
+	if !g.Logging.Enabled {
+		g.Logging = network.Logging{Enabled: true, Syslog: g.Logging.Syslog}
+		for r := range g.Rules() {
+			r.Log = false
+		}
+	}
+	for r := range g.Rules() {
+		if _, ok := s.trials[r.ID()]; ok {
+			r.Log = true
+		}
+	}
+}
+
+// use puts what was compiled into force. Whoever calls holds changing, or is alone.
+func (s *Service) use(f *inForce) error {
+	if f.gateway == nil {
+		if err := s.backend.Clear(); err != nil {
+			return err
+		}
+	} else if err := s.backend.Use(f.gateway); err != nil {
+		return err
+	}
+	s.current.Store(f)
+	address := ""
+	if f.gateway != nil {
+		address = f.gateway.Logging.Syslog
+	}
+	s.away.to(address)
+	return nil
+}
+
+// Stop stops the service. What is in force stays so, unless it is to be cleared.
+func (s *Service) Stop(clear bool) error {
+	s.stop()
+	s.ending.Wait()
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	err := s.storeCounts()
+	if clear {
+		err = errors.Join(err, s.backend.Clear())
+	}
+	err = errors.Join(err, s.backend.Close())
+	text := "stopped"
+	if clear {
+		text = "stopped, and its rules taken away"
+	}
+	s.record(Event{What: serviceEvent, Text: text})
+	s.journal.Close()
+	s.away.Close()
+	return errors.Join(err, s.state.Close())
+}
+
+// record notes an event that is no connection.
+func (s *Service) record(e Event) {
+	e.Time, e.Gateway = time.Now(), s.options.Gateway
+	s.journal.Record(e)
+}
+
+// Status returns what the gateway says of itself.
+func (s *Service) Status() Status {
+	status := Status{
+		Gateway: s.options.Gateway, On: s.backend.Name(), Program: s.options.Program, Since: s.since,
+		Sessions: s.backend.Count(), Lost: s.journal.lost.Load(), Collector: s.away.status(),
+	}
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	if now := s.current.Load(); now != nil {
+		r := now.revision
+		r.Bundle = nil
+		status.Revision, status.Pending = &r, s.pending
+	}
+	return status
+}
+
+// number returns the number of the revision that is in force; 0 is none.
+func (s *Service) number() int {
+	if now := s.current.Load(); now != nil {
+		return now.revision.Number
+	}
+	return 0
+}
+
+// network returns the network that is in force, or nil.
+func (s *Service) network() *network.Network {
+	if now := s.current.Load(); now != nil {
+		return now.network
+	}
+	return nil
+}
+
+// Sessions returns the sessions that match, the most of them that carried most.
+func (s *Service) Sessions(f *Filter, most int) (Sessions, error) {
+	found := Sessions{Sessions: []Session{}}
+	top := topSessions{most: most}
+	err := s.backend.Sessions(f, func(session *Session) bool {
+		found.Count++
+		top.add(session)
+		return true
+	})
+	found.Sessions = append(found.Sessions, top.sorted()...)
+	return found, err
+}
+
+// EndSessions ends the sessions that match.
+func (s *Service) EndSessions(f *Filter) (int, error) {
+	numbers := map[uint64]bool{}
+	if err := s.backend.Sessions(f, func(session *Session) bool {
+		numbers[session.Number] = true
+		return true
+	}); err != nil {
+		return 0, err
+	}
+	return s.backend.End(numbers)
+}
+
+// Hits returns what each rule of the gateway has counted, in their order, then those of rules
+// that are no more.
+func (s *Service) Hits() (Hits, error) {
+	counts, since, err := s.counts()
+	if err != nil {
+		return Hits{}, err
+	}
+	found := Hits{Since: since, Hits: []Hit{}}
+	if now := s.current.Load(); now != nil && now.gateway != nil {
+		for r := range now.gateway.Rules() {
+			h := counts[r.ID()]
+			delete(counts, r.ID())
+			h.Gateway, h.List, h.Rule = r.Gateway.Name, r.List(), r.Name
+			h.Kind, h.Place, h.Disabled = r.Kind, r.Number, r.Disabled
+			found.Hits = append(found.Hits, h)
+		}
+	}
+	gone := slices.SortedFunc(maps.Values(counts), func(a, b Hit) int { return strings.Compare(a.List+"/"+a.Rule, b.List+"/"+b.Rule) })
+	found.Hits = append(found.Hits, gone...)
+	return found, nil
+}
+
+// counts returns what was counted before and since the backend was started.
+func (s *Service) counts() (map[network.RuleID]Hit, time.Time, error) {
+	s.counting.Lock()
+	defer s.counting.Unlock()
+	now, err := s.backend.Hits()
+	if err != nil {
+		return nil, time.Time{}, err
+	}
+	counts := maps.Clone(s.before)
+	for _, h := range now {
+		h.Gateway = s.options.Gateway
+		was := counts[h.ID()]
+		h.Connections += was.Connections
+		h.Stopped += was.Stopped
+		h.Forth, h.Back = h.Forth.Plus(was.Forth), h.Back.Plus(was.Back)
+		if h.Connections == 0 {
+			h.Last = nil
+		} else if h.Last == nil || was.Last != nil && was.Last.After(*h.Last) {
+			h.Last = was.Last
+		}
+		counts[h.ID()] = h
+	}
+	maps.DeleteFunc(counts, func(_ network.RuleID, h Hit) bool {
+		return h.Connections == 0 && h.Open == 0 && h.Stopped == 0 && h.Forth == Count{} && h.Back == Count{}
+	})
+	return counts, s.countedSince, nil
+}
+
+// ResetHits makes all rules count from nothing.
+func (s *Service) ResetHits() error {
+	s.counting.Lock()
+	defer s.counting.Unlock()
+	now, err := s.backend.Hits()
+	if err != nil {
+		return err
+	}
+	at := time.Now()
+	if err := s.state.ResetCounts(at); err != nil {
+		return err
+	}
+	s.before, s.countedSince, s.saved = map[network.RuleID]Hit{}, at, map[network.RuleID]Hit{}
+	for _, h := range now { // what the backend has counted so far counts no more
+		h.Gateway = s.options.Gateway
+		s.before[h.ID()] = Hit{
+			Gateway: h.Gateway, List: h.List, Rule: h.Rule, Connections: -h.Connections, Stopped: -h.Stopped,
+			Forth: Count{}.Minus(h.Forth), Back: Count{}.Minus(h.Back),
+		}
+	}
+	return nil
+}
+
+// saving is how often what the rules have counted is kept.
+const saving = time.Second
+
+func (s *Service) saveCounts(ctx context.Context) {
+	tick := time.NewTicker(saving)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if err := s.storeCounts(); err != nil {
+				s.options.Trouble(err)
+			}
+		}
+	}
+}
+
+// storeCounts keeps what has changed.
+func (s *Service) storeCounts() error {
+	counts, _, err := s.counts()
+	if err != nil {
+		return err
+	}
+	s.counting.Lock()
+	defer s.counting.Unlock()
+	var changed []Hit
+	for id, h := range counts {
+		if was := s.saved[id]; was.Connections != h.Connections || was.Stopped != h.Stopped || was.Forth != h.Forth || was.Back != h.Back {
+			changed = append(changed, h)
+		}
+	}
+	if len(changed) == 0 {
+		return nil
+	}
+	if err := s.state.SaveCounts(changed); err != nil {
+		return err
+	}
+	for _, h := range changed {
+		s.saved[h.ID()] = h
+	}
+	return nil
+}
+
+// topSessions are the ones that carried most of those that are added: a heap whose root carried
+// least.
+type topSessions struct {
+	most int
+	heap []Session
+}
+
+func carried(s *Session) int64 { return s.Forth.Bytes + s.Back.Bytes }
+
+// less orders sessions by what they carried, and of equals the later ones first.
+func less(a, b *Session) bool {
+	if carried(a) != carried(b) {
+		return carried(a) < carried(b)
+	}
+	return a.Number > b.Number
+}
+
+func (t *topSessions) add(s *Session) {
+	switch {
+	case len(t.heap) < t.most:
+		t.heap = append(t.heap, *s)
+		for i := len(t.heap) - 1; i > 0 && less(&t.heap[i], &t.heap[(i-1)/2]); i = (i - 1) / 2 {
+			t.heap[i], t.heap[(i-1)/2] = t.heap[(i-1)/2], t.heap[i]
+		}
+	case t.most > 0 && less(&t.heap[0], s):
+		t.heap[0] = *s
+		for i := 0; ; {
+			least := i
+			for _, child := range []int{2*i + 1, 2*i + 2} {
+				if child < len(t.heap) && less(&t.heap[child], &t.heap[least]) {
+					least = child
+				}
+			}
+			if least == i {
+				return
+			}
+			t.heap[i], t.heap[least] = t.heap[least], t.heap[i]
+			i = least
+		}
+	}
+}
+
+func (t *topSessions) sorted() []Session {
+	slices.SortFunc(t.heap, func(a, b Session) int {
+		if less(&b, &a) {
+			return -1
+		}
+		return 1
+	})
+	return t.heap
+}

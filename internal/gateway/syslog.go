@@ -1,0 +1,291 @@
+package gateway
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"fmt"
+	"net"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// A syslog sends events to a collector as RFC 5424 has them: a datagram each (RFC 5426), or,
+// over TCP and TLS, counted bytes (RFC 6587, 3.4.1; RFC 5425). It never makes anybody wait: a
+// queue that is full loses events and counts them. A connection that is lost is made again,
+// after a while that grows.
+type syslog struct {
+	gateway string
+	host    string
+
+	mutex   sync.Mutex
+	address string
+	current *sender
+}
+
+// A sender sends to one address until it is stopped.
+type sender struct {
+	address string
+	queue   chan Event
+	sent    atomic.Int64
+	lost    atomic.Int64
+	trouble atomic.Pointer[string]
+	stop    context.CancelFunc
+	done    chan struct{}
+}
+
+// mostUnsent is how many events wait for a collector.
+const mostUnsent = 1 << 14
+
+func newSyslog(gateway string) *syslog {
+	host, err := os.Hostname()
+	if err != nil || host == "" {
+		host = "-"
+	}
+	return &syslog{gateway: gateway, host: host}
+}
+
+// to makes events go to a collector, PROTOCOL://ADDRESS:PORT, or nowhere where that is empty.
+func (s *syslog) to(address string) {
+	s.mutex.Lock()
+	old := s.current
+	if s.address == address {
+		s.mutex.Unlock()
+		return
+	}
+	s.address, s.current = address, nil
+	if address != "" {
+		ctx, stop := context.WithCancel(context.Background())
+		s.current = &sender{address: address, queue: make(chan Event, mostUnsent), stop: stop, done: make(chan struct{})}
+		go s.current.run(ctx, func(e *Event) []byte { return s.message(e) })
+	}
+	s.mutex.Unlock()
+	if old != nil {
+		old.close()
+	}
+}
+
+// Close sends what can be sent within a moment.
+func (s *syslog) Close() { s.to("") }
+
+func (s *sender) close() {
+	s.stop()
+	<-s.done
+}
+
+// send takes events that are to be sent.
+func (s *syslog) send(events []Event) {
+	s.mutex.Lock()
+	to := s.current
+	s.mutex.Unlock()
+	if to == nil {
+		return
+	}
+	for _, e := range events {
+		select {
+		case to.queue <- e:
+		default:
+			to.lost.Add(1)
+		}
+	}
+}
+
+// status says how events fare; nil where they are sent nowhere.
+func (s *syslog) status() *Collector {
+	s.mutex.Lock()
+	to := s.current
+	s.mutex.Unlock()
+	if to == nil {
+		return nil
+	}
+	c := &Collector{Address: to.address, Sent: to.sent.Load(), Lost: to.lost.Load()}
+	if trouble := to.trouble.Load(); trouble != nil {
+		c.Trouble = *trouble
+	}
+	return c
+}
+
+// How long a collector may take.
+const (
+	dialing   = 5 * time.Second
+	sending   = 5 * time.Second
+	firstWait = 250 * time.Millisecond
+	mostWait  = 30 * time.Second
+	farewell  = 500 * time.Millisecond
+)
+
+// run sends until it is stopped, and then, for a moment, what is left.
+func (s *sender) run(ctx context.Context, message func(*Event) []byte) {
+	defer close(s.done)
+	var conn net.Conn
+	defer func() {
+		if conn != nil {
+			conn.Close()
+		}
+	}()
+	wait := firstWait
+	for {
+		var e Event
+		select {
+		case <-ctx.Done():
+			s.leave(conn, message)
+			return
+		case e = <-s.queue:
+		}
+		data := message(&e)
+		for {
+			var err error
+			if conn == nil {
+				conn, err = s.dial(ctx)
+			}
+			if err == nil {
+				if err = s.write(conn, data, sending); err != nil {
+					conn.Close()
+					conn = nil
+				}
+			}
+			if err == nil {
+				s.sent.Add(1)
+				s.trouble.Store(nil)
+				wait = firstWait
+				break
+			}
+			text := err.Error()
+			s.trouble.Store(&text)
+			select {
+			case <-ctx.Done():
+				s.lost.Add(1)
+				return
+			case <-time.After(wait):
+				wait = min(2*wait, mostWait)
+			}
+		}
+	}
+}
+
+// leave sends what is left in the queue, for a moment.
+func (s *sender) leave(conn net.Conn, message func(*Event) []byte) {
+	for until := time.Now().Add(farewell); ; {
+		select {
+		case e := <-s.queue:
+			if conn == nil || s.write(conn, message(&e), time.Until(until)) != nil {
+				s.lost.Add(1 + int64(len(s.queue)))
+				return
+			}
+			s.sent.Add(1)
+		default:
+			return
+		}
+	}
+}
+
+func (s *sender) dial(ctx context.Context) (net.Conn, error) {
+	protocol, address, _ := strings.Cut(s.address, "://")
+	ctx, cancel := context.WithTimeout(ctx, dialing)
+	defer cancel()
+	if protocol == "tls" {
+		return (&tls.Dialer{Config: &tls.Config{MinVersion: tls.VersionTLS12}}).DialContext(ctx, "tcp", address)
+	}
+	return (&net.Dialer{}).DialContext(ctx, protocol, address)
+}
+
+func (s *sender) write(conn net.Conn, data []byte, within time.Duration) error {
+	if err := conn.SetWriteDeadline(time.Now().Add(within)); err != nil {
+		return err
+	}
+	if !strings.HasPrefix(s.address, "udp") {
+		data = append(append(strconv.AppendInt(nil, int64(len(data)), 10), ' '), data...)
+	}
+	_, err := conn.Write(data)
+	return err
+}
+
+// Facility local4 and the severities that are used (RFC 5424, 6.2.1).
+const (
+	facility = 20
+	notice   = 5
+	info     = 6
+)
+
+// enterprise is the number of structured data of our own: that for documentation (RFC 5612).
+const enterprise = "hollowbridge@32473"
+
+// message writes an event as RFC 5424 has it, with what it says as structured data.
+func (s *syslog) message(e *Event) []byte {
+	severity := info
+	if e.What != connectionEvent || e.Outcome != Passes {
+		severity = notice
+	}
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "<%d>1 %s %s hollowbridge %d %s [%s", facility*8+severity, e.Time.UTC().Format("2006-01-02T15:04:05.000000Z"), s.host, os.Getpid(), e.What, enterprise)
+	field := func(name, value string) {
+		if value != "" {
+			fmt.Fprintf(&b, ` %s="%s"`, name, structured.Replace(value))
+		}
+	}
+	field("gateway", s.gateway)
+	field("number", strconv.FormatInt(e.Number, 10))
+	field("outcome", e.Outcome)
+	field("rule", e.Rule)
+	field("in", e.In)
+	field("out", e.Out)
+	field("in-device", e.InDevice)
+	field("out-device", e.OutDevice)
+	ends := func(p *Packet, from, to string) {
+		if p == nil {
+			return
+		}
+		if h, err := p.Header(); err == nil {
+			field(from, h.From())
+			field(to, h.To())
+		}
+	}
+	if e.Before != nil {
+		field("protocol", e.Before.Protocol)
+	}
+	ends(e.Before, "from", "to")
+	ends(e.After, "from-after", "to-after")
+	b.WriteString("] ")
+	b.WriteString(e.Words())
+	return b.Bytes()
+}
+
+// structured escapes a value of structured data (RFC 5424, 6.3.3).
+var structured = strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`)
+
+// Words says an event in one line, without its time and gateway.
+func (e *Event) Words() string {
+	if e.What != connectionEvent {
+		text := e.What + " " + e.Text
+		if e.Rule != "" {
+			text = e.What + " of " + e.Rule + ": " + e.Text
+		}
+		return text
+	}
+	text := e.Outcome
+	if e.Rule != "" {
+		text += " by " + e.Rule
+	}
+	if e.Before == nil {
+		return text
+	}
+	before, err := e.Before.Header()
+	if err != nil {
+		return text
+	}
+	text += fmt.Sprintf(": %s -> %s %s", before.From(), before.To(), before.Protocol)
+	if e.After != nil {
+		if after, err := e.After.Header(); err == nil && after != before {
+			text += fmt.Sprintf(", as %s -> %s", after.From(), after.To())
+		}
+	}
+	way := "in by " + e.In
+	if e.Out != "" {
+		way += ", out by " + e.Out
+	}
+	return text + ", " + way
+}
