@@ -780,6 +780,13 @@ func (r *reference) leaveBy(g *network.Gateway, way *refRoute, p *header.Packet)
 			return r.gateway(i, p)
 		}
 	}
+	for _, h := range r.n.Hosts {
+		if h.Has(way.via) && h.Segment(way.via) == way.out.Segment && h.Has(p.Destination) {
+			r.met["a next hop that is the destination"]++
+			at := engine.At(h, p.Destination)
+			return refEnd{machine: &at}
+		}
+	}
 	r.cannotBeReached(r.seen)
 	return r.stop(engine.Unrouted, g.Name, nil)
 }

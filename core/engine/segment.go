@@ -169,10 +169,13 @@ func (w *Walk) leave(g *Gateway, r *route) position {
 	if owner != nil && owner.Gateway != g.Gateway {
 		return arriveAt(owner)
 	}
+	host := s.hosts.of(r.via)
+	if at, own := w.ownOf(host); own {
+		return position{kind: atMachine, machine: at}
+	}
 	w.end(Unrouted, Site{Gateway: g.Gateway}, StepRoute, nil)
 	w.unreachable(len(w.passages) - 1)
 	what := HopIsNobody
-	host := s.hosts.of(r.via)
 	if host != nil {
 		what = HopIsHost
 	} else if owner != nil {
@@ -181,6 +184,24 @@ func (w *Walk) leave(g *Gateway, r *route) position {
 	e := w.note(StepRoute, what, w.verdict.At)
 	e.Route, e.Via, e.Host = r.prefix, r.via, host
 	return position{}
+}
+
+// ownOf asks whether the packet is for an address of a host's own, and returns where the host
+// has that. A host takes what is for itself, also as somebody's next hop.
+func (w *Walk) ownOf(h *network.Host) (at Place, own bool) {
+	if h == nil {
+		return at, false
+	}
+	for _, a := range h.Addresses {
+		if header.FamilyOf(a) != w.visit.flow.family() {
+			continue
+		}
+		set := newAddressSet(header.Single(a))
+		if w.visit.flow.in(flowset.Destination, &set) {
+			return At(h, a), true
+		}
+	}
+	return at, false
 }
 
 // handOver delivers the packet on a segment to whoever has its destination.
