@@ -26,7 +26,7 @@ func (w *Walk) comesBack() bool {
 // goes the way of the first, by the same sessions; a gateway that the answer went round
 // drops it.
 func (w *Walk) shakesHands() bool {
-	if w.states != nil {
+	if w.states != nil || w.asks != nil {
 		return w.goesOn()
 	}
 	for _, i := range w.state.used {
@@ -55,6 +55,33 @@ func (w *Walk) goesOn() bool {
 	}
 	w.verdict.Outcome = Unanswered
 	return false
+}
+
+// Sends sends another packet of the connection that was walked last, from the client or, back,
+// from where it was delivered, through gateways that remember it. It reports whether it arrives.
+func (w *Walk) Sends(part header.Part, back bool, size int) bool {
+	if len(w.legs) == 0 || w.visit.flow.region != nil {
+		return false
+	}
+	l := w.legs[0]
+	verdict := w.verdict
+	w.log.Reset()
+	w.part, w.back, w.state.back, w.size, w.sender = part, back, back, size, netip.Addr{}
+	w.passages = w.passages[:0]
+	var at position
+	switch {
+	case !back:
+		w.visit.flow.become(&l.sent, false)
+		at = w.carry(w.send(l.from))
+	case l.gateway != nil:
+		w.visit.flow.become(&l.delivered, true)
+		at = w.carry(w.answerItself(l.gateway))
+	default:
+		w.visit.flow.become(&l.delivered, true)
+		at = w.carry(w.send(l.to))
+	}
+	w.verdict, w.size = verdict, 0
+	return at.kind != ended
 }
 
 // tell walks a refusal back to the client: a reset, or an ICMP error, which gateways
@@ -101,6 +128,13 @@ func (w *Walk) refuse() position {
 // answerItself sends a gateway's own answer on its way.
 func (w *Walk) answerItself(g *Gateway) position {
 	v := w.enter(g, nil)
+	if w.asks != nil {
+		w.ask(v)
+		if v.decision.Action == Stops {
+			return position{}
+		}
+		return w.decided(v)
+	}
 	v.redirect, v.before, v.decision.Tells = nil, w.visit.flow.image(), NoMessage
 	if !v.known() {
 		return position{}

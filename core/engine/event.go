@@ -93,6 +93,9 @@ const (
 	OtherSource    // the answer comes from another address than the client asked
 	Elsewhere      // the answer comes to a machine where the client is not
 	EndsAtGateway  // the answer ends at a gateway itself
+
+	Passes  // a gateway lets it pass, that decides elsewhere
+	Stopped // such a gateway stops it
 )
 
 // A Site is where something happens to a packet: at a gateway, on a segment, or where a

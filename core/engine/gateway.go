@@ -112,6 +112,19 @@ func (g *Gateway) Decide(a Arrival, state State, log *Log) Decision {
 	return d
 }
 
+// Answer takes the gateway's own answer to a packet that it took on its way: as Decide, but it
+// belongs to a session or goes nowhere.
+func (g *Gateway) Answer(a Arrival, state State, log *Log) (d Decision, ok bool) {
+	v := visits.Get().(*visit)
+	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.state, v.log = g, nil, a.Part, a.Sender, a.Size, a.At, state, log
+	v.flow.begin(a.Packet)
+	v.redirect, v.before, v.decision.Tells = nil, v.flow.image(), NoMessage
+	ok = v.known()
+	d = v.decision
+	visits.Put(v)
+	return d, ok
+}
+
 // visits are reused: a state is given pointers into them.
 var visits = sync.Pool{New: func() any { return new(visit) }}
 

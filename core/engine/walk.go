@@ -48,6 +48,10 @@ type Walk struct {
 	visit  visit
 	state  memory
 	states []State // of each gateway, where they are not the memory
+	asks   Decider // that decides in place of the engine, or nil
+	failed error   // of it
+	size   int     // of the packet, in bytes
+	usual  int     // of one that carries nothing
 	log    Log
 	calls  []call // the earlier connections, as the machines know them that began them
 
@@ -80,8 +84,9 @@ type leg struct {
 	from      Place
 	sent      image
 	to        Place
-	gateway   *Gateway // set where a gateway itself answers
-	delivered image    // as it came
+	gateway   *Gateway           // set where a gateway itself answers
+	by        *network.Interface // where it came in at that gateway
+	delivered image              // as it came
 }
 
 // A call is a connection as the machine knows it that began it.
@@ -140,6 +145,23 @@ func (e *Engine) NewWalkOver(state func(*network.Gateway) State) *Walk {
 	return w
 }
 
+// A Decider decides about a packet in place of an engine's gateway: as one does that runs
+// elsewhere. An arrival without an interface is the gateway's own answer.
+type Decider func(g *network.Gateway, a Arrival) (Decision, error)
+
+// NewWalkBy returns a walk whose gateways somebody else decides for, who also remembers their
+// sessions: connections go through them packet by packet.
+//
+// What carries nothing is said to be size bytes long.
+func (e *Engine) NewWalkBy(asks Decider, size int) *Walk {
+	w := e.NewWalk()
+	w.asks, w.usual = asks, size
+	return w
+}
+
+// Err returns why a Decider did not decide, if that was so in the last connection.
+func (w *Walk) Err() error { return w.failed }
+
 // Verdict walks one connection. It allocates nothing once the walk is warm.
 func (w *Walk) Verdict(c Connection) Verdict {
 	w.run(c)
@@ -166,6 +188,7 @@ func (w *Walk) Remember(c Connection) Verdict {
 // answers its client before it hands the connection on.
 func (w *Walk) run(c Connection) {
 	w.log.Reset()
+	w.failed, w.size = nil, w.usual
 	w.state.sessions = w.state.sessions[:w.state.earlier]
 	w.moment, w.verdict = c.Moment, Verdict{}
 	w.stood.gateway, w.settled, w.untaken, w.telling = nil, false, false, -1
@@ -215,7 +238,7 @@ func (w *Walk) goes(part header.Part) {
 func (w *Walk) there(from Place) (onward, taken bool) {
 	w.passages, w.state.used = w.passages[:0], w.state.used[:0]
 	this := another(&w.legs)
-	this.from, this.sent, this.gateway, this.to = from, w.visit.flow.image(), nil, Place{}
+	this.from, this.sent, this.gateway, this.by, this.to = from, w.visit.flow.image(), nil, nil, Place{}
 	at := w.carry(w.send(from))
 	this.delivered = w.visit.flow.image()
 	w.visit.flow.deliver()
@@ -223,7 +246,7 @@ func (w *Walk) there(from Place) (onward, taken bool) {
 	case ended:
 		return false, false
 	case takenByGateway:
-		this.gateway = at.gateway
+		this.gateway, this.by = at.gateway, w.passages[len(w.passages)-1].in
 		w.verdict.Delivered = w.visit.flow.now()
 		return false, true
 	}
@@ -278,7 +301,7 @@ func (w *Walk) carry(at position) position {
 // enter makes a gateway ready to decide about the packet.
 func (w *Walk) enter(g *Gateway, in *network.Interface) *visit {
 	v := &w.visit
-	v.Gateway, v.in, v.part, v.sender, v.moment, v.back = g, in, w.part, w.sender, w.moment, w.back
+	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.back = g, in, w.part, w.sender, w.size, w.moment, w.back
 	w.state.at = g
 	if w.states != nil {
 		v.state = w.states[g.Index]
@@ -289,11 +312,53 @@ func (w *Walk) enter(g *Gateway, in *network.Interface) *visit {
 // pass takes the packet through one gateway.
 func (w *Walk) pass(g *Gateway, in *network.Interface) position {
 	v := w.enter(g, in)
-	v.decide()
+	if w.asks != nil {
+		v.before = w.visit.flow.image()
+		w.ask(v)
+	} else {
+		v.decide()
+	}
 	if w.stands && v.stood && !w.back {
 		w.stood = halt{gateway: g, in: in, out: v.out, forward: v.forward, before: v.before, after: v.after}
 	}
 	return w.decided(v)
+}
+
+// ask lets somebody else decide about a packet.
+func (w *Walk) ask(v *visit) {
+	d, err := w.asks(v.Gateway.Gateway, Arrival{In: v.in, Packet: v.flow.now(), Part: v.part, Sender: v.sender, Size: v.size, At: v.moment})
+	if err != nil {
+		w.failed = err
+		d = Decision{Action: Stops, Outcome: Dropped, Step: StepSession}
+	}
+	v.stood = false
+	if v.decision = d; d.Action == Stops {
+		v.note(d.Step, Stopped, d.Rule)
+		return
+	}
+	v.flow.begin(d.Packet)
+	if d.Action == Forwards {
+		v.decision.way = v.wayBy(d.Out, d.Via)
+	}
+	v.out = d.Out
+	if v.part != header.Continues { // the third packet goes the way of the first
+		v.note(StepLeave, Passes, nil).Before = v.before.Packet
+	}
+}
+
+// wayBy returns the way that leaves by an interface to a next hop.
+func (v *visit) wayBy(out *network.Interface, via netip.Addr) *route {
+	r := v.flow.by(v.routes)
+	up := &v.uplinks[out.Index]
+	switch {
+	case r != nil && !r.blackhole && r.out == out && r.via == via:
+		return r
+	case out.FacesInternet(v.flow.family()) && via.IsValid():
+		return &up.upstream
+	case out.FacesInternet(v.flow.family()):
+		return &up.beside
+	}
+	return &route{out: out, via: via}
 }
 
 // decided goes on as a gateway decided.

@@ -125,6 +125,17 @@ var words = [...]wording{
 		func(e *Event) []any { return []any{e.After.From(), e.Before.From()} })},
 	Elsewhere:     {why: say("The answer goes to %s at %s, where the client is not.", func(e *Event) []any { return []any{e.After.To(), e.At.Name()} })},
 	EndsAtGateway: {why: say("The answer ends at %s itself.", at)},
+	Passes:        {label: "passes", text: passesText},
+	Stopped:       {label: "stops", text: fixed("it"), by: true},
+}
+
+// passesText says what a gateway made of a packet that decides elsewhere.
+func passesText(e *Event) string {
+	text := followText(e)
+	if e.Out != nil {
+		text += ", leaves by " + e.Out.Name
+	}
+	return text
 }
 
 func fixed(text string) func(*Event) string { return func(*Event) string { return text } }

@@ -107,6 +107,8 @@ type options struct {
 	address, port, rule       string
 	outcome, since, trial     string
 	top, number               int
+	count, bytes, rate        int
+	hold                      bool
 }
 
 // repeated is a flag that may be given several times.
@@ -131,7 +133,7 @@ func commands() []*command {
 		demoCommand, initCommand, showCommand,
 		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand,
 		checkCommand, traceCommand, reachCommand, expectCommand, compareCommand, proveCommand,
-		gatewayCommand, applyCommand, historyCommand, revertCommand, sessionsCommand, hitsCommand, logCommand,
+		gatewayCommand, applyCommand, historyCommand, revertCommand, sessionsCommand, hitsCommand, logCommand, sendCommand, labCommand,
 		versionCommand, helpCommand,
 	}
 }

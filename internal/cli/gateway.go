@@ -43,8 +43,11 @@ the rules stay in force, unless -clear takes them away. docs/gateway.md has a sy
 }
 
 // backends are what a gateway can run on.
-var backends = map[string]func(gateway.Recorder) (gateway.Backend, error){
-	"simulated": func(r gateway.Recorder) (gateway.Backend, error) { return gateway.NewSimulated(r), nil },
+var backends = map[string]func(gateway.Recorder, func(error)) (gateway.Backend, error){
+	"simulated": func(r gateway.Recorder, _ func(error)) (gateway.Backend, error) { return gateway.NewSimulated(r), nil },
+	"kernel": func(r gateway.Recorder, trouble func(error)) (gateway.Backend, error) {
+		return gateway.NewKernel(r, gateway.KernelOptions{Trouble: trouble})
+	},
 }
 
 func runGateway(c *call) int {
@@ -77,7 +80,8 @@ func runGateway(c *call) int {
 		return c.failed(err)
 	}
 	service, err := gateway.Start(gateway.Options{
-		Gateway: name, Folder: o.state, Program: version, Backend: backends[o.on],
+		Gateway: name, Folder: o.state, Program: version,
+		Backend: func(r gateway.Recorder) (gateway.Backend, error) { return backends[o.on](r, trouble) },
 		Keeping: gateway.Keeping{Most: o.most, Age: age}, Trouble: trouble,
 	})
 	if err != nil {

@@ -393,7 +393,7 @@ func (s *Service) Try(t Trial) error {
 	if err := s.recompile(); err != nil {
 		return err
 	}
-	s.record(Event{What: trialEvent, Rule: found[0].List() + "/" + found[0].Name, Text: "logged until " + until.Format("15:04:05")})
+	s.record(Event{What: trialEvent, Rule: found[0].List() + "/" + found[0].Name, Text: "is logged until " + until.Format("15:04:05")})
 	s.wake()
 	return nil
 }
@@ -459,7 +459,7 @@ func (s *Service) onTime() error {
 	for id, until := range s.trials {
 		if !now.Before(until) {
 			delete(s.trials, id)
-			s.record(Event{What: trialEvent, Rule: id.List + "/" + id.Name, Text: "no longer logged on trial"})
+			s.record(Event{What: trialEvent, Rule: id.List + "/" + id.Name, Text: "is logged on trial no longer"})
 			ended = true
 		}
 	}

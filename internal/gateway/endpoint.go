@@ -22,6 +22,10 @@ type Endpoint struct {
 	Token, Certificate, Key string // paths of files
 }
 
+// ControlFolder names a folder in the environment in which each gateway has its socket, whatever
+// the network file says: so it is in a lab.
+const ControlFolder = "HOLLOWBRIDGE_CONTROL"
+
 // EndpointOf returns where a gateway is asked, by its control: in a network file, from which the
 // files are named. Without one it is a socket of the machine itself.
 func EndpointOf(file string, g *network.Gateway) (Endpoint, error) {
@@ -30,6 +34,9 @@ func EndpointOf(file string, g *network.Gateway) (Endpoint, error) {
 			return path
 		}
 		return filepath.Join(filepath.Dir(file), path)
+	}
+	if folder := os.Getenv(ControlFolder); folder != "" {
+		return Endpoint{Socket: filepath.Join(folder, g.Name+".sock")}, nil
 	}
 	c := g.Control
 	if c.Listen.IsValid() {

@@ -36,7 +36,11 @@ func metricsOf(s *Service) http.Handler {
 }
 
 // Describe is prometheus.Collector's.
-func (m *metrics) Describe(to chan<- *prometheus.Desc) { prometheus.DescribeByCollect(m, to) }
+func (m *metrics) Describe(to chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{m.sessions, m.revision, m.connections, m.stopped, m.packets, m.bytes, m.lost, m.unsent} {
+		to <- d
+	}
+}
 
 // Collect is prometheus.Collector's.
 func (m *metrics) Collect(to chan<- prometheus.Metric) {

@@ -77,7 +77,7 @@ func Start(o Options) (*Service, error) {
 	ctx, s.stop = context.WithCancel(context.Background())
 	s.ending.Go(func() { s.keepTime(ctx) })
 	s.ending.Go(func() { s.saveCounts(ctx) })
-	s.record(Event{What: serviceEvent, Text: "started, " + s.backend.Name()})
+	s.record(Event{What: serviceEvent, Text: "gateway starts, " + s.backend.Name()})
 	return s, nil
 }
 
@@ -93,7 +93,10 @@ func (s *Service) begin() error {
 		return err
 	}
 	if s.backend, err = s.options.Backend(s.journal); err == nil {
-		if err = s.resume(); err != nil {
+		if err = s.resume(); err == nil {
+			err = s.countOn()
+		}
+		if err != nil {
 			s.backend.Close()
 		}
 	}
@@ -125,6 +128,23 @@ func (s *Service) resume() error {
 		return fmt.Errorf("revision %d, which was in force: %w", r.Number, err)
 	}
 	return s.use(next)
+}
+
+// countOn goes on from what was counted before: a machine that has gone on counting meanwhile has
+// that in what it counts now.
+func (s *Service) countOn() error {
+	now, err := s.backend.Hits()
+	if err != nil {
+		return err
+	}
+	for _, h := range now {
+		h.Gateway = s.options.Gateway
+		if was, ok := s.before[h.ID()]; ok && was.Raw <= h.Raw {
+			was.Connections -= was.Raw
+			s.before[h.ID()] = was
+		}
+	}
+	return nil
 }
 
 // prepared compiles a revision.
@@ -208,9 +228,9 @@ func (s *Service) Stop(clear bool) error {
 		err = errors.Join(err, s.backend.Clear())
 	}
 	err = errors.Join(err, s.backend.Close())
-	text := "stopped"
+	text := "gateway stops"
 	if clear {
-		text = "stopped, and its rules taken away"
+		text = "gateway stops, and its rules are taken away"
 	}
 	s.record(Event{What: serviceEvent, Text: text})
 	s.journal.Close()

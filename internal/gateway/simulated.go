@@ -156,12 +156,19 @@ func (s *Simulated) Decide(in string, p header.Packet, sender netip.Addr, part h
 	if r == nil {
 		return d, nothingInForce
 	}
-	g := r.Gateway()
+	g, now := r.Gateway(), s.now()
+	if in == "" { // its own answer
+		var log engine.Log
+		d, ok := g.Answer(engine.Arrival{Packet: p, Part: part, Sender: sender, Size: size, At: network.MomentAt(now)}, r.Store, &log)
+		if !ok {
+			d = engine.Decision{Action: engine.Stops, Outcome: engine.Dropped, Step: engine.StepSession}
+		}
+		return d, nil
+	}
 	i := g.Interface(in)
 	if i == nil {
 		return d, fmt.Errorf("%s: %s has no such interface", in, g.Name)
 	}
-	now := s.now()
 	return s.decide(r, engine.Arrival{In: i, Packet: p, Sender: sender, Part: part, Size: size, At: network.MomentAt(now)}, now), nil
 }
 

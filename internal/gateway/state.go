@@ -53,7 +53,7 @@ CREATE TABLE pending (revision INTEGER NOT NULL, until INTEGER NOT NULL, back IN
 CREATE TABLE counts (
 	list TEXT NOT NULL, rule TEXT NOT NULL, connections INTEGER NOT NULL, stopped INTEGER NOT NULL,
 	forth_packets INTEGER NOT NULL, forth_bytes INTEGER NOT NULL, back_packets INTEGER NOT NULL, back_bytes INTEGER NOT NULL,
-	last INTEGER, PRIMARY KEY (list, rule));
+	last INTEGER, raw INTEGER NOT NULL, PRIMARY KEY (list, rule));
 CREATE TABLE events (first INTEGER PRIMARY KEY, count INTEGER NOT NULL, oldest INTEGER NOT NULL, newest INTEGER NOT NULL, block BLOB NOT NULL);
 CREATE INDEX events_newest ON events (newest);
 `
@@ -354,7 +354,7 @@ func (s *State) Counts() (map[network.RuleID]Hit, time.Time, error) {
 	if err := s.bulk.QueryRow("SELECT gateway, counted_since FROM about").Scan(&gateway, &since); err != nil {
 		return nil, time.Time{}, err
 	}
-	rows, err := s.bulk.Query("SELECT list, rule, connections, stopped, forth_packets, forth_bytes, back_packets, back_bytes, last FROM counts")
+	rows, err := s.bulk.Query("SELECT list, rule, connections, stopped, forth_packets, forth_bytes, back_packets, back_bytes, last, raw FROM counts")
 	if err != nil {
 		return nil, time.Time{}, err
 	}
@@ -363,7 +363,7 @@ func (s *State) Counts() (map[network.RuleID]Hit, time.Time, error) {
 	for rows.Next() {
 		h := Hit{Gateway: gateway}
 		var last *int64
-		if err := rows.Scan(&h.List, &h.Rule, &h.Connections, &h.Stopped, &h.Forth.Packets, &h.Forth.Bytes, &h.Back.Packets, &h.Back.Bytes, &last); err != nil {
+		if err := rows.Scan(&h.List, &h.Rule, &h.Connections, &h.Stopped, &h.Forth.Packets, &h.Forth.Bytes, &h.Back.Packets, &h.Back.Bytes, &last, &h.Raw); err != nil {
 			return nil, time.Time{}, err
 		}
 		if last != nil {
@@ -378,7 +378,7 @@ func (s *State) Counts() (map[network.RuleID]Hit, time.Time, error) {
 // SaveCounts keeps what rules have counted.
 func (s *State) SaveCounts(list []Hit) error {
 	return transaction(s.bulk, func(tx *sql.Tx) error {
-		insert, err := tx.Prepare("INSERT OR REPLACE INTO counts VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)")
+		insert, err := tx.Prepare("INSERT OR REPLACE INTO counts VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
 		if err != nil {
 			return err
 		}
@@ -389,7 +389,7 @@ func (s *State) SaveCounts(list []Hit) error {
 				at := h.Last.UnixNano()
 				last = &at
 			}
-			if _, err := insert.Exec(h.List, h.Rule, h.Connections, h.Stopped, h.Forth.Packets, h.Forth.Bytes, h.Back.Packets, h.Back.Bytes, last); err != nil {
+			if _, err := insert.Exec(h.List, h.Rule, h.Connections, h.Stopped, h.Forth.Packets, h.Forth.Bytes, h.Back.Packets, h.Back.Bytes, last, h.Raw); err != nil {
 				return err
 			}
 		}

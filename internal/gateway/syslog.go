@@ -260,11 +260,7 @@ var structured = strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`)
 // Words says an event in one line, without its time and gateway.
 func (e *Event) Words() string {
 	if e.What != connectionEvent {
-		text := e.What + " " + e.Text
-		if e.Rule != "" {
-			text = e.What + " of " + e.Rule + ": " + e.Text
-		}
-		return text
+		return strings.TrimSpace(e.Rule + " " + e.Text)
 	}
 	text := e.Outcome
 	if e.Rule != "" {

@@ -170,6 +170,7 @@ type Hit struct {
 	Forth       Count      `json:"forth"`
 	Back        Count      `json:"back"`
 	Last        *time.Time `json:"last"` // null where it never was hit
+	Raw         int64      `json:"-"`    // what the machine itself has counted, which it goes on counting when the service is not there
 }
 
 // ID returns what the rule is known by.

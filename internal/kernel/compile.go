@@ -31,8 +31,8 @@ func UplinkMark(number int) (mark, bits uint32) { return uint32(number) << 4, up
 // mostUplinks is how many uplinks have a number in the mark.
 const mostUplinks = 15
 
-// Device returns what an interface is called on the machine: its device, or else its name.
-func Device(i *network.Interface) string {
+// DeviceOf returns what an interface is called on the machine: its device, or else its name.
+func DeviceOf(i *network.Interface) string {
 	if i.Device != "" {
 		return i.Device
 	}
@@ -53,7 +53,7 @@ func Uplinks(g *network.Gateway) []*network.Interface {
 // Options are how a gateway is compiled.
 type Options struct {
 	At       network.Moment                  // when; at network.Always the kernel's clock decides about hours
-	Device   func(*network.Interface) string // what interfaces are called on the machine; nil is Device
+	Device   func(*network.Interface) string // what interfaces are called on the machine; nil is DeviceOf
 	LeaveOut bool                            // what the kernel can't do is left out, and no error
 }
 
@@ -84,7 +84,7 @@ type compiler struct {
 func Compile(g *engine.Gateway, o Options) (*Program, []*Unable, error) {
 	c := &compiler{Program: newProgram(g.Name), Options: o, g: g, leftOut: map[*network.Rule]bool{}}
 	if c.Device == nil {
-		c.Device = Device
+		c.Device = DeviceOf
 	}
 	for _, i := range g.Interfaces {
 		if i.IsUp() && len(i.Addresses) > 0 {

@@ -141,6 +141,18 @@ func protocolNumber(p header.Protocol, f header.Family) byte {
 	return byte(p)
 }
 
+// protocolOf returns the protocol of a number in an IP header.
+func protocolOf(number byte) (header.Protocol, bool) {
+	for _, p := range header.Protocols() {
+		for _, f := range header.Families {
+			if protocolNumber(p, f) == number {
+				return p, true
+			}
+		}
+	}
+	return header.AnyProtocol, false
+}
+
 func ofProtocol(p header.Protocol, f header.Family) []statement {
 	return one(p.String(), meta(unix.NFT_META_L4PROTO, register0), equal(register0, []byte{protocolNumber(p, f)}))
 }
@@ -367,6 +379,18 @@ func (p *Program) Words() []string {
 type Counted struct {
 	Name           string
 	Packets, Bytes uint64
+}
+
+// Resume makes counters begin where those of the same names have stopped.
+func (p *Program) Resume(before []Counted) {
+	known := map[string]Counted{}
+	for _, c := range before {
+		known[c.Name] = c
+	}
+	for i := range p.counters {
+		c := &p.counters[i]
+		c.Packets, c.Bytes = known[c.Name].Packets, known[c.Name].Bytes
+	}
 }
 
 // Size returns how many rules and elements of sets the program has.

@@ -25,16 +25,26 @@ func (f Forbidden) Error() string {
 // Again runs the program again, in namespaces of its own, and returns its exit status. They
 // end with it, and it ends with this process, however that ends.
 func Again(arguments []string, in, out, errors *os.File) (int, error) {
+	return enter(0, arguments, in, out, errors)
+}
+
+// AgainWithFiles is Again, and gives the program a folder of its own in memory, Folder, once it
+// has called OwnFolder: that ends with it too.
+func AgainWithFiles(arguments []string, in, out, errors *os.File) (int, error) {
+	return enter(syscall.CLONE_NEWNS, arguments, in, out, errors)
+}
+
+func enter(more uintptr, arguments []string, in, out, errors *os.File) (int, error) {
 	runtime.LockOSThread() // the child is told of the death of the thread that began it
 	defer runtime.UnlockOSThread()
 	if os.Getuid() == 0 { // who may send the kernel larger messages then
-		if status, err := again(syscall.CLONE_NEWNET, arguments, in, out, errors); err == nil {
+		if status, err := again(more|syscall.CLONE_NEWNET, arguments, in, out, errors); err == nil {
 			return status, nil
 		} else if _, forbidden := err.(Forbidden); !forbidden {
 			return status, err
 		}
 	}
-	return again(syscall.CLONE_NEWUSER|syscall.CLONE_NEWNET, arguments, in, out, errors)
+	return again(more|syscall.CLONE_NEWUSER|syscall.CLONE_NEWNET, arguments, in, out, errors)
 }
 
 func again(flags uintptr, arguments []string, in, out, err *os.File) (int, error) {
@@ -58,6 +68,27 @@ func again(flags uintptr, arguments []string, in, out, err *os.File) (int, error
 	default:
 		return 0, err
 	}
+}
+
+// OwnFolder returns a folder in memory that ends with the process, which AgainWithFiles has begun.
+// It takes the place of an empty folder that every machine has.
+func OwnFolder() (string, error) {
+	if err := syscall.Mount("", "/", "", syscall.MS_REC|syscall.MS_PRIVATE, ""); err != nil {
+		return "", fmt.Errorf("a folder in memory: %w", err)
+	}
+	var wrong error
+	for _, folder := range []string{"/mnt", "/srv", "/media", "/opt"} {
+		if entries, err := os.ReadDir(folder); err != nil || len(entries) > 0 {
+			continue
+		}
+		if wrong = syscall.Mount("lab", folder, "tmpfs", syscall.MS_NOSUID|syscall.MS_NODEV, "mode=0700"); wrong == nil {
+			return folder, nil
+		}
+	}
+	if wrong == nil {
+		wrong = errors.New("/mnt, /srv, /media and /opt are missing or not empty")
+	}
+	return "", fmt.Errorf("a folder in memory: %w", wrong)
 }
 
 // Main runs tests in namespaces of their own, and returns their exit status. Where the machine

@@ -1,8 +1,11 @@
 package lab
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
+	"os/exec"
 	"slices"
 	"sync"
 
@@ -31,10 +34,12 @@ type Lab struct {
 	machines map[machinesOf]*node         // machines without a name
 	ends     map[*network.Segment][]*link // of everything on a segment
 	owners   map[*network.Interface]*link
-	ports    int // how many ends of wires there are at the switches
+	upstream map[*network.Interface]*link // the internet's ends of uplinks
+	ports    int                          // how many ends of wires there are at the switches
 	stations []*station
 	raws     []*rawStation
 	captures []*capture
+	watches  bool
 	seen     sightings
 	placing  sync.Mutex // of machines without a name, which are made when they are needed
 }
@@ -49,7 +54,7 @@ type machinesOf struct {
 func Build(e *engine.Engine, at network.Moment) (*Lab, error) {
 	l := &Lab{
 		engine: e, at: at, gateways: map[*network.Gateway]*node{}, hosts: map[string]*node{}, clients: map[string]*node{},
-		machines: map[machinesOf]*node{}, ends: map[*network.Segment][]*link{}, owners: map[*network.Interface]*link{},
+		machines: map[machinesOf]*node{}, ends: map[*network.Segment][]*link{}, owners: map[*network.Interface]*link{}, upstream: map[*network.Interface]*link{},
 	}
 	if err := l.build(); err != nil {
 		l.Close()
@@ -96,7 +101,7 @@ func (l *Lab) build() error {
 			return fmt.Errorf("%s: %w", s.Name, err)
 		}
 	}
-	for _, step := range []func() error{l.placeGateways, l.placeInternet, l.placeHosts, l.placeClients, l.introduce, l.program, l.watch} {
+	for _, step := range []func() error{l.placeGateways, l.placeInternet, l.placeHosts, l.placeClients, l.introduce, l.program} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -142,7 +147,7 @@ func (l *Lab) placeGateways() error {
 			if i.Trunk != nil {
 				l.Notes = append(l.Notes, fmt.Sprintf("%s, VLAN %d of %s, has a wire of its own", i, i.VLAN, i.Trunk.Name))
 			}
-			end, err := l.join(n, i.Segment, deviceOf(i), i.Name)
+			end, err := l.join(n, i.Segment, DeviceOf(i), i.Name)
 			if err != nil {
 				return err
 			}
@@ -278,7 +283,27 @@ func (l *Lab) placeInternet() error {
 			return err
 		}
 	}
+	sent := l.uplinks()
+	slices.SortStableFunc(sent, func(a, b *network.Interface) int { // likewise, but to one that is up
+		return cmp.Compare(down(a), down(b))
+	})
+	for _, i := range slices.Backward(sent) {
+		for _, p := range i.Upstream.Routes {
+			if via, has := i.Address(header.FamilyOf(p.Addr())); has {
+				if err := n.route(way{to: p, out: l.upstream[i], via: via, source: l.stranger(p.Addr())}); err != nil {
+					return err
+				}
+			}
+		}
+	}
 	return nil
+}
+
+func down(i *network.Interface) int {
+	if i.IsUp() {
+		return 0
+	}
+	return 1
 }
 
 // uplinks returns the interfaces that face the internet; their segments are there also where
@@ -303,6 +328,12 @@ func (l *Lab) placeUplink(i *network.Interface) error {
 	if err != nil {
 		return err
 	}
+	l.upstream[i] = end
+	if a := l.stranger(netip.IPv6Unspecified()); a.IsValid() { // of IPv6, a source must be an address of its own
+		if err := end.address(a); err != nil {
+			return err
+		}
+	}
 	for _, a := range routers {
 		if err := end.address(a); err != nil {
 			return err
@@ -317,19 +348,18 @@ func (l *Lab) placeUplink(i *network.Interface) error {
 	}
 	for _, p := range i.Addresses {
 		if i.FacesInternet(header.FamilyOf(p.Addr())) {
-			if err := n.route(way{to: p.Masked(), out: end}); err != nil {
-				return err
-			}
-		}
-	}
-	for _, p := range i.Upstream.Routes {
-		if via, has := i.Address(header.FamilyOf(p.Addr())); has {
-			if err := n.route(way{to: p, out: end, via: via}); err != nil {
+			if err := n.route(way{to: p.Masked(), out: end, source: l.stranger(p.Addr())}); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
+}
+
+// stranger returns the address that the internet sends from to somebody where nobody says another.
+func (l *Lab) stranger(to netip.Addr) netip.Addr {
+	a, _ := l.engine.Stranger(header.FamilyOf(to))
+	return a
 }
 
 // prefixesOf returns the prefixes that a set of addresses is made of.
@@ -528,7 +558,7 @@ func (l *Lab) placeClients() error {
 			if err := l.answersRaw(n, nil, rawProtocols()); err != nil {
 				return err
 			}
-			if err := l.put(n, kernel.CompileInternet(nil, deviceOf)); err != nil {
+			if err := l.put(n, kernel.CompileInternet(nil, DeviceOf)); err != nil {
 				return err
 			}
 		}
@@ -600,7 +630,7 @@ func acquaint(end *link, claimed header.Addresses, owner *link) error {
 // program puts the gateways' programs on their nodes, and that of the internet.
 func (l *Lab) program() error {
 	for _, g := range l.engine.Network().Gateways {
-		p, unable, err := kernel.Compile(l.engine.Gateway(g), kernel.Options{At: l.at, Device: deviceOf, LeaveOut: true})
+		p, unable, err := kernel.Compile(l.engine.Gateway(g), kernel.Options{At: l.at, Device: DeviceOf, LeaveOut: true})
 		if err != nil {
 			return err
 		}
@@ -643,8 +673,12 @@ func (l *Lab) put(n *node, p *kernel.Program) error {
 	return m.Apply(p)
 }
 
-// watch begins to look at what passes every machine.
-func (l *Lab) watch() error {
+// Watch begins to look at what passes every machine, for Seen.
+func (l *Lab) Watch() error {
+	if l.watches {
+		return nil
+	}
+	l.watches = true
 	for _, n := range l.nodes {
 		if n == l.wires {
 			continue
@@ -708,8 +742,10 @@ func (l *Lab) nodeAt(p engine.Place, a netip.Addr) (*node, error) {
 				}
 			}
 		}
-		if err := l.watchNode(n); err != nil {
-			return nil, err
+		if l.watches {
+			if err := l.watchNode(n); err != nil {
+				return nil, err
+			}
 		}
 	}
 	end := n.links[0]
@@ -748,6 +784,37 @@ func (l *Lab) Name(p engine.Place, a netip.Addr) string {
 
 // Internet is what the lab calls the machine that everybody is on the internet who has no name.
 const Internet = "the internet"
+
+// Space returns the file descriptor of the network namespace of a gateway; it is the lab's.
+func (l *Lab) Space(gateway string) int { return l.gateways[l.engine.Network().Gateway(gateway)].space }
+
+// Machines returns the names of the machines in which a command can run: gateways, hosts and
+// the internet.
+func (l *Lab) Machines() []string {
+	names := []string{InternetName}
+	for _, g := range l.engine.Network().Gateways {
+		names = append(names, g.Name)
+	}
+	return append(names, slices.Sorted(maps.Keys(l.hosts))...)
+}
+
+// InternetName is what a person writes for the internet.
+const InternetName = "internet"
+
+// Start starts a command in the network of a machine.
+func (l *Lab) Start(machine string, command *exec.Cmd) error {
+	n := l.hosts[machine]
+	if g := l.engine.Network().Gateway(machine); g != nil {
+		n = l.gateways[g]
+	}
+	if machine == InternetName {
+		n = l.internet
+	}
+	if n == nil {
+		return fmt.Errorf("%s: there is no such machine", machine)
+	}
+	return n.do(command.Start)
+}
 
 // IsGateway reports whether a machine of the lab is a gateway.
 func (l *Lab) IsGateway(name string) bool { return l.engine.Network().Gateway(name) != nil }

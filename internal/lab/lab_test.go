@@ -112,7 +112,7 @@ func between(g *network.Gateway, e *engine.Engine) (*node, *kernel.Machine, erro
 		if err != nil {
 			return nil, nil, err
 		}
-		own, other, err := connect(rim, machine, deviceOf(i), "eth0", i.Name)
+		own, other, err := connect(rim, machine, DeviceOf(i), "eth0", i.Name)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -132,7 +132,7 @@ func between(g *network.Gateway, e *engine.Engine) (*node, *kernel.Machine, erro
 			return nil, nil, err
 		}
 	}
-	p, _, err := kernel.Compile(e.Gateway(g), kernel.Options{At: network.Always, Device: deviceOf})
+	p, _, err := kernel.Compile(e.Gateway(g), kernel.Options{At: network.Always, Device: DeviceOf})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -110,6 +110,9 @@ var settings = map[string]string{
 	"ipv4/tcp_reflect_tos":             "1",
 	"ipv4/tcp_syn_retries":             "1",
 	"ipv4/ip_local_port_range":         "61000 64999",
+
+	"netfilter/nf_conntrack_acct":      "1",
+	"netfilter/nf_conntrack_timestamp": "1",
 }
 
 func (n *node) settle() error {
@@ -184,10 +187,14 @@ type way struct {
 	kind   int // a type of route, 0 for one that leads somewhere
 	table  int // 0 is the main one
 	metric int
+	source netip.Addr // that packets have where their sender says none
 }
 
 func (n *node) route(w way) error {
 	r := netlink.Route{Dst: prefixOf(w.to), Type: w.kind, Table: w.table, Priority: w.metric, Scope: unix.RT_SCOPE_UNIVERSE}
+	if w.source.IsValid() {
+		r.Src = w.source.AsSlice()
+	}
 	switch {
 	case w.kind == unix.RTN_LOCAL:
 		lo, err := n.routes.LinkByName("lo")
@@ -298,8 +305,8 @@ func (n *node) answersBy(a netip.Addr, out *link, via netip.Addr, table int) err
 	return nil
 }
 
-// deviceOf is what the interfaces of gateways are called in a lab.
-func deviceOf(i *network.Interface) string { return fmt.Sprintf("if%d", i.Index) }
+// DeviceOf is what the interfaces of gateways are called in a lab.
+func DeviceOf(i *network.Interface) string { return fmt.Sprintf("if%d", i.Index) }
 
 // bridge makes the switch of a segment.
 func (l *Lab) bridge(number int) error {

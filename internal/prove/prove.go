@@ -43,6 +43,9 @@ const settling = 60 * time.Millisecond
 func (p *Prover) Run(connections []engine.Connection) ([]Case, error) {
 	cases := make([]Case, len(connections))
 	p.told = map[netip.Addr]int{}
+	if err := p.Lab.Watch(); err != nil {
+		return nil, err
+	}
 	walk := p.Engine.NewWalk()
 	for i, c := range connections {
 		cases[i].Trace = walk.Trace(c)

@@ -1,0 +1,312 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/internal/gateway"
+)
+
+var sendCommand = &command{
+	name: "send", arguments: "FROM TO SERVICE",
+	summary: "sends connections through the running gateways, where these are simulated",
+	help: `Sends connections through simulated gateways: each gateway on the way decides about each packet,
+remembers sessions, counts and writes down, there and back. FROM, TO and SERVICE are as in trace,
+but from internet comes with another address each time. Where several are sent, their source ports
+count up from -sport.
+
+-bytes is how much each carries, half of it back. -hold keeps the connections open until ^C; else
+they end when they are done. What hosts are there and what they answer stands in the network file.
+
+Gateways on the kernel decide about real packets: lab and prove send these.
+
+Exit status: 0 all reached, 1 some not, 2 the call, the file or a gateway is wrong.`,
+	flags: func(set *flag.FlagSet, o *options) {
+		fileFlag(set, o)
+		jsonFlag(set, o)
+		questionFlags(set, o)
+		set.IntVar(&o.count, "count", 1, "how `MANY` connections")
+		set.IntVar(&o.bytes, "bytes", 0, "how many `BYTES` each carries")
+		set.IntVar(&o.rate, "rate", 0, "how many connections to begin in a `SECOND`; 0 is as fast as it goes")
+		set.BoolVar(&o.hold, "hold", false, "keep them open until ^C")
+	},
+	run: runSend,
+}
+
+const (
+	mostSent      = 10_000_000
+	mostHeld      = 100_000
+	mostCarried   = 1 << 30
+	sendersAtOnce = 8
+	segmentSize   = 1400 // bytes in one packet
+	headersSize   = 40   // of TCP over IPv4; what carries nothing is that long
+)
+
+func runSend(c *call) int {
+	o := &c.options
+	switch {
+	case len(c.args) != 3:
+		return c.misused("it needs FROM, TO and SERVICE")
+	case o.count < 1 || o.count > mostSent:
+		return c.misused("-count %d: 1 to %d", o.count, mostSent)
+	case o.hold && o.count > mostHeld:
+		return c.misused("-count %d: at most %d are held", o.count, mostHeld)
+	case o.bytes < 0 || o.bytes > mostCarried:
+		return c.misused("-bytes %d: 0 to %d", o.bytes, mostCarried)
+	case o.rate < 0:
+		return c.misused("-rate %d: at least 1", o.rate)
+	}
+	q, ok := c.question()
+	if !ok {
+		return wrong
+	}
+	n := c.network()
+	if n == nil {
+		return wrong
+	}
+	e := engine.Compile(n, nil)
+	first, err := q.connection(e)
+	if err != nil {
+		return c.failed(err)
+	}
+	list, err := c.clients(n)
+	if err != nil {
+		return c.failed(err)
+	}
+	ctx, stop := untilInterrupt()
+	defer stop()
+	s := &sending{call: c, engine: e, first: first, stranger: q.from == "internet", clients: map[string]*gateway.Client{}, outcomes: map[string]int{}}
+	for _, client := range list {
+		s.clients[client.Gateway] = client
+	}
+	begun := time.Now()
+	if err := s.run(ctx); err != nil {
+		return c.failed(err)
+	}
+	took := time.Since(begun)
+	if o.hold && ctx.Err() == nil {
+		fmt.Fprintf(c.Out, "%s open; ^C ends them\n", plural(len(s.held), "connection is", "connections are"))
+		c.flush()
+		<-ctx.Done()
+	}
+	s.release()
+	return s.report(took)
+}
+
+// A sending is connections that are sent.
+type sending struct {
+	*call
+	engine   *engine.Engine
+	first    engine.Connection
+	stranger bool
+	clients  map[string]*gateway.Client
+
+	mutex    sync.Mutex
+	outcomes map[string]int // by what is said of them
+	reached  int
+	example  *engine.Trace
+	held     []*engine.Walk
+	failure  error
+}
+
+// run sends all connections, several at a time.
+func (s *sending) run(ctx context.Context) error {
+	numbers := make(chan int)
+	var working sync.WaitGroup
+	for range min(sendersAtOnce, s.options.count) {
+		working.Go(func() {
+			walk := s.walk()
+			for number := range numbers {
+				if s.one(walk, number) && s.options.hold {
+					walk = s.walk()
+				}
+			}
+		})
+	}
+	s.feed(ctx, numbers)
+	close(numbers)
+	working.Wait()
+	return s.failure
+}
+
+func (s *sending) walk() *engine.Walk {
+	return s.engine.NewWalkBy(gateway.Decider(context.Background(), s.clients), headersSize)
+}
+
+// feed hands out the numbers of connections, at the rate that is asked for.
+func (s *sending) feed(ctx context.Context, numbers chan<- int) {
+	begun := time.Now()
+	for i := range s.options.count {
+		if rate := s.options.rate; rate > 0 {
+			due := begun.Add(time.Duration(i) * time.Second / time.Duration(rate))
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(time.Until(due)):
+			}
+		}
+		s.mutex.Lock()
+		failed := s.failure != nil
+		s.mutex.Unlock()
+		if failed {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case numbers <- i:
+		}
+	}
+}
+
+// connection returns one of those that are sent: each has a port of its own, and each stranger,
+// for each round of ports, an address.
+func (s *sending) connection(number int) engine.Connection {
+	c := s.first
+	if !c.Packet.Protocol.Numbered() {
+		return c
+	}
+	room := 65536 - int(s.first.Packet.SourcePort)
+	if s.stranger && s.options.count > 1 {
+		room = 256 // then addresses change too, as they do out there
+	}
+	c.Packet.SourcePort += uint16(number % room)
+	if s.stranger {
+		for range number / room {
+			if next := c.Packet.Source.Next(); next.IsValid() {
+				if from, err := s.engine.Locate(next); err == nil && from.Internet && from.Host == nil {
+					c.Packet.Source, c.From = next, from
+				}
+			}
+		}
+	}
+	return c
+}
+
+// one sends a connection, and what it carries. It reports whether it is held.
+func (s *sending) one(walk *engine.Walk, number int) bool {
+	c := s.connection(number)
+	var trace *engine.Trace
+	if s.options.count == 1 {
+		trace = walk.Trace(c)
+	}
+	v := engine.Verdict{}
+	if trace != nil {
+		v = trace.Verdict
+	} else {
+		v = walk.Verdict(c)
+	}
+	if err := walk.Err(); err != nil {
+		s.mutex.Lock()
+		s.failure = errors.Join(s.failure, err)
+		s.mutex.Unlock()
+		return false
+	}
+	reached := v.Outcome == engine.Reached
+	if reached {
+		s.carry(walk, c.Packet.Protocol)
+	}
+	held := reached && s.options.hold
+	if reached && !held {
+		finish(walk, c.Packet.Protocol)
+	}
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	text := "reached " + v.To.Name()
+	if !reached {
+		text = v.Outcome.String() + " at " + v.At.Name()
+		if v.Rule != nil {
+			text += " by " + v.Rule.Name
+		}
+	} else {
+		s.reached++
+	}
+	s.outcomes[text]++
+	s.example = trace
+	if held {
+		s.held = append(s.held, walk)
+	}
+	return held
+}
+
+// carry sends what a connection carries, half of it back.
+func (s *sending) carry(walk *engine.Walk, protocol header.Protocol) {
+	part := header.Begins
+	if protocol == header.TCP {
+		part = header.Continues
+	}
+	for left, back := s.options.bytes, false; left > 0; back = !back {
+		size := min(left, segmentSize)
+		walk.Sends(answering(part, back, protocol), back, size+headersSize)
+		left -= size
+	}
+}
+
+// answering returns the part of a packet that goes one way.
+func answering(part header.Part, back bool, protocol header.Protocol) header.Part {
+	if back && protocol != header.TCP {
+		return header.Answers
+	}
+	return part
+}
+
+// finish ends a TCP connection from both sides.
+func finish(walk *engine.Walk, protocol header.Protocol) {
+	if protocol == header.TCP {
+		walk.Sends(header.Finishes, false, headersSize)
+		walk.Sends(header.Finishes, true, headersSize)
+	}
+}
+
+// release ends the connections that were held.
+func (s *sending) release() {
+	for _, walk := range s.held {
+		finish(walk, s.first.Packet.Protocol)
+	}
+}
+
+// report says what became of them.
+func (s *sending) report(took time.Duration) int {
+	all := 0
+	for _, n := range s.outcomes {
+		all += n
+	}
+	status := yes
+	if s.reached < all || all == 0 {
+		status = no
+	}
+	if s.options.json {
+		s.printJSON(sentJSON{Sent: all, Reached: s.reached, Outcomes: s.outcomes, Seconds: took.Seconds()})
+		return status
+	}
+	if s.example != nil {
+		s.printTrace(s.example, nil)
+		return status
+	}
+	for _, text := range slices.SortedFunc(maps.Keys(s.outcomes), func(a, b string) int {
+		if s.outcomes[a] != s.outcomes[b] {
+			return s.outcomes[b] - s.outcomes[a]
+		}
+		return strings.Compare(a, b)
+	}) {
+		fmt.Fprintf(s.Out, "%8d  %s\n", s.outcomes[text], text)
+	}
+	fmt.Fprintf(s.Out, "\n%s sent in %.1f s\n", count(all, "connection"), took.Seconds())
+	return status
+}
+
+type sentJSON struct {
+	Sent     int            `json:"sent"`
+	Reached  int            `json:"reached"`
+	Outcomes map[string]int `json:"outcomes"`
+	Seconds  float64        `json:"seconds"`
+}

@@ -1,0 +1,483 @@
+package gateway
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/kernel"
+)
+
+// A Kernel is a gateway that the kernel of the machine runs. The kernel decides, counts and
+// remembers; what it does not say of a connection, by which interfaces and rules it goes, the
+// engine says by the rules that are in force.
+type Kernel struct {
+	KernelOptions
+	recorder Recorder
+
+	mutex   sync.Mutex // of the machine
+	machine *kernel.Machine
+	past    map[string]kernel.Counted // what counters had when the rules were replaced last
+	current atomic.Pointer[engine.Gateway]
+
+	counting sync.Mutex
+	counted  map[network.RuleID]*ofRule
+	watcher  *kernel.Watcher
+	listener *kernel.Listener
+	working  sync.WaitGroup
+	closed   atomic.Bool
+}
+
+// ofRule is what is known of a rule besides its counter.
+type ofRule struct {
+	counter   uint64 // when it was looked at last,
+	last      time.Time
+	began     int64  // connections that came through, since the backend was started,
+	since     uint64 // and its counter then
+	forth     Count  // of connections that have ended
+	back      Count
+	firstSeen bool
+}
+
+// KernelOptions say where a Kernel is.
+type KernelOptions struct {
+	Namespace int                             // as in kernel.OpenMachine
+	Device    func(*network.Interface) string // what interfaces are called there; nil is kernel.DeviceOf
+	Lab       bool                            // it is that of a lab: what the kernel can't do is left out, and said
+	Trouble   func(error)
+}
+
+// NewKernel returns the gateway of a kernel. What is in force there stays so.
+func NewKernel(recorder Recorder, o KernelOptions) (*Kernel, error) {
+	namespace := o.Namespace
+	k := &Kernel{KernelOptions: o, recorder: recorder, counted: map[network.RuleID]*ofRule{}, past: map[string]kernel.Counted{}}
+	if k.Device == nil {
+		k.Device = kernel.DeviceOf
+	}
+	var err error
+	if k.machine, err = kernel.OpenMachine(namespace); err != nil {
+		return nil, err
+	}
+	if k.watcher, err = kernel.Watch(namespace); err == nil {
+		k.listener, err = kernel.Listen(namespace)
+	}
+	if err != nil {
+		k.machine.Close()
+		if k.watcher != nil {
+			k.watcher.Close()
+		}
+		return nil, err
+	}
+	k.working.Go(k.watch)
+	k.working.Go(k.listen)
+	return k, nil
+}
+
+// Close is Backend's.
+func (k *Kernel) Close() error {
+	k.closed.Store(true)
+	err := errors.Join(k.watcher.Close(), k.listener.Close())
+	k.working.Wait()
+	return errors.Join(err, k.machine.Close())
+}
+
+// Name is Backend's.
+func (k *Kernel) Name() string { return "kernel" }
+
+func (k *Kernel) compile(g *engine.Gateway) (*kernel.Program, []*kernel.Unable, error) {
+	return kernel.Compile(g, kernel.Options{At: network.Always, Device: k.Device, LeaveOut: k.Lab})
+}
+
+// Check is Backend's: what the kernel can't do is an error, and so is what the machine has
+// otherwise than the file says, where rules would mean something else.
+func (k *Kernel) Check(g *engine.Gateway) (notes []string, err error) {
+	var wrongs []string
+	_, unable, err := k.compile(g)
+	if err != nil {
+		wrongs = append(wrongs, err.Error())
+	} else {
+		for _, u := range unable {
+			notes = append(notes, "left out: "+u.Error())
+		}
+	}
+	if k.Lab { // which was made of the file
+		return notes, nil
+	}
+	notes = append(notes, uncounted()...)
+	host, err := kernel.ReadHost(k.Namespace)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range host.Compare(g.Gateway, k.Device) {
+		if d.Matters {
+			wrongs = append(wrongs, d.Text)
+		} else {
+			notes = append(notes, d.Text)
+		}
+	}
+	if len(wrongs) > 0 {
+		return nil, errors.New(strings.Join(wrongs, "\n"))
+	}
+	return notes, nil
+}
+
+// Use is Backend's.
+func (k *Kernel) Use(g *engine.Gateway) error {
+	p, _, err := k.compile(g)
+	if err != nil {
+		return err
+	}
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	before, err := k.machine.Counters()
+	if err != nil {
+		return err
+	}
+	for _, c := range before {
+		k.past[c.Name] = c
+	}
+	p.Resume(slices.Collect(maps.Values(k.past)))
+	if err := k.machine.Apply(p); err != nil {
+		return err
+	}
+	k.current.Store(g)
+	if g.Handling.RestartsOnApply {
+		return k.machine.EndSessions()
+	}
+	return nil
+}
+
+// Clear is Backend's.
+func (k *Kernel) Clear() error {
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	k.current.Store(nil)
+	return k.machine.Clear()
+}
+
+// Count is Backend's.
+func (k *Kernel) Count() int {
+	n, err := kernel.ConnectionCount(k.Namespace)
+	if err != nil {
+		k.Trouble(err)
+	}
+	return n
+}
+
+// Sessions is Backend's.
+func (k *Kernel) Sessions(f *Filter, each func(*Session) bool) error {
+	g := k.current.Load()
+	if g == nil {
+		return nil
+	}
+	list, err := k.connections()
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		t := &list[i]
+		if !f.matches(t.Before, t.After) {
+			continue
+		}
+		if s := k.session(g, t); !f.matchesRules(&s) || each(&s) {
+			continue
+		}
+		break
+	}
+	return nil
+}
+
+func (k *Kernel) connections() ([]kernel.Tracked, error) {
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	return k.machine.Connections()
+}
+
+// session returns a connection of the kernel for the wire.
+func (k *Kernel) session(g *engine.Gateway, t *kernel.Tracked) Session {
+	d := k.decide(g, t)
+	s := Session{
+		Gateway: g.Name, Number: uint64(t.ID), Before: PacketOf(t.Before), After: PacketOf(t.After), State: t.State,
+		Redirect: nameOf(d.Redirect), Permit: nameOf(d.Permit), Source: nameOf(d.Source),
+		Age: -1, Idle: -1, Left: t.Left.Seconds(), Forth: counted(t.Forth), Back: counted(t.Back),
+	}
+	if !t.Began.IsZero() {
+		s.Age = time.Since(t.Began).Seconds()
+	}
+	if in := cameBy(g, t); in != nil {
+		s.In, s.InZone = in.Name, in.Zone
+	}
+	if d.Action == engine.Forwards {
+		s.Out, s.OutZone = d.Out.Name, d.Out.Zone
+	}
+	return s
+}
+
+func counted(c kernel.Counted) Count { return Count{int64(c.Packets), int64(c.Bytes)} }
+
+// cameBy returns the interface that a connection came in by: the uplink that its mark names, or
+// the one that leads back; nil for one of the machine's own.
+func cameBy(g *engine.Gateway, t *kernel.Tracked) *network.Interface {
+	if list := kernel.Uplinks(g.Gateway); t.Uplink() > 0 && t.Uplink() <= len(list) {
+		return list[t.Uplink()-1]
+	}
+	return g.OutTo(t.Before.Source)
+}
+
+// decide says by which rules a connection goes, by those that are in force.
+func (k *Kernel) decide(g *engine.Gateway, t *kernel.Tracked) engine.Decision {
+	in := cameBy(g, t)
+	if in == nil {
+		return engine.Decision{Action: engine.Stops}
+	}
+	var log engine.Log
+	return g.Decide(engine.Arrival{In: in, Packet: t.Before, At: network.MomentAt(time.Now().UTC())}, &again{t.After}, &log)
+}
+
+// End is Backend's.
+func (k *Kernel) End(numbers map[uint64]bool) (int, error) {
+	list, err := k.connections()
+	if err != nil {
+		return 0, err
+	}
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	ended := 0
+	for i := range list {
+		if !numbers[uint64(list[i].ID)] {
+			continue
+		}
+		if err := k.machine.End(&list[i]); err != nil {
+			return ended, err
+		}
+		ended++
+	}
+	return ended, nil
+}
+
+// watch counts connections for the rules that they go by, as they begin and end.
+func (k *Kernel) watch() {
+	for {
+		changes, err := k.watcher.Next()
+		if k.closed.Load() {
+			return
+		}
+		if err != nil {
+			k.Trouble(fmt.Errorf("counting connections: %w", err))
+			if !errors.Is(err, kernel.Missed) {
+				return
+			}
+			continue
+		}
+		g := k.current.Load()
+		if g == nil {
+			continue
+		}
+		for i := range changes {
+			c := &changes[i]
+			d := k.decide(g, &c.Tracked)
+			k.counting.Lock()
+			for _, r := range []*network.Rule{d.Redirect, d.Permit, d.Source} {
+				if r == nil {
+					continue
+				}
+				of := k.of(r.ID())
+				if c.Ended {
+					of.forth, of.back = of.forth.Plus(counted(c.Forth)), of.back.Plus(counted(c.Back))
+				} else {
+					of.began++
+				}
+			}
+			k.counting.Unlock()
+		}
+	}
+}
+
+// of returns what is known of a rule; counting is held.
+func (k *Kernel) of(id network.RuleID) *ofRule {
+	known := k.counted[id]
+	if known == nil {
+		known = &ofRule{}
+		k.counted[id] = known
+	}
+	return known
+}
+
+// Hits is Backend's. Connections are those that the kernel's counters have counted since the
+// rules were put there.
+func (k *Kernel) Hits() ([]Hit, error) {
+	g := k.current.Load()
+	if g == nil {
+		return nil, nil
+	}
+	list, err := k.connections()
+	if err != nil {
+		return nil, err
+	}
+	counters, err := k.counters()
+	if err != nil {
+		return nil, err
+	}
+	hits := map[network.RuleID]*Hit{}
+	k.counting.Lock()
+	defer k.counting.Unlock()
+	for _, c := range counters {
+		where, name, ok := strings.Cut(c.Name, "/")
+		if !ok || where != "nat" && where != "filter" {
+			continue
+		}
+		id := network.RuleID{Gateway: g.Name, List: where, Name: name}
+		of := k.of(id)
+		if !of.firstSeen { // what was counted before is what it begins with
+			of.firstSeen, of.since, of.counter = true, c.Packets, c.Packets
+		}
+		if c.Packets != of.counter {
+			of.counter, of.last = c.Packets, time.Now()
+		}
+		h := &Hit{Gateway: g.Name, List: where, Rule: name, Connections: int64(c.Packets), Raw: int64(c.Packets), Forth: of.forth, Back: of.back}
+		if !of.last.IsZero() {
+			at := of.last
+			h.Last = &at
+		}
+		hits[id] = h
+	}
+	for i := range list {
+		d := k.decide(g, &list[i])
+		for _, r := range []*network.Rule{d.Redirect, d.Permit, d.Source} {
+			if r == nil || hits[r.ID()] == nil {
+				continue
+			}
+			h := hits[r.ID()]
+			h.Open++
+			h.Forth, h.Back = h.Forth.Plus(counted(list[i].Forth)), h.Back.Plus(counted(list[i].Back))
+		}
+	}
+	for id, h := range hits {
+		of := k.of(id)
+		if stops(g, id) {
+			continue
+		}
+		h.Stopped = max(0, int64(of.counter)-int64(of.since)-of.began)
+	}
+	var all []Hit
+	for _, h := range slices.Collect(maps.Values(hits)) {
+		all = append(all, *h)
+	}
+	return all, nil
+}
+
+// counters returns what has been counted, also by rules that are no more.
+func (k *Kernel) counters() ([]kernel.Counted, error) {
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	counters, err := k.machine.Counters()
+	past := maps.Clone(k.past)
+	for _, c := range counters {
+		delete(past, c.Name)
+	}
+	return slices.AppendSeq(counters, maps.Values(past)), err
+}
+
+// uncounted says of a machine that does not count what passes.
+func uncounted() []string {
+	data, err := os.ReadFile("/proc/sys/net/netfilter/nf_conntrack_acct")
+	if err == nil && strings.TrimSpace(string(data)) != "0" {
+		return nil
+	}
+	return []string{"the machine does not count the packets of sessions: sysctl net.netfilter.nf_conntrack_acct=1 makes it"}
+}
+
+// stops reports whether a rule of the filter stops what it matches.
+func stops(g *engine.Gateway, id network.RuleID) bool {
+	return id.List == "filter" && slices.ContainsFunc(g.Filter, func(r *network.FilterRule) bool { return r.Name == id.Name && r.Verb != network.Allow })
+}
+
+// listen records what rules write into the kernel's log.
+func (k *Kernel) listen() {
+	names := map[int]string{}
+	for {
+		lines, err := k.listener.Next()
+		if k.closed.Load() {
+			return
+		}
+		if err != nil {
+			k.Trouble(fmt.Errorf("reading the kernel's log: %w", err))
+			if !errors.Is(err, kernel.Missed) {
+				return
+			}
+			continue
+		}
+		g := k.current.Load()
+		if g == nil {
+			continue
+		}
+		now := time.Now()
+		for i := range lines {
+			k.recorder.Record(k.event(g, &lines[i], now, names))
+		}
+	}
+}
+
+// event returns a line of the kernel's log as an event.
+func (k *Kernel) event(g *engine.Gateway, l *kernel.Line, now time.Time, names map[int]string) Event {
+	e := Event{Time: now, Gateway: g.Name, What: connectionEvent, Outcome: Passes}
+	e.In, e.InDevice = k.interfaceOf(g, l.In, names)
+	e.Out, e.OutDevice = k.interfaceOf(g, l.Out, names)
+	where, name, isRule := strings.Cut(l.Mark, "/")
+	switch {
+	case !isRule && l.Local:
+		e.Outcome = engine.Itself.String()
+	case !isRule:
+		e.Outcome = engine.Dropped.String()
+	default:
+		e.Rule = l.Mark
+	}
+	if where == "filter" {
+		for _, r := range g.Filter {
+			if r.Name == name && r.Verb == network.Drop {
+				e.Outcome = engine.Dropped.String()
+			} else if r.Name == name && r.Verb == network.Reject {
+				e.Outcome = engine.Rejected.String()
+			}
+		}
+	}
+	before := PacketOf(l.Before)
+	e.Before = &before
+	if e.Outcome == Passes {
+		after := PacketOf(l.Now)
+		e.After = &after
+	}
+	return e
+}
+
+// interfaceOf returns the names of a device, ours and the machine's.
+func (k *Kernel) interfaceOf(g *engine.Gateway, index int, names map[int]string) (ours, theirs string) {
+	if index == 0 {
+		return "", ""
+	}
+	if _, ok := names[index]; !ok {
+		host, err := kernel.ReadHost(k.Namespace)
+		if err != nil {
+			k.Trouble(err)
+			return "", ""
+		}
+		for _, d := range host.Devices {
+			names[d.Index] = d.Name
+		}
+	}
+	theirs = names[index]
+	for _, i := range g.Interfaces {
+		if k.Device(i) == theirs {
+			return i.Name, theirs
+		}
+	}
+	return theirs, theirs
+}
