@@ -101,6 +101,9 @@ func (g *Gateway) Decide(a Arrival, state State, log *Log) Decision {
 	v.flow.begin(a.Packet)
 	v.decide()
 	d := v.decision
+	if d.Action != Forwards { // what is left of another packet
+		d.Out, d.Via, d.way = nil, netip.Addr{}, nil
+	}
 	d.Follows, d.Redirect, d.Permit, d.Source = v.follows, nil, v.permit, v.source
 	switch {
 	case v.follows:

@@ -43,7 +43,6 @@ Where somebody else applied something meanwhile, nothing is overwritten: look ag
 
 Exit status: 0 applied, or nothing differs; 1 refused, or the answer was no; 2 the call, the file or
 a gateway is wrong.`,
-	examples: []string{},
 	flags: func(set *flag.FlagSet, o *options) {
 		fileFlag(set, o)
 		jsonFlag(set, o)

@@ -30,7 +30,6 @@ simulated decides about the packets that send puts before it, as the kernel woul
 The commands find it by control: of the gateway in the network file, a Unix socket or an address
 with TLS and a token; without it, by a socket in the usual place of this machine. SIGTERM stops it;
 the rules stay in force, unless -clear takes them away. docs/gateway.md has a systemd unit.`,
-	examples: []string{"hollowbridge gateway rim -state rim-state -on simulated"},
 	flags: func(set *flag.FlagSet, o *options) {
 		fileFlag(set, o)
 		set.StringVar(&o.state, "state", "", "the `FOLDER` of what it remembers; it is made where it is not there")

@@ -108,10 +108,11 @@ func runLog(c *call) int {
 	for i := range all {
 		c.printEvent(&all[i])
 	}
-	if len(all) == 0 {
+	status := c.sayFailures(failures)
+	if len(all) == 0 && status == yes {
 		fmt.Fprintln(c.Out, "no event matches")
 	}
-	return c.sayFailures(failures)
+	return status
 }
 
 // printEvent writes an event on one line.

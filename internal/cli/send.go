@@ -244,10 +244,12 @@ func (s *sending) carry(walk *engine.Walk, protocol header.Protocol) {
 	if protocol == header.TCP {
 		part = header.Continues
 	}
-	for left, back := s.options.bytes, false; left > 0; back = !back {
-		size := min(left, segmentSize)
-		walk.Sends(answering(part, back, protocol), back, size+headersSize)
-		left -= size
+	left := [2]int{s.options.bytes - s.options.bytes/2, s.options.bytes / 2}
+	for way := 0; left[0]+left[1] > 0; way = 1 - way {
+		if size := min(left[way], segmentSize); size > 0 {
+			walk.Sends(answering(part, way == 1, protocol), way == 1, size+headersSize)
+			left[way] -= size
+		}
 	}
 }
 

@@ -118,8 +118,11 @@ func (c *call) listSessions(list []*gateway.Client) int {
 		c.printJSON(all)
 		return c.sayFailures(failures)
 	}
-	c.printSessions(&all)
-	return c.sayFailures(failures)
+	status := c.sayFailures(failures)
+	if status == yes || all.Count > 0 {
+		c.printSessions(&all)
+	}
+	return status
 }
 
 func (c *call) printSessions(all *gateway.Sessions) {

@@ -1,11 +1,16 @@
 package cli_test
 
 import (
+	"bufio"
+	"bytes"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 )
 
 // A story is a text file of what somebody does, and what must come of it:
@@ -18,6 +23,9 @@ import (
 //	> text             comes in what it prints, in this order, whatever the spaces and line ends
 //	! text             does not come in what it prints
 //	status N           is its exit status; 0 where nothing is said
+//	start hollowbridge ...   a command is run beside, until stop or the end of the story
+//	stop               what was started gets SIGTERM, and has to end well
+//	after 1s           some time goes by
 //
 // Every other line is for the reader.
 type story struct {
@@ -30,6 +38,7 @@ type story struct {
 	result  result
 	printed string // what is left of it
 	status  int
+	beside  []*beside
 }
 
 func TestStories(t *testing.T) {
@@ -51,8 +60,50 @@ func TestStories(t *testing.T) {
 				s.tell(line)
 			}
 			s.finish()
+			s.stop()
 		})
 	}
+}
+
+// A beside is a command that was started, and what it says.
+type beside struct {
+	*exec.Cmd
+	line string
+	errs bytes.Buffer
+}
+
+// started runs a command beside the test until it is stopped, and waits for its first line.
+func started(t *testing.T, folder, line string) *beside {
+	t.Helper()
+	words := strings.Fields(line)
+	b := &beside{Cmd: exec.Command(program, words[1:]...), line: line}
+	b.Dir, b.Env, b.Stderr = folder, []string{"PATH=/nowhere", "HOME=" + folder, "TZ=UTC", "XDG_RUNTIME_DIR=" + folder}, &b.errs
+	b.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	out, err := b.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := bufio.NewReader(out).ReadString('\n'); err != nil {
+		b.Wait()
+		t.Fatalf("%s says nothing: %s", line, b.errs.String())
+	}
+	t.Cleanup(func() { b.Process.Kill() })
+	return b
+}
+
+// stop stops what was started.
+func (s *story) stop() {
+	s.t.Helper()
+	for _, b := range s.beside {
+		b.Process.Signal(syscall.SIGTERM)
+		if err := b.Wait(); err != nil {
+			s.t.Errorf("line %d: %s ends with %v\n%s", s.line, b.line, err, b.errs.String())
+		}
+	}
+	s.beside = nil
 }
 
 func (s *story) tell(line string) {
@@ -94,6 +145,19 @@ func (s *story) tell(line string) {
 		if strings.Contains(spaced(s.result.out+s.result.err), spaced(rest)) {
 			s.t.Errorf("line %d: %q comes in what %s prints:\n%s%s", s.line, rest, s.ran, s.result.out, s.result.err)
 		}
+	case "start":
+		s.finish()
+		s.beside = append(s.beside, started(s.t, s.folder, rest))
+	case "stop":
+		s.finish()
+		s.stop()
+	case "after":
+		s.finish()
+		long, err := time.ParseDuration(rest)
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		time.Sleep(long)
 	case "status":
 		s.status, _ = strconv.Atoi(rest)
 	}

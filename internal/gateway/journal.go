@@ -31,7 +31,8 @@ type journal struct {
 	failed  func(error)   // is told where events can't be written
 	sends   func([]Event) // is handed them, to be sent away
 
-	mutex  sync.Mutex
+	writes sync.Mutex // held while events are written down
+	mutex  sync.Mutex // of the queue
 	queue  []Event
 	wake   chan struct{}
 	lost   atomic.Int64
@@ -109,6 +110,8 @@ func (j *journal) Close() {
 
 // write numbers what waits and puts it into the state.
 func (j *journal) write() {
+	j.writes.Lock()
+	defer j.writes.Unlock()
 	j.mutex.Lock()
 	events := j.queue
 	j.queue = nil
@@ -210,6 +213,7 @@ func (j *journal) List(gateway string, f *Filter, most int, count bool) (list []
 // look calls a function with the stored events from a number on that a filter lets through, the
 // latest first.
 func (j *journal) look(f *Filter, from int64, each func(*stored) error) error {
+	j.write() // what has come so far is among them
 	events := make([]stored, 0, mostInBlock)
 	return j.state.Blocks(from, f.Since, func(b *storedBlock) (bool, error) {
 		events = events[:0]
