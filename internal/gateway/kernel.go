@@ -149,10 +149,42 @@ func (k *Kernel) Use(g *engine.Gateway) error {
 		return err
 	}
 	k.current.Store(g)
+	if err := k.beginCounting(g); err != nil {
+		return err
+	}
 	if g.Handling.RestartsOnApply {
 		return k.machine.EndSessions()
 	}
 	return nil
+}
+
+// beginCounting notes of rules that are new what their counters have now.
+func (k *Kernel) beginCounting(g *engine.Gateway) error {
+	counters, err := k.machine.Counters()
+	if err != nil {
+		return err
+	}
+	k.counting.Lock()
+	defer k.counting.Unlock()
+	for _, c := range counters {
+		if id, ok := ruleOf(g, c.Name); ok {
+			k.of(id).begin(c.Packets)
+		}
+	}
+	return nil
+}
+
+// ruleOf returns the rule of a counter. ok is false for a counter of something else.
+func ruleOf(g *engine.Gateway, counter string) (id network.RuleID, ok bool) {
+	list, name, ok := strings.Cut(counter, "/")
+	return network.RuleID{Gateway: g.Name, List: list, Name: name}, ok && (list == "nat" || list == "filter")
+}
+
+// begin notes what a counter has when it is looked at first.
+func (of *ofRule) begin(packets uint64) {
+	if !of.firstSeen {
+		of.firstSeen, of.since, of.counter = true, packets, packets
+	}
 }
 
 // Clear is Backend's.
@@ -330,19 +362,16 @@ func (k *Kernel) Hits() ([]Hit, error) {
 	k.counting.Lock()
 	defer k.counting.Unlock()
 	for _, c := range counters {
-		where, name, ok := strings.Cut(c.Name, "/")
-		if !ok || where != "nat" && where != "filter" {
+		id, ok := ruleOf(g, c.Name)
+		if !ok {
 			continue
 		}
-		id := network.RuleID{Gateway: g.Name, List: where, Name: name}
 		of := k.of(id)
-		if !of.firstSeen { // what was counted before is what it begins with
-			of.firstSeen, of.since, of.counter = true, c.Packets, c.Packets
-		}
+		of.begin(c.Packets)
 		if c.Packets != of.counter {
 			of.counter, of.last = c.Packets, time.Now()
 		}
-		h := &Hit{Gateway: g.Name, List: where, Rule: name, Connections: int64(c.Packets), Raw: int64(c.Packets), Forth: of.forth, Back: of.back}
+		h := &Hit{Gateway: g.Name, List: id.List, Rule: id.Name, Connections: int64(c.Packets), Raw: int64(c.Packets), Forth: of.forth, Back: of.back}
 		if !of.last.IsZero() {
 			at := of.last
 			h.Last = &at

@@ -76,6 +76,9 @@ func NewServer(s *Service, token string) *Server {
 	return v
 }
 
+// Handler returns what answers requests.
+func (v *Server) Handler() http.Handler { return v.http.Handler }
+
 // Serve answers what comes to a listener until Shutdown.
 func (v *Server) Serve(l net.Listener) error {
 	err := v.http.Serve(netutil.LimitListener(l, mostClients))

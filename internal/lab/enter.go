@@ -7,6 +7,8 @@ import (
 	"os/exec"
 	"runtime"
 	"syscall"
+
+	"github.com/vishvananda/netlink"
 )
 
 // inside is set in the environment of the process that has namespaces of its own.
@@ -89,6 +91,15 @@ func OwnFolder() (string, error) {
 		wrong = errors.New("/mnt, /srv, /media and /opt are missing or not empty")
 	}
 	return "", fmt.Errorf("a folder in memory: %w", wrong)
+}
+
+// Loopback makes a process that has namespaces of its own reach itself.
+func Loopback() error {
+	lo, err := netlink.LinkByName("lo")
+	if err != nil {
+		return err
+	}
+	return netlink.LinkSetUp(lo)
 }
 
 // Main runs tests in namespaces of their own, and returns their exit status. Where the machine

@@ -1,0 +1,639 @@
+package gateway_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gateway"
+	"hollowbridge/internal/lab"
+	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
+)
+
+// noKernel is why the kernel is not tested here.
+var noKernel error
+
+// TestMain runs the tests in namespaces of their own; where the machine forbids these, those of
+// the kernel are left out, and it says so.
+func TestMain(m *testing.M) {
+	if !lab.Inside() {
+		status, err := lab.Again(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
+		if err == nil {
+			os.Exit(status)
+		}
+		noKernel = err
+		fmt.Printf("SKIPPED on the kernel: %v\n", err)
+	} else if err := lab.Loopback(); err != nil {
+		panic(err)
+	}
+	os.Exit(m.Run())
+}
+
+const house = `network: house
+hosts:
+  archive: {address: 10.61.24.5, serves: [https, ssh]}
+  notice: {address: 10.61.24.6, serves: [https]}
+gateways:
+  rim:
+    interfaces:
+      fibre: {address: 198.51.100.18/29, zone: outside}
+      yard: {address: 10.61.24.1/28, zone: yard}
+    routes: [{to: default, via: 198.51.100.17}]
+    logging: {enabled: true, unmatched: true}
+    nat:
+      - {port-forward: web, on: fibre, service: https, to: archive}
+      - {port-forward: shell, on: fibre, service: tcp/2222, to: 'archive:22'}
+      - {source-nat: out, on: fibre, from: 10.61.24.0/28, as: interface}
+    filter:
+      - {allow: web, from: outside, to: [archive, notice], service: https, log: true}
+      - {drop: guests, from: 192.0.2.128/25}
+      - {allow: yard-out, from: yard}
+`
+
+func bundle(text string) *netfile.Bundle {
+	return &netfile.Bundle{File: "house.yaml", Text: text, Lists: map[string]string{}}
+}
+
+// A bench is a running gateway and a way to send connections through it.
+type bench struct {
+	*testing.T
+	*gateway.Service
+	folder string
+	begin  func(*bench) // starts the service
+	send   func(from, to string, service string, sport uint16)
+}
+
+func trouble(t *testing.T) func(error) {
+	return func(err error) { t.Errorf("trouble: %v", err) }
+}
+
+// onEach runs a test on both backends.
+func onEach(t *testing.T, test func(*bench)) {
+	t.Run("simulated", func(t *testing.T) {
+		var simulated *gateway.Simulated
+		b := &bench{T: t, folder: t.TempDir()}
+		b.begin = func(b *bench) {
+			b.start(func(r gateway.Recorder) (gateway.Backend, error) {
+				simulated = gateway.NewSimulated(r)
+				return simulated, nil
+			})
+		}
+		b.send = func(from, to, service string, sport uint16) {
+			b.Helper()
+			e := engine.Compile(netfiletest.Parse(t, house), nil)
+			decide := func(g *network.Gateway, a engine.Arrival) (engine.Decision, error) {
+				in := ""
+				if a.In != nil {
+					in = a.In.Name
+				}
+				d, err := simulated.Decide(in, a.Packet, a.Sender, a.Part, a.Size)
+				if d.Out != nil {
+					d.Out = g.Interface(d.Out.Name)
+				}
+				return d, err
+			}
+			walk := e.NewWalkBy(decide, 40)
+			if walk.Verdict(connection(t, e, from, to, service, sport)); walk.Err() != nil {
+				t.Fatal(walk.Err())
+			}
+		}
+		b.begin(b)
+		defer func() { b.Stop(false) }()
+		test(b)
+	})
+	t.Run("kernel", func(t *testing.T) {
+		if noKernel != nil {
+			t.Skip(noKernel)
+		}
+		e := engine.Compile(netfiletest.Parse(t, house), nil)
+		built, err := lab.Build(e, network.Always)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer built.Close()
+		b := &bench{T: t, folder: t.TempDir()}
+		b.begin = func(b *bench) {
+			b.start(func(r gateway.Recorder) (gateway.Backend, error) {
+				return gateway.NewKernel(r, gateway.KernelOptions{Namespace: built.Space("rim"), Device: lab.DeviceOf, Lab: true, Trouble: trouble(t)})
+			})
+		}
+		b.send = func(from, to, service string, sport uint16) {
+			b.Helper()
+			if r := built.Send(connection(t, e, from, to, service, sport), 1, 300*time.Millisecond); r.Err != nil {
+				t.Fatal(r.Err)
+			}
+		}
+		b.begin(b)
+		defer func() { b.Stop(true) }()
+		test(b)
+	})
+}
+
+func (b *bench) start(backend func(gateway.Recorder) (gateway.Backend, error)) {
+	b.Helper()
+	s, err := gateway.Start(gateway.Options{Gateway: "rim", Folder: b.folder, Program: "test", Backend: backend, Keeping: gateway.UsualKeeping, Trouble: trouble(b.T)})
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Service = s
+}
+
+func connection(t *testing.T, e *engine.Engine, from, to, service string, sport uint16) engine.Connection {
+	t.Helper()
+	services, err := netfile.ParseService(e.Network(), service)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := engine.Connection{Moment: network.Always, Packet: header.Packet{
+		Source: netip.MustParseAddr(from), Destination: netip.MustParseAddr(to), SourcePort: sport,
+		Protocol: services[0].Protocol, DestinationPort: services[0].Ports.First,
+	}}
+	if c.From, err = e.Locate(c.Packet.Source); err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// apply puts a network into force.
+func (b *bench) apply(text string, change func(*gateway.Commit)) (gateway.Prepared, gateway.Committed) {
+	b.Helper()
+	base := 0
+	if r := b.Status().Revision; r != nil {
+		base = r.Number
+	}
+	made, err := b.Prepare(gateway.Proposal{Bundle: bundle(text), Base: base})
+	if err != nil {
+		b.Fatal(err)
+	}
+	c := gateway.Commit{Token: made.Token, Author: "ada", Note: "a test"}
+	if change != nil {
+		change(&c)
+	}
+	done, err := b.Commit(c)
+	if err != nil {
+		b.Fatal(err)
+	}
+	return made, done
+}
+
+func (b *bench) hit(id string) gateway.Hit {
+	b.Helper()
+	hits, err := b.Hits()
+	if err != nil {
+		b.Fatal(err)
+	}
+	for _, h := range hits.Hits {
+		if h.List+"/"+h.Rule == id {
+			return h
+		}
+	}
+	return gateway.Hit{}
+}
+
+func (b *bench) sessions(query map[string][]string) []gateway.Session {
+	b.Helper()
+	f, err := gateway.ParseFilter(nil, query, time.Now())
+	if err != nil {
+		b.Fatal(err)
+	}
+	found, err := b.Sessions(f, 1000)
+	if err != nil {
+		b.Fatal(err)
+	}
+	return found.Sessions
+}
+
+// soon waits until something holds.
+func (b *bench) soon(what string, holds func() bool) {
+	b.Helper()
+	for until := time.Now().Add(5 * time.Second); !holds(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(until) {
+			b.Fatalf("not after 5 s: %s", what)
+		}
+	}
+}
+
+// What an administrator does with a gateway comes out alike, whatever it runs on.
+func TestBothBackendsDoTheSame(t *testing.T) {
+	onEach(t, func(b *bench) {
+		if s := b.Status(); s.Revision != nil {
+			b.Fatalf("%+v", s.Revision)
+		}
+		if _, done := b.apply(house, nil); done.Revision.Number != 1 || done.Revision.Added != strings.Count(house, "\n") {
+			b.Errorf("%+v", done)
+		}
+		for sport := range uint16(3) {
+			b.send("203.0.113.7", "198.51.100.18", "https", 41000+sport)
+		}
+		b.send("192.0.2.200", "198.51.100.18", "tcp/2222", 41000) // redirected, and dropped
+		b.send("10.61.24.5", "203.0.113.9", "https", 41500)
+
+		list := b.sessions(map[string][]string{"port": {"443"}, "to": {"10.61.24.5"}})
+		if len(list) != 3 {
+			b.Fatalf("%d sessions: %+v", len(list), list)
+		}
+		s := list[0]
+		if s.Redirect != "web" || s.Permit != "web" || s.Source != "" || s.InZone != "outside" || s.OutZone != "yard" ||
+			s.After.Destination != netip.MustParseAddr("10.61.24.5") || s.Before.Destination != netip.MustParseAddr("198.51.100.18") || s.Forth.Packets < 2 || s.Back.Packets < 1 {
+			b.Errorf("%+v", s)
+		}
+		out := b.sessions(map[string][]string{"rule": {"nat/out"}})
+		if len(out) != 1 || out[0].After.Source != netip.MustParseAddr("198.51.100.18") || out[0].Permit != "yard-out" {
+			b.Errorf("%+v", out)
+		}
+		for id, want := range map[string][2]int64{"nat/web": {3, 0}, "filter/web": {3, 0}, "nat/shell": {1, 1}, "filter/guests": {1, 0}, "nat/out": {1, 0}} {
+			b.soon(id, func() bool { h := b.hit(id); return h.Connections == want[0] && h.Stopped == want[1] })
+		}
+		if h := b.hit("filter/web"); h.Open != 3 || h.Forth.Packets < 6 || h.Last == nil {
+			b.Errorf("%+v", h)
+		}
+		log := func() []gateway.Event {
+			l, err := b.Log(&gateway.Filter{Rule: "web"}, 100, false, 0)
+			if err != nil {
+				b.Fatal(err)
+			}
+			return l.Events
+		}
+		b.soon("three lines in the log", func() bool { return len(log()) == 3 })
+		if e := log()[2]; e.Outcome != gateway.Passes || e.Rule != "filter/web" || e.In != "fibre" || e.Out != "yard" || e.Before == nil || e.Before.DestinationPort != 443 || e.After == nil || e.After.Destination != netip.MustParseAddr("10.61.24.5") {
+			b.Errorf("%+v", e)
+		}
+
+		// Another target: the three go on, until they are ended.
+		other := strings.Replace(house, "service: https, to: archive}", "service: https, to: notice}", 1)
+		made, done := b.apply(other, nil)
+		if made.Changed != 3 || done.Ended != 0 || len(b.sessions(map[string][]string{"to": {"10.61.24.5"}})) != 3 {
+			b.Errorf("%d have changed, %d are ended", made.Changed, done.Ended)
+		}
+		b.send("203.0.113.7", "198.51.100.18", "https", 42000)
+		if got := b.sessions(map[string][]string{"to": {"10.61.24.6"}}); len(got) != 1 {
+			b.Errorf("%+v", got)
+		}
+		if _, done := b.apply(house, func(c *gateway.Commit) { c.Clear = true }); done.Ended != 1 {
+			b.Errorf("%d are ended, not the one to notice", done.Ended)
+		}
+		if n, err := b.EndSessions(&gateway.Filter{Rule: "web"}); n != 3 || err != nil {
+			b.Errorf("%d ended, %v", n, err)
+		}
+		if h := b.hit("nat/web"); h.Connections != 4 {
+			b.Errorf("after two revisions, %+v", h)
+		}
+
+		// A trial, a restart, a reset.
+		if err := b.Try(gateway.Trial{Rule: "out", For: 60}); err != nil {
+			b.Error(err)
+		}
+		b.send("10.61.24.5", "203.0.113.9", "https", 41501)
+		b.soon("a trial in the log", func() bool {
+			l, err := b.Log(&gateway.Filter{Rule: "nat/out"}, 100, false, 0)
+			return err == nil && slices.ContainsFunc(l.Events, func(e gateway.Event) bool { return e.Before != nil && e.Before.SourcePort == 41501 })
+		})
+		if err := b.Stop(false); err != nil {
+			b.Error(err)
+		}
+		b.begin(b)
+		if s := b.Status(); s.Revision == nil || s.Revision.Number != 3 {
+			b.Errorf("%+v", s)
+		}
+		if h := b.hit("nat/web"); h.Connections != 4 {
+			b.Errorf("after a restart, %+v", h)
+		}
+		if err := b.ResetHits(); err != nil {
+			b.Error(err)
+		}
+		b.send("203.0.113.8", "198.51.100.18", "https", 43000)
+		b.soon("one since the reset", func() bool { return b.hit("nat/web").Connections == 1 })
+	})
+}
+
+// A revision that is not kept goes back; one that is kept stays.
+func TestWhatIsNotKeptGoesBack(t *testing.T) {
+	onEach(t, func(b *bench) {
+		b.apply(house, nil)
+		closed := strings.Replace(house, "allow: web", "drop: web", 1)
+		b.apply(closed, func(c *gateway.Commit) { c.For = 1 })
+		if p := b.Status().Pending; p == nil || p.Back != 1 {
+			b.Fatalf("%+v", p)
+		}
+		b.soon("back at what was before", func() bool { r := b.Status().Revision; return r.Number == 3 && r.Author == "hollowbridge" })
+		b.apply(closed, func(c *gateway.Commit) { c.For = 1 })
+		if err := b.Keep(); err != nil {
+			b.Error(err)
+		}
+		time.Sleep(1300 * time.Millisecond)
+		if r := b.Status(); r.Revision.Number != 4 || r.Pending != nil {
+			b.Errorf("%+v", r)
+		}
+		if err := b.Keep(); err == nil {
+			b.Error("there is nothing to keep")
+		}
+		if err := b.Undo(gateway.Undo{Revision: 4, Note: "keep did not follow"}); err != nil || b.Status().Revision.Number != 5 {
+			b.Error(err)
+		}
+	})
+}
+
+// Of two who looked at the same revision, the second is told of the first.
+func TestNobodyOverwritesUnseen(t *testing.T) {
+	onEach(t, func(b *bench) {
+		b.apply(house, nil)
+		var wait sync.WaitGroup
+		results := make([]error, 8)
+		var tokens []string
+		for i := range results {
+			made, err := b.Prepare(gateway.Proposal{Bundle: bundle(house + fmt.Sprintf("# %d\n", i)), Base: 1})
+			if err != nil {
+				b.Fatal(err)
+			}
+			tokens = append(tokens, made.Token)
+		}
+		for i, token := range tokens {
+			wait.Go(func() { _, results[i] = b.Commit(gateway.Commit{Token: token, Author: "ada"}) })
+		}
+		wait.Wait()
+		good := 0
+		for _, err := range results {
+			if err == nil {
+				good++
+			} else if !strings.Contains(err.Error(), "revision 2 is in force by now, not 1") {
+				b.Error(err)
+			}
+		}
+		if good != 1 || b.Status().Revision.Number != 2 {
+			b.Errorf("%d were applied", good)
+		}
+	})
+}
+
+// What can't be put into force is said before anything is touched.
+func TestWrongProposalsAreRefused(t *testing.T) {
+	onEach(t, func(b *bench) {
+		for _, text := range []string{"", "network: x", strings.ReplaceAll(house, "rim:", "rum:")} {
+			if _, err := b.Prepare(gateway.Proposal{Bundle: bundle(text)}); err == nil {
+				b.Errorf("taken: %.40q", text)
+			}
+		}
+		if _, err := b.Commit(gateway.Commit{Token: "no such"}); err == nil {
+			b.Error("a commit of nothing")
+		}
+		if b.Status().Revision != nil {
+			b.Error("something is in force")
+		}
+	})
+}
+
+// A collector that is away, slow, or comes back gets what there is room for, and nobody waits.
+func TestCollectorsNeverHoldAGatewayUp(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Skip(err)
+	}
+	address := l.Addr().String()
+	l.Close() // it is away
+	var simulated *gateway.Simulated
+	s, err := gateway.Start(gateway.Options{Gateway: "rim", Folder: t.TempDir(), Keeping: gateway.Keeping{Most: 1000, Age: time.Hour}, Trouble: trouble(t),
+		Backend: func(r gateway.Recorder) (gateway.Backend, error) {
+			simulated = gateway.NewSimulated(r)
+			return simulated, nil
+		}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop(false)
+	b := &bench{T: t, Service: s}
+	b.apply(strings.Replace(house, "unmatched: true", "unmatched: true, syslog: 'tcp://"+address+"'", 1), nil)
+	flood := func(n int) time.Duration {
+		begun := time.Now()
+		for i := range n {
+			p := header.Packet{Source: netip.MustParseAddr("203.0.113.7"), Destination: netip.MustParseAddr("198.51.100.18"), SourcePort: uint16(i), DestinationPort: 9, Protocol: header.TCP}
+			if _, err := simulated.Decide("fibre", p, netip.Addr{}, header.Begins, 40); err != nil {
+				t.Fatal(err)
+			}
+		}
+		return time.Since(begun)
+	}
+	if took := flood(40_000); took > 5*time.Second {
+		t.Errorf("40,000 took %s", took)
+	}
+	b.soon("the collector's queue is full", func() bool { c := b.Status().Collector; return c.Lost > 0 && c.Trouble != "" })
+	if l, err = net.Listen("tcp", address); err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	got := make(chan string, 1)
+	go func() {
+		conn, err := l.Accept()
+		if err != nil {
+			return
+		}
+		data := make([]byte, 600)
+		n, _ := conn.Read(data)
+		got <- string(data[:n])
+	}()
+	select {
+	case text := <-got:
+		count, rest, _ := strings.Cut(text, " ")
+		if !strings.HasPrefix(rest, "<165>1 ") || !strings.Contains(rest, ` gateway="rim"`) || len(count) < 2 {
+			t.Errorf("%q", text)
+		}
+	case <-time.After(40 * time.Second):
+		t.Error("the collector hears nothing")
+	}
+	log, err := s.Log(&gateway.Filter{}, 100_000, false, 0)
+	if err != nil || len(log.Events) > 1000+1024 {
+		t.Errorf("%d events are kept, %v", len(log.Events), err)
+	}
+}
+
+// A server answers nobody without the token, and everything else with something sensible.
+func TestTheTokenIsAskedFor(t *testing.T) {
+	onEach(t, func(b *bench) {
+		b.apply(house, nil)
+		server := httptest.NewServer(gateway.NewServer(b.Service, "a token of some length").Handler())
+		defer server.Close()
+		for header, want := range map[string]int{"": 401, "Bearer": 401, "Bearer a token of some lengt": 401, "Bearer a token of some length": 200, "bearer a token of some length": 401} {
+			request, _ := http.NewRequest("GET", server.URL+"/v1/status", nil)
+			request.Header.Set("Authorization", header)
+			response, err := http.DefaultClient.Do(request)
+			if err != nil {
+				b.Fatal(err)
+			}
+			response.Body.Close()
+			if response.StatusCode != want {
+				b.Errorf("%q: %d, want %d", header, response.StatusCode, want)
+			}
+		}
+	})
+}
+
+// service returns a simulated gateway in which a network is in force.
+func service(tb testing.TB, text string) (*gateway.Service, *gateway.Simulated) {
+	var simulated *gateway.Simulated
+	s, err := gateway.Start(gateway.Options{Gateway: "rim", Folder: tb.TempDir(), Keeping: gateway.UsualKeeping, Trouble: func(err error) { tb.Error(err) },
+		Backend: func(r gateway.Recorder) (gateway.Backend, error) {
+			simulated = gateway.NewSimulated(r)
+			return simulated, nil
+		}})
+	if err != nil {
+		tb.Fatal(err)
+	}
+	tb.Cleanup(func() { s.Stop(false) })
+	made, err := s.Prepare(gateway.Proposal{Bundle: bundle(text)})
+	if err == nil {
+		_, err = s.Commit(gateway.Commit{Token: made.Token, Author: "ada"})
+	}
+	if err != nil {
+		tb.Fatal(err)
+	}
+	return s, simulated
+}
+
+// Whatever is sent to the control API, it answers in JSON, and what is wrong is the caller's.
+func FuzzAPI(f *testing.F) {
+	s, _ := service(f, house)
+	handler := gateway.NewServer(s, "").Handler()
+	for _, seed := range []string{
+		`POST /v1/prepare {"bundle":{"file":"x","text":"network: x","lists":{}},"base":1}`, `POST /v1/commit {"token":"x","for":1e9}`,
+		`GET /v1/sessions?top=5&from=10.0.0.0/8 `, `DELETE /v1/sessions?rule=web `, `GET /v1/log?sum=1&since=1h `, `GET /v1/log?number=1 `,
+		`POST /v1/packets [{"in":"fibre","packet":{"protocol":"tcp","source":"203.0.113.7","source-port":1,"destination":"198.51.100.18","destination-port":443},"part":"begins","size":40}]`,
+		`POST /v1/trial {"rule":"web","for":60}`, `POST /v1/undo {"revision":9}`, `GET /v1/revisions/-1 `, `POST /v1/keep {}`, `GET /metrics `, `PUT /v1/status x`,
+	} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		method, rest, _ := strings.Cut(text, " ")
+		path, body, _ := strings.Cut(rest, " ")
+		request, err := http.NewRequest(method, "http://gateway"+path, strings.NewReader(body))
+		if err != nil || !strings.HasPrefix(path, "/") || strings.HasPrefix(path, "/v1/log/follow") {
+			return
+		}
+		w := httptest.NewRecorder()
+		handler.ServeHTTP(w, request)
+		if w.Code >= 500 {
+			t.Errorf("%q: %d %s", text, w.Code, w.Body)
+		}
+		if w.Code >= 300 && w.Code < 400 || path == "/metrics" {
+			return // to the path as it is written plainly
+		}
+		if !json.Valid(bytes.TrimSpace(w.Body.Bytes())) {
+			t.Errorf("%q: %d, no JSON: %.200s", text, w.Code, w.Body)
+		}
+	})
+}
+
+// A state that is foreign, damaged or another gateway's is left as it is.
+func TestForeignStatesAreLeftAlone(t *testing.T) {
+	folder := t.TempDir()
+	own, err := gateway.OpenState(folder, "rim")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := own.Add(&gateway.Revision{Bundle: bundle(house), Time: time.Now()}, nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := gateway.OpenState(folder, "rim"); err == nil || !strings.Contains(err.Error(), "another gateway runs") {
+		t.Error(err)
+	}
+	own.Close()
+	path := filepath.Join(folder, gateway.StateFile)
+	good, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := gateway.OpenState(folder, "keep"); err == nil || !strings.Contains(err.Error(), "the state of rim") {
+		t.Error(err)
+	}
+	foreign := slices.Clone(good)
+	copy(foreign[68:72], "abcd")
+	damaged := slices.Clone(good)
+	for i := 4096; i < len(damaged); i += 7 {
+		damaged[i] ^= 0x5a
+	}
+	for what, data := range map[string][]byte{"this is no SQLite file": []byte("a letter to somebody, which is long enough to be read as a head of one hundred bytes, and more than that"), "another program": foreign, "damaged": damaged} {
+		if err := os.WriteFile(path, data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		os.Remove(path + "-wal")
+		_, err := gateway.OpenState(folder, "rim")
+		if err == nil || !strings.Contains(err.Error(), what) {
+			t.Errorf("%s: %v", what, err)
+		}
+		if after, _ := os.ReadFile(path); !bytes.Equal(after, data) {
+			t.Errorf("%s: it is not left as it is", what)
+		}
+	}
+}
+
+// The commands reach a gateway over TLS with its token, and over a socket that only its user may
+// open.
+func TestEndpoints(t *testing.T) {
+	s, _ := service(t, house)
+	folder := t.TempDir()
+	certificate(t, folder)
+	write := func(name, text string) string {
+		path := filepath.Join(folder, name)
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	tls := gateway.Endpoint{Address: "127.0.0.1:17461", Token: write("token", "a-token-of-some-length\n"), Certificate: filepath.Join(folder, "cert.pem"), Key: filepath.Join(folder, "key.pem")}
+	socket := gateway.Endpoint{Socket: filepath.Join(folder, "run", "rim.sock")}
+	for _, e := range []gateway.Endpoint{tls, socket} {
+		token, err := e.ReadToken()
+		if err != nil {
+			t.Fatal(err)
+		}
+		l, err := e.Listen()
+		if err != nil {
+			t.Skip(err)
+		}
+		server := gateway.NewServer(s, token)
+		var serving sync.WaitGroup
+		serving.Go(func() { server.Serve(l) })
+		client, err := gateway.NewClient("rim", e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if status, err := client.Status(context.Background()); err != nil || status.Gateway != "rim" {
+			t.Errorf("%s: %+v, %v", e, status, err)
+		}
+		if e.Socket != "" {
+			if info, err := os.Stat(e.Socket); err != nil || info.Mode().Perm() != 0o600 {
+				t.Errorf("%v %v", info.Mode(), err)
+			}
+			if _, err := e.Listen(); err == nil || !strings.Contains(err.Error(), "another gateway answers") {
+				t.Error(err)
+			}
+		} else {
+			wrong := e
+			wrong.Token = write("wrong", "another-token-of-some-length")
+			if client, err := gateway.NewClient("rim", wrong); err == nil {
+				if _, err := client.Status(context.Background()); err == nil || !strings.Contains(err.Error(), "token") {
+					t.Error(err)
+				}
+			}
+		}
+		server.Shutdown()
+		serving.Wait()
+		if _, err := client.Status(context.Background()); err == nil || !strings.Contains(err.Error(), "rim") {
+			t.Error(err)
+		}
+	}
+}
