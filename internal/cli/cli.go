@@ -109,6 +109,7 @@ type options struct {
 	top, number               int
 	count, bytes, rate        int
 	hold                      bool
+	outsider, live, send      bool
 }
 
 // repeated is a flag that may be given several times.
@@ -133,7 +134,7 @@ func commands() []*command {
 		demoCommand, initCommand, showCommand,
 		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand,
 		checkCommand, traceCommand, reachCommand, expectCommand, compareCommand, proveCommand,
-		gatewayCommand, applyCommand, historyCommand, revertCommand, sessionsCommand, hitsCommand, logCommand, sendCommand, labCommand,
+		gatewayCommand, applyCommand, historyCommand, revertCommand, sessionsCommand, hitsCommand, logCommand, sendCommand, probeCommand, labCommand,
 		versionCommand, helpCommand,
 	}
 }

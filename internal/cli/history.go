@@ -37,7 +37,7 @@ var revertCommand = &command{
 	summary: "puts an earlier revision into force again",
 	help: `Applies the network that was in force as revision NUMBER again, or, without one, the one before that
 is in force now. Everything is as in apply: what it opens and closes, what it interrupts, all
-gateways or none. The network file itself stays as it is: history NUMBER -text prints what was.
+gateways or none. The network file itself stays as it is; history prints what was.
 
 Exit status: as apply.`,
 	flags: func(set *flag.FlagSet, o *options) {

@@ -24,6 +24,9 @@ who is in no group. TO is a host, an address, or GATEWAY:INTERFACE for an interf
 address. SERVICE is written as in the file: https, tcp/8443, icmp, or a name the file defines;
 of several ports the first is taken.
 
+-live asks the running gateways: what is in force there, and which sessions they have. With -send
+it also sends the connection, where this machine is FROM, and says what came back.
+
 Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 	examples: []string{
 		"hollowbridge trace fronts rim:fibre https",
@@ -40,6 +43,8 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		questionFlags(set, o)
 		set.IntVar(&o.repair, "repair", 0, "apply the repair of this `NUMBER` to the file")
 		set.BoolVar(&o.dryRun, "dry-run", false, "with -repair, show what would change and write nothing")
+		set.BoolVar(&o.live, "live", false, "through the running gateways as they are: what is in force there, with their sessions")
+		set.BoolVar(&o.send, "send", false, "with -live, also send it, where this machine is FROM, and say what came back")
 		set.Var(&o.after, "after", "an `EARLIER` connection, \"FROM TO SERVICE\", whose sessions are still there; repeatable")
 	},
 	run: runTrace,
@@ -53,8 +58,17 @@ func runTrace(c *call) int {
 	if !ok {
 		return wrong
 	}
-	n := c.network()
-	if n == nil {
+	if c.options.send && !c.options.live || c.options.live && (c.options.repair != 0 || len(c.options.after) > 0) {
+		return c.misused("-send goes with -live, and -repair and -after don't")
+	}
+	var live *liveNetwork
+	var n *network.Network
+	if c.options.live {
+		if live = c.live(); live == nil {
+			return wrong
+		}
+		n = live.network
+	} else if n = c.network(); n == nil {
 		return wrong
 	}
 	e := engine.Compile(n, nil)
@@ -63,6 +77,9 @@ func runTrace(c *call) int {
 		return c.failed(err)
 	}
 	walk := e.NewWalk()
+	if live != nil {
+		walk = live.walk(e)
+	}
 	var before []afterJSON
 	for _, text := range c.options.after {
 		earlier, err := q.earlier(e, text)
@@ -75,7 +92,7 @@ func runTrace(c *call) int {
 	t := walk.Trace(connection)
 	noteTwin(n, c.args[1], t)
 	var repairs []repair.Repair
-	if t.Outcome != engine.Reached && len(c.options.after) == 0 {
+	if t.Outcome != engine.Reached && len(c.options.after) == 0 && live == nil {
 		switch bench, err := repair.NewBench(c.path(), n, mostRulesRepaired); {
 		case err == nil:
 			repairs = bench.ForTrace(t, q.from == "internet")
@@ -92,7 +109,13 @@ func runTrace(c *call) int {
 		c.printJSON(result)
 	} else {
 		c.printAfter(before)
+		if live != nil {
+			c.sayLive(live)
+		}
 		c.printTrace(t, c.repairEntries(n, repairs))
+		if c.options.send {
+			c.sendTraced(t)
+		}
 	}
 	if t.Outcome != engine.Reached {
 		return no

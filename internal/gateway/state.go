@@ -112,23 +112,28 @@ func (s *State) inspect() (fresh bool, err error) {
 		return false, fmt.Errorf("%s: this is no SQLite file; it is left as it is. Name another folder with -state, or move the file away", s.path)
 	}
 	if id := binary.BigEndian.Uint32(head[68:]); id != stateID {
-		if id == 0 && s.isEmpty() { // likewise
-			return true, nil
+		if id == 0 { // what was written first may stand in the log of the file
+			if tables, ours := s.tables(); ours || tables == 0 {
+				return !ours, nil
+			}
 		}
 		return false, fmt.Errorf("%s: this is the file of another program; it is left as it is. Name another folder with -state, or move the file away", s.path)
 	}
 	return false, nil
 }
 
-// isEmpty reports whether a file has no tables.
-func (s *State) isEmpty() bool {
+// tables returns how many tables a file has, and whether it is ours; -1 where that can't be read.
+func (s *State) tables() (count int, ours bool) {
 	db, err := s.connect("FULL", true)
 	if err != nil {
-		return false
+		return -1, false
 	}
 	defer db.Close()
-	var tables int
-	return db.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&tables) == nil && tables == 0
+	var id int
+	if db.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&count) != nil || db.QueryRow("PRAGMA application_id").Scan(&id) != nil {
+		return -1, false
+	}
+	return count, id == stateID
 }
 
 func (s *State) connect(synchronous string, readOnly bool) (*sql.DB, error) {

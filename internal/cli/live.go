@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gateway"
+	"hollowbridge/internal/probe"
+	"hollowbridge/internal/sessions"
+)
+
+// A liveNetwork is what is in force at the running gateways: their network, and the sessions that
+// each of them has.
+type liveNetwork struct {
+	network  *network.Network
+	sessions map[string][]gateway.Session // of each gateway that runs
+	said     []string                     // which revisions these are
+}
+
+// mostLive is how many sessions of each gateway are taken along.
+const mostLive = 100_000
+
+// live asks the running gateways what is in force. It returns nil after it has said what is wrong.
+func (c *call) live() *liveNetwork {
+	list := c.running()
+	if list == nil {
+		return nil
+	}
+	type answer struct {
+		revision gateway.Revision
+		sessions gateway.Sessions
+	}
+	answers, failures := askAll(list, func(g *gateway.Client) (a answer, err error) {
+		if a.revision, err = g.Revision(context.Background(), 0); err == nil {
+			a.sessions, err = g.Sessions(context.Background(), url.Values{"top": {strconv.Itoa(mostLive)}})
+		}
+		return a, err
+	})
+	if c.sayFailures(failures) != yes {
+		return nil
+	}
+	found := &liveNetwork{sessions: map[string][]gateway.Session{}}
+	first := answers[0].revision.Bundle
+	for i, a := range answers {
+		b := a.revision.Bundle
+		name := fmt.Sprintf("%s@%d", list[i].Gateway, a.revision.Number)
+		if b == nil || b.Text != first.Text || !maps.Equal(b.Lists, first.Lists) {
+			c.failed(fmt.Errorf("%s is not what %s@%d is: they run different networks; name one with -gateway", name, list[0].Gateway, answers[0].revision.Number))
+			return nil
+		}
+		found.sessions[list[i].Gateway] = a.sessions.Sessions
+		found.said = append(found.said, fmt.Sprintf("%s, %s", name, count(a.sessions.Count, "session")))
+	}
+	first.File = fmt.Sprintf("%s@%d", list[0].Gateway, answers[0].revision.Number)
+	n, err := first.Network()
+	if err != nil {
+		c.readFailed(err)
+		return nil
+	}
+	found.network = n
+	return found
+}
+
+// walk returns a walk whose gateways remember the sessions that there are.
+func (l *liveNetwork) walk(e *engine.Engine) *engine.Walk {
+	return e.NewWalkOver(func(g *network.Gateway) engine.State {
+		store := sessions.New(g, func() time.Duration { return 0 })
+		for i := range l.sessions[g.Name] {
+			keep(store, g, &l.sessions[g.Name][i])
+		}
+		return store
+	})
+}
+
+// keep puts a session into a store, as it is at the gateway.
+func keep(store *sessions.Store, g *network.Gateway, s *gateway.Session) {
+	before, err1 := s.Before.Header()
+	after, err2 := s.After.Header()
+	in, out := g.Interface(s.In), g.Interface(s.Out)
+	if err1 != nil || err2 != nil || in == nil {
+		return
+	}
+	made := engine.Session{In: in, Out: out, Before: before, After: after, Local: out == nil}
+	for r := range g.Rules() {
+		switch {
+		case r.List() == "filter" && r.Name == s.Permit:
+			made.Permit = r
+		case r.List() == "nat" && r.Name == s.Redirect:
+			made.Redirect = r
+		case r.List() == "nat" && r.Name == s.Source:
+			made.Source = r
+		}
+	}
+	store.Keep(&made)
+	if s.State == "established" || s.State == "answered" {
+		answer := after.Answer()
+		store.Find(&answer, header.Answers, 0, &made)
+	}
+}
+
+// sayLive says which revisions a trace is of.
+func (c *call) sayLive(l *liveNetwork) {
+	fmt.Fprintf(c.Out, "as it runs: %s\n\n", strings.Join(l.said, "; "))
+}
+
+// sendTraced sends a connection that was traced, where this machine has its address, and says what
+// came back beside what was said.
+func (c *call) sendTraced(t *engine.Trace) {
+	p := t.Connection.Packet
+	r, err := probe.Try(p.Destination, p.Service(), 3*time.Second)
+	switch {
+	case err != nil:
+		fmt.Fprintf(c.Out, "\nnot sent: %v\n", err)
+	case r.Sent.Source != p.Source:
+		fmt.Fprintf(c.Out, "\nnot compared: this machine sends from %s, not %s; it meets: %s\n", r.Sent.Source, p.Source, r.Answer)
+	default:
+		fmt.Fprintln(c.Out)
+		c.printProbe(r, p.Service(), t)
+	}
+}
