@@ -182,10 +182,9 @@ func (c *Client) Sessions(ctx context.Context, query url.Values) (s Sessions, er
 
 // EndSessions ends the sessions that match, and returns how many there were.
 func (c *Client) EndSessions(ctx context.Context, query url.Values) (int, error) {
-	var done struct {
-		Ended int `json:"ended"`
-	}
-	return done.Ended, c.call(ctx, http.MethodDelete, "/v1/sessions", query, nil, &done)
+	var done Ended
+	err := c.call(ctx, http.MethodDelete, "/v1/sessions", query, nil, &done)
+	return done.Ended, err
 }
 
 // Hits asks what the rules have counted.

@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"bytes"
 	"fmt"
 	"net/url"
 	"slices"
@@ -141,15 +142,11 @@ func ParseSince(text string, now time.Time) (time.Time, error) {
 // matches reports whether the filter lets through what was before when it came and after when
 // it left; both are the same where nothing is known of one.
 func (f *Filter) matches(before, after header.Packet) bool {
-	either := func(set *header.Addresses, packets ...header.Packet) bool {
-		return slices.ContainsFunc(packets, func(p header.Packet) bool { return set.Contains(p.Source) })
-	}
-	turned := func(p header.Packet) header.Packet { return header.Packet{Source: p.Destination} }
 	switch {
-	case f.From != nil && !either(f.From, before, after):
-	case f.To != nil && !either(f.To, turned(before), turned(after)):
-	case f.Address != nil && !either(f.Address, before, after, turned(before), turned(after)):
-	case f.Port != 0 && !slices.Contains([]uint16{before.SourcePort, before.DestinationPort, after.SourcePort, after.DestinationPort}, f.Port):
+	case f.Port != 0 && before.SourcePort != f.Port && before.DestinationPort != f.Port && after.SourcePort != f.Port && after.DestinationPort != f.Port:
+	case f.From != nil && !f.From.Contains(before.Source) && !f.From.Contains(after.Source):
+	case f.To != nil && !f.To.Contains(before.Destination) && !f.To.Contains(after.Destination):
+	case f.Address != nil && !f.Address.Contains(before.Source) && !f.Address.Contains(before.Destination) && !f.Address.Contains(after.Source) && !f.Address.Contains(after.Destination):
 	case len(f.Services) > 0 && !f.Services.Matches(before.Protocol, before.DestinationPort) && !f.Services.Matches(after.Protocol, after.DestinationPort):
 	default:
 		return true
@@ -168,6 +165,32 @@ func (f *Filter) matchesRule(rule string) bool {
 
 func (f *Filter) matchesRules(s *Session) bool {
 	return f.Rule == "" || s.Redirect != "" && f.matchesRule("nat/"+s.Redirect) || s.Permit != "" && f.matchesRule("filter/"+s.Permit) || s.Source != "" && f.matchesRule("nat/"+s.Source)
+}
+
+// fewAddresses is how many addresses are looked for in a block before it is read.
+const fewAddresses = 4
+
+// mayBeIn reports whether a block can have events that the filter lets through: one for a few
+// addresses or a rule has their bytes in it.
+func (f *Filter) mayBeIn(block []byte) bool {
+	for _, set := range []*header.Addresses{f.From, f.To, f.Address} {
+		if set == nil || set.Size() > fewAddresses {
+			continue
+		}
+		found := false
+		for _, r := range set.Ranges() {
+			for a := r.First; !found; a = a.Next() {
+				found = bytes.Contains(block, a.AsSlice())
+				if a == r.Last {
+					break
+				}
+			}
+		}
+		if !found {
+			return false
+		}
+	}
+	return bytes.Contains(block, []byte(f.Rule)) && bytes.Contains(block, []byte(f.Outcome))
 }
 
 // matchesEvent reports whether the filter lets an event through.

@@ -216,10 +216,13 @@ func (j *journal) look(f *Filter, from int64, each func(*stored) error) error {
 	j.write() // what has come so far is among them
 	events := make([]stored, 0, mostInBlock)
 	return j.state.Blocks(from, f.Since, func(b *storedBlock) (bool, error) {
+		if !f.mayBeIn(b.data) {
+			return true, nil
+		}
 		events = events[:0]
 		r := readBlock(b.data)
 		for number := b.first; len(events) < mostInBlock; number++ {
-			events = append(events, stored{})
+			events = events[:len(events)+1]
 			e := &events[len(events)-1]
 			if !r.next(e) {
 				events = events[:len(events)-1]

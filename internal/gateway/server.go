@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"time"
 
@@ -30,6 +31,54 @@ const (
 	mostAnswered = time.Minute
 )
 
+// A call is one that the control API answers in JSON. docs/control-api.yaml is made of them.
+type call struct {
+	method, path string
+	about        string
+	query        []parameter
+	body, result any // a value of the type, or nil
+	handle       func(*Server, http.ResponseWriter, *http.Request) (any, error)
+}
+
+// A parameter is one of a query.
+type parameter struct{ name, about string }
+
+// ofFilter are the parameters of sessions and events.
+var ofFilter = []parameter{
+	{fromKey, "from these addresses: a host or group of the network in force, an address, a prefix or a range"}, {toKey, "to these addresses"},
+	{addressKey, "from or to these addresses"}, {portKey, "with this port at either end"}, {serviceKey, "for this service, as https or tcp/8443"},
+	{ruleKey, "by this rule: NAME, or LIST/NAME"}, {outcomeKey, "with this outcome; of events"}, {sinceKey, "not before this time, RFC 3339 or as 30m, 2h, 7d ago; of events"},
+}
+
+var (
+	topParameter    = parameter{"top", "at most so many; 200 where absent"}
+	numberParameter = parameter{"number", "the one of this number alone"}
+)
+
+// Ended says how many sessions were ended.
+type Ended struct {
+	Ended int `json:"ended"`
+}
+
+type nothing struct{}
+
+var calls = []call{
+	{"GET", "/v1/status", "What the gateway says of itself.", nil, nil, Status{}, (*Server).status},
+	{"GET", "/v1/revisions", "All revisions without their text, the latest first.", nil, nil, []Revision{}, (*Server).revisions},
+	{"GET", "/v1/revisions/{number}", "A revision with its text; 0 is the one in force.", nil, nil, Revision{}, (*Server).revision},
+	{"POST", "/v1/prepare", "Gets ready for a network; nothing is touched. 409 where another revision is in force than base, or the machine can't.", nil, Proposal{}, Prepared{}, (*Server).prepare},
+	{"POST", "/v1/commit", "Puts what was prepared into force. When it answers, that is so, also after a restart.", nil, Commit{}, Committed{}, (*Server).commit},
+	{"POST", "/v1/keep", "Keeps the revision in force that would go back by itself.", nil, nil, nothing{}, (*Server).keep},
+	{"POST", "/v1/undo", "Takes the revision in force back to the one before.", nil, Undo{}, nothing{}, (*Server).undo},
+	{"GET", "/v1/sessions", "The sessions that match, those that carried most first.", append(slices.Clone(ofFilter), topParameter), nil, Sessions{}, (*Server).sessions},
+	{"DELETE", "/v1/sessions", "Ends the sessions that match.", append(slices.Clone(ofFilter), numberParameter), nil, Ended{}, (*Server).endSessions},
+	{"GET", "/v1/hits", "What each rule did since the counters were reset.", nil, nil, Hits{}, (*Server).hits},
+	{"DELETE", "/v1/hits", "Makes all rules count from nothing.", nil, nil, nothing{}, (*Server).resetHits},
+	{"GET", "/v1/log", "The latest events that match, in their order.", append(slices.Clone(ofFilter), topParameter, numberParameter, parameter{"sum", "anything: all of them in a few lines instead"}), nil, Log{}, (*Server).log},
+	{"POST", "/v1/trial", "Logs one rule for a while.", nil, Trial{}, nothing{}, (*Server).trial},
+	{"POST", "/v1/packets", "Puts packets before a simulated gateway, one after the other. 409 on the kernel.", nil, []Arriving{}, []Decided{}, (*Server).packets},
+}
+
 // A Server answers the control API of a service.
 type Server struct {
 	service *Service
@@ -43,24 +92,9 @@ func NewServer(s *Service, token string) *Server {
 	v := &Server{service: s}
 	v.ends, v.end = context.WithCancel(context.Background())
 	mux := http.NewServeMux()
-	for pattern, handle := range map[string]func(http.ResponseWriter, *http.Request) (any, error){
-		"GET /v1/status":             v.status,
-		"GET /v1/revisions":          v.revisions,
-		"GET /v1/revisions/{number}": v.revision,
-		"POST /v1/prepare":           v.prepare,
-		"POST /v1/commit":            v.commit,
-		"POST /v1/keep":              v.keep,
-		"POST /v1/undo":              v.undo,
-		"GET /v1/sessions":           v.sessions,
-		"DELETE /v1/sessions":        v.endSessions,
-		"GET /v1/hits":               v.hits,
-		"DELETE /v1/hits":            v.resetHits,
-		"GET /v1/log":                v.log,
-		"POST /v1/trial":             v.trial,
-		"POST /v1/packets":           v.packets,
-	} {
-		mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) {
-			result, err := handle(w, r)
+	for _, c := range calls {
+		mux.HandleFunc(c.method+" "+c.path, func(w http.ResponseWriter, r *http.Request) {
+			result, err := c.handle(v, w, r)
 			answer(w, result, err)
 		})
 	}
@@ -228,7 +262,7 @@ func (v *Server) commit(w http.ResponseWriter, r *http.Request) (any, error) {
 }
 
 func (v *Server) keep(http.ResponseWriter, *http.Request) (any, error) {
-	return struct{}{}, v.service.Keep()
+	return nothing{}, v.service.Keep()
 }
 
 func (v *Server) undo(w http.ResponseWriter, r *http.Request) (any, error) {
@@ -236,7 +270,7 @@ func (v *Server) undo(w http.ResponseWriter, r *http.Request) (any, error) {
 	if err := body(w, r, mostSmall, &u); err != nil {
 		return nil, err
 	}
-	return struct{}{}, v.service.Undo(u)
+	return nothing{}, v.service.Undo(u)
 }
 
 func (v *Server) sessions(_ http.ResponseWriter, r *http.Request) (any, error) {
@@ -261,7 +295,7 @@ func (v *Server) endSessions(_ http.ResponseWriter, r *http.Request) (any, error
 			if err = empty(query); err == nil {
 				var n int
 				n, err = v.service.endThose(f, uint64(only))
-				return map[string]int{"ended": n}, err
+				return Ended{n}, err
 			}
 		}
 	}
@@ -271,7 +305,7 @@ func (v *Server) endSessions(_ http.ResponseWriter, r *http.Request) (any, error
 func (v *Server) hits(http.ResponseWriter, *http.Request) (any, error) { return v.service.Hits() }
 
 func (v *Server) resetHits(http.ResponseWriter, *http.Request) (any, error) {
-	return struct{}{}, v.service.ResetHits()
+	return nothing{}, v.service.ResetHits()
 }
 
 func (v *Server) log(_ http.ResponseWriter, r *http.Request) (any, error) {
@@ -294,7 +328,7 @@ func (v *Server) trial(w http.ResponseWriter, r *http.Request) (any, error) {
 	if err := body(w, r, mostSmall, &t); err != nil {
 		return nil, err
 	}
-	return struct{}{}, v.service.Try(t)
+	return nothing{}, v.service.Try(t)
 }
 
 func (v *Server) packets(w http.ResponseWriter, r *http.Request) (any, error) {
