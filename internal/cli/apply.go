@@ -440,8 +440,12 @@ func (a *application) clients() []*gateway.Client {
 // decide refuses, asks, and applies.
 func (a *application) decide() int {
 	if len(a.result.Refused) > 0 && !a.options.json {
+		label := "refused"
+		if a.options.anyway {
+			label = "anyway"
+		}
 		for _, why := range a.result.Refused {
-			fmt.Fprintln(a.Out, strings.Join(wrap(a.red("refused")+"  "+why, a.Width), "\n         "))
+			fmt.Fprintln(a.Out, strings.Join(wrap(fmt.Sprintf("%s  %s", a.red(label), why), a.Width), "\n         "))
 		}
 	}
 	switch {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"hollowbridge/examples"
+	"hollowbridge/internal/lab"
 	"hollowbridge/internal/netfile"
 )
 
@@ -17,7 +18,11 @@ var demoCommand = &command{
 	summary: "writes the example network to a folder and walks the job on it",
 	help: `Writes the example network, Fernhollow, to FOLDER (./fernhollow where none is named) and then
 runs the commands an administrator would run, one after the other, each under the question it
-answers. Files that are there already are left as they are.`,
+answers. Files that are there already are left as they are.
+
+In the second half the gateways run, on the Linux kernel where the machine allows networks of one's
+own, else simulated: the network is applied, connections are made, sessions, hits and log looked
+at, a rule is changed, and everything is taken back and stopped. Nothing of it is left behind.`,
 	examples: []string{"hollowbridge demo", "hollowbridge demo another-folder"},
 }
 
@@ -70,21 +75,34 @@ func runDemo(c *call) int {
 	if len(c.args) == 1 {
 		folder = c.args[0]
 	}
-	if err := c.writeExample(folder); err != nil {
-		return c.failed(err)
+	if !lab.Inside() {
+		if err := c.writeExample(folder); err != nil {
+			return c.failed(err)
+		}
 	}
 	file := filepath.Join(folder, defaultFile)
+	if lab.Inside() {
+		return c.runningDemo(file)
+	}
 	for _, s := range scenes {
-		fmt.Fprintf(c.Out, "\n%s\n%s\n", strings.Repeat("-", c.Width), c.bold(s.question))
-		fmt.Fprintf(c.Out, "$ hollowbridge %s -f %s\n\n", strings.Join(s.args, " "), file)
-		c.Err.Write(nil) // what is printed so far can be read meanwhile
-		if runCommand(append(s.args[:len(s.args):len(s.args)], "-f", file), c.Environment) == wrong {
+		if !c.show(s, file) {
 			return wrong
 		}
+	}
+	if status := c.secondHalf(folder, file); status != yes {
+		return status
 	}
 	fmt.Fprintf(c.Out, "\n%s\nGo on: cd %s, change hollowbridge.yaml, and ask again. hollowbridge help lists the commands.\n",
 		strings.Repeat("-", c.Width), folder)
 	return yes
+}
+
+// show runs the command of a scene under its question. It returns false where it was called wrong.
+func (c *call) show(s scene, file string) bool {
+	fmt.Fprintf(c.Out, "\n%s\n%s\n", strings.Repeat("-", c.Width), c.bold(s.question))
+	fmt.Fprintf(c.Out, "$ hollowbridge %s -f %s\n\n", strings.Join(s.args, " "), file)
+	c.Err.Write(nil) // what is printed so far can be read meanwhile
+	return runCommand(append(s.args[:len(s.args):len(s.args)], "-f", file), c.Environment) != wrong
 }
 
 // writeExample writes the example's files, and leaves those that exist. Each is there

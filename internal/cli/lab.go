@@ -60,11 +60,16 @@ func runLab(c *call) int {
 		}
 		return status
 	}
-	r, err := c.openLab(bundle, n)
+	r, err := c.openLab(n)
 	if err != nil {
 		return c.failed(err)
 	}
 	defer r.close()
+	for i, service := range r.services {
+		if err := applyDirectly(service, bundle); err != nil {
+			return c.failed(fmt.Errorf("%s: %w", n.Gateways[i].Name, err))
+		}
+	}
 	if err := c.flush(); err != nil {
 		return wrong
 	}
@@ -95,8 +100,8 @@ type runningLab struct {
 	serving  sync.WaitGroup
 }
 
-// openLab builds a network on the kernel, with its gateways running and the network applied.
-func (c *call) openLab(bundle *netfile.Bundle, n *network.Network) (*runningLab, error) {
+// openLab builds a network on the kernel, with its gateways running and nothing in force there yet.
+func (c *call) openLab(n *network.Network) (*runningLab, error) {
 	folder, err := lab.OwnFolder()
 	if err != nil {
 		return nil, err
@@ -111,7 +116,7 @@ func (c *call) openLab(bundle *netfile.Bundle, n *network.Network) (*runningLab,
 		fmt.Fprintln(c.Err, strings.Join(wrap("left out: "+u.Error(), c.Width), "\n  "))
 	}
 	for _, g := range n.Gateways {
-		if err := c.runGateway(r, bundle, g); err != nil {
+		if err := c.runGateway(r, g); err != nil {
 			r.close()
 			return nil, fmt.Errorf("%s: %w", g.Name, err)
 		}
@@ -119,12 +124,25 @@ func (c *call) openLab(bundle *netfile.Bundle, n *network.Network) (*runningLab,
 	return r, nil
 }
 
-// runGateway runs a gateway of a lab and applies the network to it.
-func (c *call) runGateway(r *runningLab, bundle *netfile.Bundle, g *network.Gateway) error {
-	trouble := func(err error) { fmt.Fprintf(c.Err, "hollowbridge lab: %s: %s\n", g.Name, err) }
+// applyDirectly puts a network into force on a gateway of this process.
+func applyDirectly(service *gateway.Service, bundle *netfile.Bundle) error {
+	made, err := service.Prepare(gateway.Proposal{Bundle: bundle})
+	if err != nil {
+		return err
+	}
+	_, err = service.Commit(gateway.Commit{Token: made.Token, Author: "lab", Note: "as in " + bundle.File})
+	return err
+}
+
+// runGateway runs a gateway of a lab: on the kernel, or, where nothing is built there, simulated.
+func (c *call) runGateway(r *runningLab, g *network.Gateway) error {
+	trouble := func(err error) { fmt.Fprintf(c.Err, "hollowbridge %s: %s: %s\n", c.command.name, g.Name, err) }
 	service, err := gateway.Start(gateway.Options{
 		Gateway: g.Name, Folder: filepath.Join(r.folder, g.Name), Program: version, Keeping: gateway.UsualKeeping, Trouble: trouble,
 		Backend: func(recorder gateway.Recorder) (gateway.Backend, error) {
+			if r.Lab == nil {
+				return gateway.NewSimulated(recorder), nil
+			}
 			return gateway.NewKernel(recorder, gateway.KernelOptions{Namespace: r.Space(g.Name), Device: lab.DeviceOf, Lab: true, Trouble: trouble})
 		},
 	})
@@ -132,13 +150,6 @@ func (c *call) runGateway(r *runningLab, bundle *netfile.Bundle, g *network.Gate
 		return err
 	}
 	r.services = append(r.services, service)
-	made, err := service.Prepare(gateway.Proposal{Bundle: bundle})
-	if err != nil {
-		return err
-	}
-	if _, err := service.Commit(gateway.Commit{Token: made.Token, Author: "lab", Note: "as in " + bundle.File}); err != nil {
-		return err
-	}
 	listener, err := gateway.Endpoint{Socket: filepath.Join(r.folder, g.Name+".sock")}.Listen()
 	if err != nil {
 		return err
@@ -161,7 +172,9 @@ func (r *runningLab) close() {
 	for _, service := range r.services {
 		service.Stop(false)
 	}
-	r.Close()
+	if r.Lab != nil {
+		r.Close()
+	}
 }
 
 // runInside runs a command inside a machine of a lab, and returns its exit status.

@@ -127,8 +127,8 @@ func (c *call) printEvent(e *gateway.Event) {
 		fmt.Fprintf(c.Out, "%s%s\n", head, e.Words())
 		return
 	}
-	outcome := fmt.Sprintf("%-9s", e.Outcome)
-	if e.Outcome != gateway.Passes {
+	outcome := fmt.Sprintf("%-10s", e.Outcome)
+	if e.Outcome != gateway.Passes && e.Outcome != gateway.Translated {
 		outcome = c.red(outcome)
 	}
 	rule := e.Rule
@@ -139,7 +139,7 @@ func (c *call) printEvent(e *gateway.Event) {
 	if e.Out != "" {
 		way += ">" + ifaceText(e.Out, e.OutDevice)
 	}
-	fmt.Fprintf(c.Out, "%s%s  %-24s  %-18s  %s\n", head, outcome, rule, way, connectionText(e.Before, e.After))
+	fmt.Fprintf(c.Out, "%s%s  %-20s  %-18s  %s\n", head, outcome, rule, way, connectionText(e.Before, e.After))
 }
 
 // ifaceText writes an interface by our name and the machine's, where that is another.

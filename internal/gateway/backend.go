@@ -41,10 +41,10 @@ func logged(g *network.Gateway, d *engine.Decision) (rule *network.Rule, ok bool
 		return nil, false
 	}
 	if d.Action == engine.Stops {
-		if d.Rule != nil {
-			return d.Rule, d.Rule.Log
+		if d.Rule != nil && d.Rule.Log {
+			return d.Rule, true
 		}
-		if g.Logging.Unmatched && (d.Step == engine.StepFilter || d.Step == engine.StepItself) {
+		if d.Rule == nil && g.Logging.Unmatched && (d.Step == engine.StepFilter || d.Step == engine.StepItself) {
 			return nil, true
 		}
 	}
@@ -56,5 +56,8 @@ func logged(g *network.Gateway, d *engine.Decision) (rule *network.Rule, ok bool
 	return nil, false
 }
 
-// Passes is the outcome of a connection that a gateway lets through.
-const Passes = "passes"
+// Outcomes of a new connection besides those of a trace.
+const (
+	Passes     = "passes"     // the gateway lets it through
+	Translated = "translated" // a rule does, on the kernel, which does not know then what becomes of it
+)

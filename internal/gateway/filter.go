@@ -96,7 +96,7 @@ func take(query url.Values, key string) string {
 
 // EventOutcomes are the outcomes that events of connections have.
 func EventOutcomes() []string {
-	list := []string{Passes}
+	list := []string{Passes, Translated}
 	for _, o := range []engine.Outcome{engine.Dropped, engine.Rejected, engine.Itself, engine.Unrouted, engine.Exhausted} {
 		list = append(list, o.String())
 	}

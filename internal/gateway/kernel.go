@@ -247,8 +247,12 @@ func (k *Kernel) session(g *engine.Gateway, t *kernel.Tracked) Session {
 	if in := cameBy(g, t); in != nil {
 		s.In, s.InZone = in.Name, in.Zone
 	}
-	if d.Action == engine.Forwards {
-		s.Out, s.OutZone = d.Out.Name, d.Out.Zone
+	out := d.Out
+	if d.Action == engine.Stops { // by the rules of now
+		out = g.OutTo(t.After.Destination)
+	}
+	if out != nil {
+		s.Out, s.OutZone = out.Name, out.Zone
 	}
 	return s
 }
@@ -462,12 +466,15 @@ func (k *Kernel) event(g *engine.Gateway, l *kernel.Line, now time.Time, names m
 	e.Out, e.OutDevice = k.interfaceOf(g, l.Out, names)
 	where, name, isRule := strings.Cut(l.Mark, "/")
 	switch {
-	case !isRule && l.Local:
+	case l.Mark == kernel.ItselfMark:
 		e.Outcome = engine.Itself.String()
 	case !isRule:
 		e.Outcome = engine.Dropped.String()
 	default:
 		e.Rule = l.Mark
+	}
+	if where == "nat" {
+		e.Outcome = Translated // what becomes of it later, its rule does not know
 	}
 	if where == "filter" {
 		for _, r := range g.Filter {
@@ -480,7 +487,7 @@ func (k *Kernel) event(g *engine.Gateway, l *kernel.Line, now time.Time, names m
 	}
 	before := PacketOf(l.Before)
 	e.Before = &before
-	if e.Outcome == Passes {
+	if e.Outcome == Passes || e.Outcome == Translated && l.Now != l.Before {
 		after := PacketOf(l.Now)
 		e.After = &after
 	}

@@ -81,7 +81,7 @@ func (j *journal) sum(f *Filter) (*Sum, error) {
 			return nil
 		}
 		sources[p.Source]++
-		if e.Outcome != Passes {
+		if e.Outcome != Passes && e.Outcome != Translated {
 			if service := p.Service(); closed[service] > 0 || len(closed) < mostSources {
 				closed[service]++
 			}

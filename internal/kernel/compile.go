@@ -233,9 +233,13 @@ func (c *compiler) stayOnUplinks() {
 func (c *compiler) claims() {
 	claimed := c.claimed()
 	in := c.base("outside-addresses", "step 4: addresses of rules that nothing redirected", "filter", unix.NF_INET_PRE_ROUTING, behindNAT, accepts)
+	var logs []statement
+	if c.logsUnmatched() {
+		logs = slices.Concat(c.counted("itself"), logged(ItselfMark))
+	}
 	for _, f := range header.Families {
 		if set := claimed.Intersect(f.All()); !set.Empty() {
-			in.add(notInState(known, "of no known connection"), ofFamily(f), c.among(destination, f, set), ends(drops))
+			in.add(notInState(known, "of no known connection"), ofFamily(f), c.among(destination, f, set), logs, ends(drops))
 		}
 	}
 }
@@ -267,6 +271,9 @@ func (c *compiler) itself() {
 			c.rules(in, m, destination, slices.Concat(cameBy(c.Device(i)), inState(newState)), slices.Concat(counts, ends(accepts)))
 		}
 	}
+	if c.logsUnmatched() {
+		in.add(inState(newState), c.counted("itself"), logged(ItselfMark))
+	}
 	if c.g.Handling.UnreachableSilent {
 		out := c.base("silent", "unreachable: silent", "filter", unix.NF_INET_LOCAL_OUT, filterPlace, accepts)
 		for _, f := range header.Families {
@@ -276,6 +283,16 @@ func (c *compiler) itself() {
 		}
 	}
 }
+
+// logsUnmatched reports whether what no rule is for is logged.
+func (c *compiler) logsUnmatched() bool { return c.g.Logging.Enabled && c.g.Logging.Unmatched }
+
+// The marks in the log of what no rule is for: of packets that would pass the gateway, and of
+// those that end there.
+const (
+	UnmatchedMark = "unmatched"
+	ItselfMark    = "itself"
+)
 
 // rules adds what a packet must meet to a chain, behind what stands before, with what then
 // happens: one rule for each family and kind of service. The filter may see another end than

@@ -87,8 +87,8 @@ func (c *compiler) filterChain(in, out *network.Interface, seen end) string {
 	switch {
 	case c.g.Trusts(in, out):
 		ch.add(c.counted("by-trust"), ends(accepts))
-	case c.g.Logging.Enabled && c.g.Logging.Unmatched:
-		ch.add(c.counted("unmatched"), logged("unmatched"), ends(drops))
+	case c.logsUnmatched():
+		ch.add(c.counted("unmatched"), logged(UnmatchedMark), ends(drops))
 	default:
 		ch.add(c.counted("unmatched"), ends(drops))
 	}

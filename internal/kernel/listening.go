@@ -19,21 +19,25 @@ const (
 
 	configCommand = 1 // NFULA_CFG_CMD
 	configMode    = 2
+	configTimeout = 4
 	configFlags   = 6
 	commandBind   = 1 // NFULNL_CFG_CMD_BIND
 	copyPacket    = 2 // NFULNL_COPY_PACKET
 	withTracking  = 4 // NFULNL_CFG_F_CONNTRACK
 
-	attrPacketHead = 1 // NFULA_PACKET_HDR
-	attrInDevice   = 4 // NFULA_IFINDEX_INDEV
-	attrOutDevice  = 5
-	attrPayload    = 9
-	attrPrefix     = 10
-	attrTracked    = 18 // NFULA_CT
+	attrInDevice  = 4 // NFULA_IFINDEX_INDEV
+	attrOutDevice = 5
+	attrPayload   = 9
+	attrPrefix    = 10
+	attrTracked   = 18 // NFULA_CT
 )
 
 // copied is how many bytes of a packet the log holds: its headers.
 const copied = 128
+
+// soonEnough is how long the kernel collects lines before it hands them over, in hundredths of a
+// second.
+const soonEnough = 5
 
 // A Line is something that a rule of ours wrote into the kernel's log.
 type Line struct {
@@ -42,7 +46,6 @@ type Line struct {
 	Now    header.Packet // and this packet as it is
 	In     int           // the index of the device it came in by; 0 for none
 	Out    int           // likewise
-	Local  bool          // it is for the machine itself
 }
 
 // A Listener reads the kernel's log.
@@ -73,6 +76,7 @@ func (l *Listener) configure(flags uint16) error {
 	data, err := body(unix.AF_UNSPEC, LogGroup, func(e *netlink.AttributeEncoder) {
 		e.Uint8(configCommand, commandBind)
 		e.Bytes(configMode, append(binary.BigEndian.AppendUint32(nil, copied), copyPacket, 0))
+		e.Uint32(configTimeout, soonEnough)
 		if flags != 0 {
 			e.Uint16(configFlags, flags)
 		}
@@ -117,10 +121,6 @@ func lineOf(m netlink.Message) (line Line, ok bool) {
 	var original tuple
 	err := decode(m, func(d *netlink.AttributeDecoder) {
 		switch d.Type() {
-		case attrPacketHead:
-			if b := d.Bytes(); len(b) >= 3 {
-				line.Local = b[2] == unix.NF_INET_LOCAL_IN
-			}
 		case attrInDevice:
 			line.In = int(d.Uint32())
 		case attrOutDevice:

@@ -1,0 +1,145 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gateway"
+	"hollowbridge/internal/lab"
+	"hollowbridge/internal/netfile"
+)
+
+// secondHalf runs the gateways of the demo: on the kernel, in namespaces of their own, or, where
+// these are forbidden, simulated.
+func (c *call) secondHalf(folder, file string) int {
+	c.flush()
+	status, err := lab.AgainWithFiles([]string{"demo", folder}, os.Stdin, os.Stdout, os.Stderr)
+	var forbidden lab.Forbidden
+	switch {
+	case err == nil:
+		return status
+	case !errors.As(err, &forbidden):
+		return c.failed(err)
+	}
+	return c.runningDemo(file)
+}
+
+// The connections that are made in the demo, and what they are about.
+var demoConnections = []question{
+	{from: "fronts", to: "rim:fibre", service: "https", sport: 40001},
+	{from: "fronts", to: "rim:fibre", service: "https", sport: 40002},
+	{from: "remote-observers", to: "rim:fibre", service: "tcp/15900", sport: 40003},
+	{from: "10.61.8.40", to: "institute", service: "https", sport: 40004},
+	{from: "internet", to: "rim:fibre", service: "https", sport: 40005},
+	{from: "internet", to: "rim:fibre", service: "ssh", sport: 40006},
+	{from: "remote-observers", to: "rim:fibre", service: "tcp/8443", sport: 40007},
+}
+
+// runningDemo is the second half of the demo. In namespaces of its own it runs on the kernel.
+func (c *call) runningDemo(file string) int {
+	bundle, n, err := netfile.ReadBundle(file)
+	if err != nil {
+		return c.readFailed(err)
+	}
+	r, err := c.demoGateways(n)
+	if err != nil {
+		return c.failed(err)
+	}
+	defer r.close()
+	os.Setenv(gateway.ControlFolder, r.folder)
+	where := "on the Linux kernel, in a network of its own"
+	if r.Lab == nil {
+		where = "simulated, because this machine lets nobody make a network of their own"
+		defer os.RemoveAll(r.folder)
+	}
+	fmt.Fprintf(c.Out, "\n%s\n%s\n", strings.Repeat("=", c.Width), c.bold("The gateways run, "+where+"."))
+	changed := filepath.Join(r.folder, "changed.yaml")
+	for name, text := range bundle.Lists {
+		if err := os.WriteFile(filepath.Join(r.folder, name), []byte(text), 0o644); err != nil {
+			return c.failed(err)
+		}
+	}
+	text := strings.Replace(bundle.Text, "    filter:\n", "    filter:\n      - {drop: closed-today, from: fronts, to: archive, service: https, log: true}\n", 1)
+	if err := os.WriteFile(changed, []byte(text), 0o644); err != nil {
+		return c.failed(err)
+	}
+	for _, s := range []struct {
+		scene
+		file string
+		send bool
+	}{
+		{scene{"13. Put it on the gateways, all or none. What does it change, and does what must hold hold?", []string{"apply", "-yes", "-by", "ada", "-note", "first"}}, file, true},
+		{scene{"14. Seven connections were made. Who is connected, and as whom?", words("sessions")}, file, false},
+		{scene{"15. Which rules did anything, and which stopped at a later step?", words("hits -gateway rim -top 7")}, file, false},
+		{scene{"16. What was written down, and what is it about?", words("log -gateway rim -top 6")}, file, false},
+		{scene{"17. In a few lines?", words("log -gateway rim -sum")}, file, false},
+		{scene{"18. A rule closes the archive, for a quarter of an hour to begin with. What does that close, and what goes on?", words("apply -yes -anyway -by ada -for 15m -note closed-today")}, changed, false},
+		{scene{"19. The old sessions live on, with their translation.", words("sessions -rule archive-web")}, file, false},
+		{scene{"20. Until somebody ends them.", words("sessions -clear -rule archive-web")}, file, false},
+		{scene{"21. Back to how it was before.", words("revert 1 -yes -by ada")}, file, false},
+		{scene{"22. Who did what, and when?", words("history -gateway rim")}, file, false},
+	} {
+		if !c.show(s.scene, s.file) {
+			return wrong
+		}
+		if !s.send {
+			continue
+		}
+		if err := c.demoTraffic(r, n, file); err != nil {
+			return c.failed(err)
+		}
+	}
+	fmt.Fprintln(c.Out, "\nThe gateways are stopped, and nothing of them is left.")
+	return yes
+}
+
+// demoGateways starts the gateways of the demo.
+func (c *call) demoGateways(n *network.Network) (*runningLab, error) {
+	if lab.Inside() {
+		return c.openLab(n)
+	}
+	folder, err := os.MkdirTemp("", "hollowbridge-demo")
+	if err != nil {
+		return nil, err
+	}
+	r := &runningLab{folder: folder}
+	for _, g := range n.Gateways {
+		if err := c.runGateway(r, g); err != nil {
+			r.close()
+			return nil, err
+		}
+	}
+	return r, nil
+}
+
+// demoTraffic makes the connections of the demo: by real packets, or through the simulated
+// gateways.
+func (c *call) demoTraffic(r *runningLab, n *network.Network, file string) error {
+	e := engine.Compile(n, nil)
+	for i, q := range demoConnections {
+		q.moment = network.MomentAt(c.Now())
+		connection, err := q.connection(e)
+		if err != nil {
+			return err
+		}
+		if r.Lab != nil {
+			if sent := r.Send(connection, i+1, 300*time.Millisecond); sent.Err != nil {
+				return sent.Err
+			}
+			continue
+		}
+		quiet := *c.Environment
+		quiet.Out = &strings.Builder{}
+		if runCommand([]string{"send", q.from, q.to, q.service, "-sport", fmt.Sprint(q.sport), "-f", file}, &quiet) == wrong {
+			return fmt.Errorf("%s -> %s %s: not sent", q.from, q.to, q.service)
+		}
+	}
+	time.Sleep(200 * time.Millisecond) // until the kernel's log has come
+	return nil
+}
