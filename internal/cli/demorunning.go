@@ -79,7 +79,7 @@ func (c *call) runningDemo(file string) int {
 		{scene{"15. Which rules did anything, and which stopped at a later step?", words("hits -gateway rim -top 7")}, file, false},
 		{scene{"16. What was written down, and what is it about?", words("log -gateway rim -top 6")}, file, false},
 		{scene{"17. In a few lines?", words("log -gateway rim -sum")}, file, false},
-		{scene{"18. A rule closes the archive, for a quarter of an hour to begin with. What does that close, and what goes on?", words("apply -yes -anyway -by ada -for 15m -note closed-today")}, changed, false},
+		{scene{"18. A rule closes the archive, for a quarter of an hour. What goes on all the same?", words("apply -yes -anyway -by ada -for 15m -note closed-today")}, changed, false},
 		{scene{"19. The old sessions live on, with their translation.", words("sessions -rule archive-web")}, file, false},
 		{scene{"20. Until somebody ends them.", words("sessions -clear -rule archive-web")}, file, false},
 		{scene{"21. Back to how it was before.", words("revert 1 -yes -by ada")}, file, false},
