@@ -83,6 +83,9 @@ func (c *call) listHits(list []*gateway.Client) int {
 	}
 	for i, g := range list {
 		if failures[i] == nil {
+			if i > 0 {
+				fmt.Fprintln(c.Out)
+			}
 			c.printHits(g.Gateway, &found[i])
 		}
 	}
@@ -113,6 +116,6 @@ func (c *call) printHits(name string, h *gateway.Hits) {
 		})
 	}
 	fmt.Fprintf(c.Out, "%s, since %s\n", c.bold(name), h.Since.Local().Format(time.DateTime))
-	c.printColumns(rows)
+	c.printColumns(rows, "place", "connections", "now", "stopped", "forth", "back")
 	fmt.Fprintf(c.Out, "\n%s, %d never hit\n", count(len(h.Hits), "rule"), never)
 }

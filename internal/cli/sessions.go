@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -135,7 +136,7 @@ func (c *call) printSessions(all *gateway.Sessions) {
 		}
 		var rules []string
 		for _, rule := range []string{s.Redirect, s.Permit, s.Source} {
-			if rule != "" {
+			if rule != "" && !slices.Contains(rules, rule) {
 				rules = append(rules, rule)
 			}
 		}
@@ -145,7 +146,7 @@ func (c *call) printSessions(all *gateway.Sessions) {
 		})
 	}
 	if len(all.Sessions) > 0 {
-		c.printColumns(rows)
+		c.printColumns(rows, "age", "idle", "left", "forth", "back")
 	}
 	switch more := all.Count - len(all.Sessions); {
 	case all.Count == 0:
@@ -157,8 +158,9 @@ func (c *call) printSessions(all *gateway.Sessions) {
 	}
 }
 
-// printColumns writes rows in columns, a line each, however long; the first row is their heads.
-func (c *call) printColumns(rows [][]string) {
+// printColumns writes rows in columns, a line each, however long; the first row is their heads. Columns
+// of numbers, named by theirs, stand to the right.
+func (c *call) printColumns(rows [][]string, numbers ...string) {
 	widths := make([]int, len(rows[0]))
 	for _, row := range rows {
 		for i, cell := range row {
@@ -168,7 +170,11 @@ func (c *call) printColumns(rows [][]string) {
 	for _, row := range rows {
 		line := ""
 		for i, cell := range row {
-			line += fmt.Sprintf("%-*s  ", widths[i], cell)
+			width := -widths[i]
+			if slices.Contains(numbers, rows[0][i]) {
+				width = widths[i]
+			}
+			line += fmt.Sprintf("%*s  ", width, cell)
 		}
 		fmt.Fprintln(c.Out, strings.TrimRight(line, " "))
 	}
