@@ -16,7 +16,11 @@ var initCommand = &command{
 	help: `Writes a network file with one gateway: its outside address, the next hop to the internet, and
 its inside addresses. NAME is the network's. An address is written as INTERFACE=ADDRESS/BITS, or
 ADDRESS/BITS alone. The file opens nothing: forwards and filter rules are added with add. An
-existing file is never overwritten.`,
+existing file is never overwritten.
+
+-here writes the file of this machine: its own interfaces, addresses and routes, as the kernel has
+them. What the default route leaves by is in the zone outside, every other interface in one of its
+name.`,
 	examples: []string{
 		"hollowbridge init cottage -f cottage.yaml -outside fibre=198.51.100.18/29 -via 198.51.100.17 -inside yard=10.61.24.1/28",
 	},
@@ -24,6 +28,7 @@ existing file is never overwritten.`,
 		fileFlag(set, o)
 		jsonFlag(set, o)
 		set.BoolVar(&o.dryRun, "dry-run", false, "show the file and write nothing")
+		set.BoolVar(&o.here, "here", false, "of this machine's own interfaces, addresses and routes")
 		set.StringVar(&o.gateway, "gateway", "rim", "the name of the `GATEWAY`")
 		set.Var(&o.outside, "outside", "an outside `ADDRESS` of the gateway, with its interface; repeatable")
 		set.Var(&o.via, "via", "the next hop to the internet, an `ADDRESS`; the first one beside -outside where absent; repeatable")
@@ -36,12 +41,22 @@ func runInit(c *call) int {
 	if len(c.args) != 1 {
 		return c.misused("it needs the network's NAME")
 	}
-	if len(c.options.outside) == 0 || len(c.options.inside) == 0 {
-		return c.misused("it needs -outside and -inside")
-	}
-	text, err := c.starterFile()
-	if err != nil {
-		return c.misused("%s", err)
+	given := len(c.options.outside) + len(c.options.inside) + len(c.options.via)
+	var text string
+	var err error
+	switch {
+	case c.options.here && given > 0:
+		return c.misused("-here takes all from this machine; -outside, -inside and -via don't go with it")
+	case c.options.here:
+		if text, err = c.fileHere(c.args[0]); err != nil {
+			return c.failed(err)
+		}
+	case len(c.options.outside) == 0 || len(c.options.inside) == 0:
+		return c.misused("it needs -outside and -inside, or -here")
+	default:
+		if text, err = c.starterFile(); err != nil {
+			return c.misused("%s", err)
+		}
 	}
 	e, err := netfile.Create(c.path())
 	if err != nil {

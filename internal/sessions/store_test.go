@@ -166,7 +166,7 @@ func TestStoreAgreesWithAPlainList(t *testing.T) {
 		slow := e.NewWalkOver(func(g *network.Gateway) engine.State { return &plain{g: g, now: c.now} })
 		var earlier []engine.Connection
 		for i := range 200 {
-			conn, ok := connection(random, e, n)
+			conn, ok := netfiletest.Connection(random, e)
 			if len(earlier) > 0 && random.IntN(3) == 0 {
 				conn, ok = earlier[random.IntN(len(earlier))], true
 			}
@@ -208,7 +208,7 @@ func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
 		random := rand.New(rand.NewPCG(seed, 9))
 		var earlier []engine.Connection
 		for i := range 60 {
-			conn, ok := connection(random, e, n)
+			conn, ok := netfiletest.Connection(random, e)
 			if len(earlier) > 0 && random.IntN(3) == 0 {
 				conn, ok = earlier[random.IntN(len(earlier))], true
 			}
@@ -238,33 +238,6 @@ func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
 			}
 		}
 	}
-}
-
-func connection(random *rand.Rand, e *engine.Engine, n *network.Network) (c engine.Connection, ok bool) {
-	pick := func(list []string) netip.Addr { return netip.MustParseAddr(list[random.IntN(len(list))]) }
-	sources := []string{"203.0.113.4", "203.0.113.9", "192.0.2.7", "10.1.0.9", "10.1.1.3", "10.1.2.5", "10.64.0.7", "2001:db8:f::9", "fd00:1:0::9"}
-	targets := []string{"198.51.100.2", "198.51.100.2", "198.51.100.4", "192.0.2.7", "203.0.113.4", "203.0.113.9", "10.1.0.1", "10.1.0.4", "2001:db8:1::2", "2001:db8:f::4"}
-	for _, h := range n.Hosts {
-		for _, a := range h.Addresses {
-			sources, targets = append(sources, a.String()), append(targets, a.String())
-		}
-	}
-	p := &c.Packet
-	p.Source, p.Destination = pick(sources), pick(targets)
-	if header.FamilyOf(p.Source) != header.FamilyOf(p.Destination) || p.Source == p.Destination {
-		return c, false
-	}
-	p.Protocol = []header.Protocol{header.TCP, header.TCP, header.UDP, header.ICMP, header.GRE}[random.IntN(5)]
-	if p.Protocol.HasPorts() {
-		p.DestinationPort = []uint16{443, 80, 22, 53, 8085}[random.IntN(5)]
-	}
-	if p.Protocol.Numbered() {
-		p.SourcePort = []uint16{40000, 40000, 40001, 500}[random.IntN(4)]
-	}
-	c.Moment = network.Always
-	var err error
-	c.From, err = e.Locate(p.Source)
-	return c, err == nil
 }
 
 const busy = `network: busy

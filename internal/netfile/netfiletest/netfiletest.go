@@ -2,8 +2,12 @@
 package netfiletest
 
 import (
+	"math/rand/v2"
+	"net/netip"
 	"testing"
 
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/netfile"
 )
@@ -16,4 +20,33 @@ func Parse(tb testing.TB, text string) *network.Network {
 		tb.Fatalf("%v\n%s", err, text)
 	}
 	return n
+}
+
+// Connection returns a connection between machines and addresses that the networks of gen.Small know.
+// ok is false where the one that came up can't be sent.
+func Connection(random *rand.Rand, e *engine.Engine) (c engine.Connection, ok bool) {
+	pick := func(list []string) netip.Addr { return netip.MustParseAddr(list[random.IntN(len(list))]) }
+	sources := []string{"203.0.113.4", "203.0.113.9", "192.0.2.7", "10.1.0.9", "10.1.1.3", "10.1.2.5", "10.64.0.7", "2001:db8:f::9", "fd00:1:0::9"}
+	targets := []string{"198.51.100.2", "198.51.100.2", "198.51.100.4", "192.0.2.7", "203.0.113.4", "203.0.113.9", "10.1.0.1", "10.1.0.4", "2001:db8:1::2", "2001:db8:f::4"}
+	for _, h := range e.Network().Hosts {
+		for _, a := range h.Addresses {
+			sources, targets = append(sources, a.String()), append(targets, a.String())
+		}
+	}
+	p := &c.Packet
+	p.Source, p.Destination = pick(sources), pick(targets)
+	if header.FamilyOf(p.Source) != header.FamilyOf(p.Destination) || p.Source == p.Destination {
+		return c, false
+	}
+	p.Protocol = []header.Protocol{header.TCP, header.TCP, header.UDP, header.ICMP, header.GRE}[random.IntN(5)]
+	if p.Protocol.HasPorts() {
+		p.DestinationPort = []uint16{443, 80, 22, 53, 8085}[random.IntN(5)]
+	}
+	if p.Protocol.Numbered() {
+		p.SourcePort = []uint16{40000, 40000, 40001, 500}[random.IntN(4)]
+	}
+	c.Moment = network.Always
+	var err error
+	c.From, err = e.Locate(p.Source)
+	return c, err == nil
 }
