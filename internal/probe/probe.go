@@ -71,7 +71,7 @@ func Try(to netip.Addr, service header.Service, wait time.Duration) (Result, err
 	begun := time.Now()
 	err = unix.Connect(s.fd, address(to, service.Ports.First))
 	if err != nil && !errors.Is(err, unix.EINPROGRESS) {
-		if r.Answer = refused(err); r.Answer == "" {
+		if r.Answer = refused(err); r.Answer != Reset { // it is this machine that says so
 			return r, fmt.Errorf("%s: %w", to, err)
 		}
 	}
