@@ -101,6 +101,9 @@ func (s *Service) overtaken(base int) error {
 	if now == base {
 		return nil
 	}
+	if now == 0 {
+		return &refused{http.StatusConflict, fmt.Sprintf("nothing is in force here, so there is no revision %d", base), nil}
+	}
 	r := s.current.Load().revision
 	r.Bundle = nil
 	text := fmt.Sprintf("revision %d is in force by now, not %d: %s applied it at %s", now, base, r.Author, r.Time.Local().Format("15:04:05"))

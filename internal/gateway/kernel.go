@@ -301,22 +301,7 @@ func (k *Kernel) End(numbers map[uint64]bool) (int, error) {
 
 // watch counts connections for the rules that they go by, as they begin and end.
 func (k *Kernel) watch() {
-	for {
-		changes, err := k.watcher.Next()
-		if k.closed.Load() {
-			return
-		}
-		if err != nil {
-			k.Trouble(fmt.Errorf("counting connections: %w", err))
-			if !errors.Is(err, kernel.Missed) {
-				return
-			}
-			continue
-		}
-		g := k.current.Load()
-		if g == nil {
-			continue
-		}
+	readAll(k, "counting connections", k.watcher.Next, func(g *engine.Gateway, changes []kernel.Change) {
 		for i := range changes {
 			c := &changes[i]
 			d := k.decide(g, &c.Tracked)
@@ -333,6 +318,25 @@ func (k *Kernel) watch() {
 				}
 			}
 			k.counting.Unlock()
+		}
+	})
+}
+
+// readAll does something with what the kernel sends by itself, until the backend is closed.
+func readAll[T any](k *Kernel, what string, next func() ([]T, error), do func(*engine.Gateway, []T)) {
+	for {
+		list, err := next()
+		if k.closed.Load() {
+			return
+		}
+		if err != nil {
+			k.Trouble(fmt.Errorf("%s: %w", what, err))
+			if !errors.Is(err, kernel.Missed) {
+				return
+			}
+		}
+		if g := k.current.Load(); g != nil {
+			do(g, list)
 		}
 	}
 }
@@ -436,27 +440,12 @@ func stops(g *engine.Gateway, id network.RuleID) bool {
 // listen records what rules write into the kernel's log.
 func (k *Kernel) listen() {
 	names := map[int]string{}
-	for {
-		lines, err := k.listener.Next()
-		if k.closed.Load() {
-			return
-		}
-		if err != nil {
-			k.Trouble(fmt.Errorf("reading the kernel's log: %w", err))
-			if !errors.Is(err, kernel.Missed) {
-				return
-			}
-			continue
-		}
-		g := k.current.Load()
-		if g == nil {
-			continue
-		}
+	readAll(k, "reading the kernel's log", k.listener.Next, func(g *engine.Gateway, lines []kernel.Line) {
 		now := time.Now()
 		for i := range lines {
 			k.recorder.Record(k.event(g, &lines[i], now, names))
 		}
-	}
+	})
 }
 
 // event returns a line of the kernel's log as an event.

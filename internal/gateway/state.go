@@ -45,7 +45,7 @@ const (
 )
 
 const stateTables = `
-CREATE TABLE about (gateway TEXT NOT NULL, counted_since INTEGER NOT NULL);
+CREATE TABLE about (gateway TEXT NOT NULL, counted_since INTEGER NOT NULL, next_event INTEGER NOT NULL);
 CREATE TABLE revisions (
 	number INTEGER PRIMARY KEY, time INTEGER NOT NULL, author TEXT NOT NULL, note TEXT NOT NULL,
 	added INTEGER NOT NULL, removed INTEGER NOT NULL, bundle BLOB);
@@ -208,7 +208,7 @@ func (s *State) create(gateway string) error {
 		if _, err := tx.Exec(fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d;%s", stateID, stateVersion, stateTables)); err != nil {
 			return err
 		}
-		_, err := tx.Exec("INSERT INTO about VALUES (?, ?)", gateway, time.Now().UnixNano())
+		_, err := tx.Exec("INSERT INTO about VALUES (?, ?, 1)", gateway, time.Now().UnixNano())
 		return err
 	})
 }
@@ -430,6 +430,9 @@ func (s *State) AddBlocks(list []storedBlock, most int64, before time.Time) erro
 			if _, err := tx.Exec("INSERT INTO events VALUES (?, ?, ?, ?, ?)", b.first, b.count, b.oldest.UnixNano(), b.newest.UnixNano(), b.data); err != nil {
 				return err
 			}
+			if _, err := tx.Exec("UPDATE about SET next_event = ?", b.first+int64(b.count)); err != nil {
+				return err
+			}
 		}
 		_, err := tx.Exec("DELETE FROM events WHERE newest < ? OR first + count <= (SELECT coalesce(max(first + count), 0) FROM events) - ?", before.UnixNano(), most)
 		return err
@@ -439,7 +442,7 @@ func (s *State) AddBlocks(list []storedBlock, most int64, before time.Time) erro
 // NextEvent returns the number that the next event gets.
 func (s *State) NextEvent() (int64, error) {
 	var next int64
-	err := s.bulk.QueryRow("SELECT coalesce(max(first + count), 1) FROM events").Scan(&next)
+	err := s.bulk.QueryRow("SELECT next_event FROM about").Scan(&next)
 	return next, err
 }
 

@@ -2,7 +2,6 @@ package kernel
 
 import (
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"net/netip"
 
@@ -96,13 +95,7 @@ func (l *Listener) Close() error { return l.conn.Close() }
 // Next waits for lines. After Close it returns an error; Missed where lines came faster than they
 // were read.
 func (l *Listener) Next() ([]Line, error) {
-	messages, err := l.conn.Receive()
-	if errors.Is(err, unix.ENOBUFS) {
-		return nil, Missed
-	}
-	if err != nil {
-		return nil, err
-	}
+	messages, err := receive(l.conn)
 	var list []Line
 	for _, m := range messages {
 		if m.Header.Type != typeOf(unix.NFNL_SUBSYS_ULOG, logPacket) {
@@ -112,7 +105,7 @@ func (l *Listener) Next() ([]Line, error) {
 			list = append(list, line)
 		}
 	}
-	return list, nil
+	return list, err
 }
 
 // lineOf reads a line. ok is false for a packet that nobody can name.

@@ -364,13 +364,7 @@ var Missed = errors.New("some connections were missed")
 
 // Next waits for connections that begin or end. After Close it returns an error.
 func (w *Watcher) Next() ([]Change, error) {
-	messages, err := w.conn.Receive()
-	if errors.Is(err, unix.ENOBUFS) {
-		return nil, Missed
-	}
-	if err != nil {
-		return nil, err
-	}
+	messages, err := receive(w.conn)
 	var list []Change
 	for _, m := range messages {
 		if int(m.Header.Type)>>8 != unix.NFNL_SUBSYS_CTNETLINK {
@@ -382,5 +376,14 @@ func (w *Watcher) Next() ([]Change, error) {
 		}
 		list = append(list, Change{t, int(m.Header.Type)&0xff == trackingDelete})
 	}
-	return list, nil
+	return list, err
+}
+
+// receive waits for messages that nobody has asked for one by one.
+func receive(conn *netlink.Conn) ([]netlink.Message, error) {
+	messages, err := conn.Receive()
+	if errors.Is(err, unix.ENOBUFS) {
+		return nil, Missed
+	}
+	return messages, err
 }
