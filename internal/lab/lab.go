@@ -41,7 +41,7 @@ type Lab struct {
 	captures []*capture
 	watches  bool
 	seen     sightings
-	placing  sync.Mutex // of machines without a name, which are made when they are needed
+	placing  sync.Mutex // of machines without a name, which are made when they are needed, and of watches
 }
 
 // machinesOf names the machines of a segment that take one prefix for it.
@@ -673,8 +673,11 @@ func (l *Lab) put(n *node, p *kernel.Program) error {
 	return m.Apply(p)
 }
 
-// Watch begins to look at what passes every machine, for Seen.
+// Watch begins to look at what passes every machine, for Send and Seen. It is no error to watch
+// already.
 func (l *Lab) Watch() error {
+	l.placing.Lock()
+	defer l.placing.Unlock()
 	if l.watches {
 		return nil
 	}

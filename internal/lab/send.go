@@ -111,6 +111,9 @@ const MostNumbers = 62
 // Send sends a connection and waits until it is answered, or for as long. Its number, from 1,
 // is that of no other connection of its protocol that is on its way.
 func (l *Lab) Send(c engine.Connection, number int, wait time.Duration) Result {
+	if err := l.Watch(); err != nil {
+		return Result{Answer: Unsent, Err: err}
+	}
 	s, err := l.open(c, number)
 	if err != nil {
 		return Result{Answer: Unsent, Err: err}
