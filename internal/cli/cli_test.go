@@ -51,9 +51,15 @@ type result struct {
 // run runs the program in a folder, on a Monday afternoon of its own.
 func run(t *testing.T, folder string, args ...string) result {
 	t.Helper()
+	return runWith(t, folder, nil, args...)
+}
+
+// runWith is run with more in the environment.
+func runWith(t *testing.T, folder string, environment []string, args ...string) result {
+	t.Helper()
 	command := exec.Command(program, args...)
 	command.Dir = folder
-	command.Env = []string{"PATH=/nowhere", "HOME=" + folder, "TZ=UTC"}
+	command.Env = append([]string{"PATH=/nowhere", "HOME=" + folder, "TZ=UTC"}, environment...)
 	var out, errs bytes.Buffer
 	command.Stdout, command.Stderr = &out, &errs
 	err := command.Run()
