@@ -463,3 +463,67 @@ func few(networks, short uint64) uint64 {
 	}
 	return networks
 }
+
+// What is said of a session is how it stands at the moment: its state, its times, what passed.
+func TestSessionsSayHowTheyStand(t *testing.T) {
+	n := netfiletest.Parse(t, busy)
+	g, c := n.Gateways[0], &clock{}
+	running := sessions.Start(engine.Compile(n, nil).Gateway(g), sessions.New(g, c.now))
+	var log engine.Log
+	pass := func(in *network.Interface, p header.Packet, part header.Part, size int) engine.Decision {
+		return running.Decide(engine.Arrival{In: in, Packet: p, Part: part, At: network.Always, Size: size}, &log)
+	}
+	only := func() sessions.Open {
+		t.Helper()
+		var list []sessions.Open
+		running.Store.List(func(o sessions.Open) bool { list = append(list, o); return true })
+		if len(list) != 1 {
+			t.Fatalf("%d sessions", len(list))
+		}
+		return list[0]
+	}
+	yard, fibre := g.Interfaces[1], g.Interfaces[0]
+	p := flood(3)
+	d := pass(yard, p, header.Begins, 60)
+	check := func(state string, age, idle, left time.Duration, forth, back sessions.Count) {
+		t.Helper()
+		o := only()
+		if o.State != state || o.Age != age || o.Idle != idle || o.Left != left || o.Passed != [2]sessions.Count{forth, back} || o.Number != 1 {
+			t.Errorf("%s, %s old, %s idle, %s left, %v; want %s, %s, %s, %s, %v %v", o.State, o.Age, o.Idle, o.Left, o.Passed, state, age, idle, left, forth, back)
+		}
+	}
+	check("opening", 0, 0, 4*time.Minute, sessions.Count{Packets: 1, Bytes: 60}, sessions.Count{})
+	c.at += 10 * time.Second
+	check("opening", 10*time.Second, 10*time.Second, 4*time.Minute-10*time.Second, sessions.Count{Packets: 1, Bytes: 60}, sessions.Count{})
+	pass(fibre, d.Packet.Answer(), header.Answers, 52)
+	c.at += time.Second
+	pass(yard, p, header.Continues, 1000)
+	check("established", 11*time.Second, 0, 2*time.Hour+4*time.Minute, sessions.Count{Packets: 2, Bytes: 1060}, sessions.Count{Packets: 1, Bytes: 52})
+	c.at += time.Hour
+	pass(fibre, d.Packet.Answer(), header.Continues, 1500)
+	check("established", time.Hour+11*time.Second, 0, 2*time.Hour+4*time.Minute, sessions.Count{Packets: 2, Bytes: 1060}, sessions.Count{Packets: 2, Bytes: 1552})
+	pass(yard, p, header.Finishes, 40)
+	check("closing", time.Hour+11*time.Second, 0, 4*time.Minute, sessions.Count{Packets: 3, Bytes: 1100}, sessions.Count{Packets: 2, Bytes: 1552})
+	if n := running.Store.RemoveNumbers(map[uint64]bool{2: true}); n != 0 {
+		t.Errorf("%d removed", n)
+	}
+	if n := running.Store.RemoveNumbers(map[uint64]bool{1: true, 9: true}); n != 1 || running.Store.Count() != 0 {
+		t.Errorf("%d removed", n)
+	}
+	u := p
+	u.Protocol = header.UDP
+	d = pass(yard, u, header.Begins, 100)
+	if o := only(); o.State != "unanswered" || o.Number != 2 {
+		t.Errorf("%+v", o)
+	}
+	pass(fibre, d.Packet.Answer(), header.Begins, 100)
+	if o := only(); o.State != "answered" || o.Passed[engine.Back].Packets != 1 {
+		t.Errorf("%+v", o)
+	}
+	found := 0
+	running.Store.ListThose(func(before, after header.Packet) bool { return before == u && after == d.Packet }, func(sessions.Open) bool { found++; return true })
+	running.Store.ListThose(func(before, after header.Packet) bool { return before != u }, func(sessions.Open) bool { found += 10; return true })
+	if found != 1 {
+		t.Error(found)
+	}
+}
