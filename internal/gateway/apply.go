@@ -373,7 +373,7 @@ func (s *Service) Try(t Trial) error {
 	defer s.changing.Unlock()
 	now := s.current.Load()
 	if now == nil || now.gateway == nil {
-		return &refused{http.StatusConflict, nothingInForce.Error(), nil}
+		return &refused{http.StatusConflict, errNothingInForce.Error(), nil}
 	}
 	if t.For < 1 || t.For > mostFor.Seconds() {
 		return &refused{http.StatusBadRequest, "a trial lasts 1s to 30d", nil}

@@ -331,7 +331,7 @@ func readAll[T any](k *Kernel, what string, next func() ([]T, error), do func(*e
 		}
 		if err != nil {
 			k.Trouble(fmt.Errorf("%s: %w", what, err))
-			if !errors.Is(err, kernel.Missed) {
+			if !errors.Is(err, kernel.ErrMissed) {
 				return
 			}
 		}

@@ -238,7 +238,7 @@ func (v *Server) revision(_ http.ResponseWriter, r *http.Request) (any, error) {
 	if errors.Is(err, errNoRevision) {
 		text := fmt.Sprintf("there is no revision %d", n)
 		if n == 0 {
-			text = nothingInForce.Error()
+			text = errNothingInForce.Error()
 		}
 		return nil, &refused{http.StatusNotFound, text, nil}
 	}

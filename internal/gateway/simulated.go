@@ -147,14 +147,14 @@ func (s *Simulated) Hits() ([]Hit, error) {
 	return list, nil
 }
 
-// nothingInForce is the error where no revision is.
-var nothingInForce = fmt.Errorf("nothing is in force yet; hollowbridge apply puts a network there")
+// errNothingInForce is the error where no revision is.
+var errNothingInForce = fmt.Errorf("nothing is in force yet; hollowbridge apply puts a network there")
 
 // Decide takes a packet through the gateway.
 func (s *Simulated) Decide(in string, p header.Packet, sender netip.Addr, part header.Part, size int) (d engine.Decision, err error) {
 	r := s.running.Load()
 	if r == nil {
-		return d, nothingInForce
+		return d, errNothingInForce
 	}
 	g, now := r.Gateway(), s.now()
 	if in == "" { // its own answer

@@ -92,7 +92,7 @@ func (l *Listener) configure(flags uint16) error {
 // Close ends it, and whoever waits in Next.
 func (l *Listener) Close() error { return l.conn.Close() }
 
-// Next waits for lines. After Close it returns an error; Missed where lines came faster than they
+// Next waits for lines. After Close it returns an error; ErrMissed where lines came faster than they
 // were read.
 func (l *Listener) Next() ([]Line, error) {
 	messages, err := receive(l.conn)

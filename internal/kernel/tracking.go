@@ -359,8 +359,8 @@ func Watch(namespace int) (*Watcher, error) {
 // Close ends it, and whoever waits in Next.
 func (w *Watcher) Close() error { return w.conn.Close() }
 
-// Missed is the error where connections came faster than they were read.
-var Missed = errors.New("some connections were missed")
+// ErrMissed is the error where connections came faster than they were read.
+var ErrMissed = errors.New("some connections were missed")
 
 // Next waits for connections that begin or end. After Close it returns an error.
 func (w *Watcher) Next() ([]Change, error) {
@@ -383,7 +383,7 @@ func (w *Watcher) Next() ([]Change, error) {
 func receive(conn *netlink.Conn) ([]netlink.Message, error) {
 	messages, err := conn.Receive()
 	if errors.Is(err, unix.ENOBUFS) {
-		return nil, Missed
+		return nil, ErrMissed
 	}
 	return messages, err
 }
