@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -97,6 +98,7 @@ type runningLab struct {
 	folder   string
 	services []*gateway.Service
 	servers  []*gateway.Server
+	sends    *http.Server // of commands inside
 	serving  sync.WaitGroup
 }
 
@@ -120,6 +122,10 @@ func (c *call) openLab(n *network.Network) (*runningLab, error) {
 			r.close()
 			return nil, fmt.Errorf("%s: %w", g.Name, err)
 		}
+	}
+	if err := r.serveSends(n, func(err error) { fmt.Fprintf(c.Err, "hollowbridge lab: %s\n", err) }); err != nil {
+		r.close()
+		return nil, err
 	}
 	return r, nil
 }
@@ -167,6 +173,9 @@ func (c *call) runGateway(r *runningLab, g *network.Gateway) error {
 func (r *runningLab) close() {
 	for _, server := range r.servers {
 		server.Shutdown()
+	}
+	if r.sends != nil {
+		r.sends.Close()
 	}
 	r.serving.Wait()
 	for _, service := range r.services {

@@ -18,7 +18,7 @@ import (
 
 var sendCommand = &command{
 	name: "send", arguments: "FROM TO SERVICE",
-	summary: "sends connections through the running gateways, where these are simulated",
+	summary: "sends connections through the running gateways: simulated ones, or those of a lab",
 	help: `Sends connections through simulated gateways: each gateway on the way decides about each packet,
 remembers sessions, counts and writes down, there and back. FROM, TO and SERVICE are as in trace,
 but from internet comes with another address each time. Where several are sent, their source ports
@@ -27,7 +27,8 @@ count up from -sport.
 -bytes is how much each carries, half of it back. -hold keeps the connections open until ^C; else
 they end when they are done. What hosts are there and what they answer stands in the network file.
 
-Gateways on the kernel decide about real packets: lab and prove send these.
+Gateways on the kernel decide about real packets: inside lab, send makes the lab send those, from
+whatever machine FROM is, and says what the clients meet.
 
 Exit status: 0 all reached, 1 some not, 2 the call, the file or a gateway is wrong.`,
 	flags: func(set *flag.FlagSet, o *options) {
@@ -89,7 +90,18 @@ func runSend(c *call) int {
 		s.clients[client.Gateway] = client
 	}
 	begun := time.Now()
-	if err := s.run(ctx); err != nil {
+	send := s.run
+	if name, kernel := onKernel(list); kernel {
+		client, ok := inLab()
+		switch {
+		case !ok:
+			return c.failed(fmt.Errorf("%s runs on the kernel, which decides about real packets: send them from a real machine, or in hollowbridge lab", name))
+		case o.hold || o.bytes > 0:
+			return c.misused("in a lab, real connections carry what their services say: -bytes and -hold are for simulated gateways")
+		}
+		send = func(ctx context.Context) error { return s.sendInLab(ctx, client) }
+	}
+	if err := send(ctx); err != nil {
 		return c.failed(err)
 	}
 	took := time.Since(begun)

@@ -38,7 +38,12 @@ type refused struct {
 func (r *refused) Error() string { return r.message }
 
 // Prepare gets ready for a network: it is checked and compiled, and nothing is touched.
-func (s *Service) Prepare(p Proposal) (Prepared, error) {
+func (s *Service) Prepare(p Proposal) (made Prepared, err error) {
+	defer func() {
+		if err != nil {
+			s.refused.Add(1)
+		}
+	}()
 	if p.Bundle == nil {
 		return Prepared{}, &refused{http.StatusBadRequest, "the network is missing", nil}
 	}
@@ -55,7 +60,7 @@ func (s *Service) Prepare(p Proposal) (Prepared, error) {
 	if err != nil {
 		return Prepared{}, &refused{http.StatusConflict, err.Error(), nil}
 	}
-	made := Prepared{Token: rand.Text(), Notes: append(silent(next.gateway.Gateway), notes...), First: []Session{}}
+	made = Prepared{Token: rand.Text(), Notes: append(silent(next.gateway.Gateway), notes...), First: []Session{}}
 	if made.Notes == nil {
 		made.Notes = []string{}
 	}
@@ -236,8 +241,10 @@ func (s *Service) Commit(c Commit) (Committed, error) {
 		}
 	}
 	if err := s.become(p.made, pending); err != nil {
+		s.refused.Add(1)
 		return Committed{}, err
 	}
+	s.applied.Add(1)
 	made := Committed{Revision: p.made.revision}
 	made.Revision.Bundle = nil
 	if len(numbers) > 0 {
@@ -457,6 +464,7 @@ func (s *Service) onTime() error {
 		if err := s.goBack(s.pending.Back, fmt.Sprintf("back from %d, which was not kept in time", s.number())); err != nil {
 			return err
 		}
+		s.wentBack.Add(1)
 	}
 	ended := false
 	for id, until := range s.trials {

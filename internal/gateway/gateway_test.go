@@ -10,12 +10,15 @@ import (
 	"net/http/httptest"
 	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
@@ -33,7 +36,7 @@ var noKernel error
 // the kernel are left out, and it says so.
 func TestMain(m *testing.M) {
 	if !lab.Inside() {
-		status, err := lab.Again(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
+		status, err := lab.AgainWithFiles(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
 		if err == nil {
 			os.Exit(status)
 		}
@@ -635,5 +638,102 @@ func TestEndpoints(t *testing.T) {
 		if _, err := client.Status(context.Background()); err == nil || !strings.Contains(err.Error(), "rim") {
 			t.Error(err)
 		}
+	}
+}
+
+// Metrics are what the calls say, in the OpenMetrics format.
+func TestMetricsSayWhatTheCallsSay(t *testing.T) {
+	onEach(t, func(b *bench) {
+		b.apply(house, nil)
+		for sport := range uint16(2) {
+			b.send("203.0.113.7", "198.51.100.18", "https", 44000+sport)
+		}
+		if _, err := b.Prepare(gateway.Proposal{Bundle: bundle(house), Base: 9}); err == nil {
+			b.Error("taken")
+		}
+		b.soon("two hits", func() bool { return b.hit("filter/web").Connections == 2 })
+		request := httptest.NewRequest("GET", "/metrics", nil)
+		request.Header.Set("Accept", "application/openmetrics-text;version=1.0.0")
+		w := httptest.NewRecorder()
+		gateway.NewServer(b.Service, "").Handler().ServeHTTP(w, request)
+		for _, want := range []string{
+			`hollowbridge_revision{gateway="rim"} 1`, `hollowbridge_rule_connections_total{gateway="rim",list="filter",rule="web"} 2`,
+			`hollowbridge_rule_connections_total{gateway="rim",list="nat",rule="shell"} 0`, `hollowbridge_applies_total{gateway="rim",result="applied"} 1`,
+			`hollowbridge_applies_total{gateway="rim",result="refused"} 1`, `hollowbridge_sessions{gateway="rim"} `, `direction="back"`, "# EOF",
+		} {
+			if !strings.Contains(w.Body.String(), want) {
+				b.Errorf("%s is missing in\n%s", want, w.Body)
+			}
+		}
+	})
+}
+
+// Where there is no room on the disk, a call fails, and what was in force stays so.
+func TestAFullDiskIsAnErrorOfTheCall(t *testing.T) {
+	folder := t.TempDir()
+	if noKernel != nil {
+		t.Skip(noKernel)
+	}
+	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
+		t.Skip("SKIPPED: ", err)
+	}
+	if err := unix.Mount("full", folder, "tmpfs", 0, "size=512k"); err != nil {
+		t.Skip("SKIPPED: ", err)
+	}
+	defer unix.Unmount(folder, unix.MNT_DETACH)
+	s, err := gateway.Start(gateway.Options{Gateway: "rim", Folder: folder, Keeping: gateway.UsualKeeping, Trouble: func(error) {},
+		Backend: func(r gateway.Recorder) (gateway.Backend, error) { return gateway.NewSimulated(r), nil }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := &bench{T: t, Service: s}
+	b.apply(house, nil)
+	failed, number := false, 1
+	for i := range 200 {
+		noise := make([]byte, 40_000)
+		for k := range noise {
+			noise[k] = 'a' + byte((k*k+i*k*31+k/7)%26)
+		}
+		made, err := s.Prepare(gateway.Proposal{Bundle: bundle(house + "# " + string(noise) + "\n"), Base: number})
+		if err != nil {
+			t.Fatal(err)
+		}
+		done, err := s.Commit(gateway.Commit{Token: made.Token, Author: "ada"})
+		if err != nil {
+			failed = true
+			if !strings.Contains(err.Error(), "taken back") {
+				t.Error(err)
+			}
+			break
+		}
+		number = done.Revision.Number
+	}
+	if r := s.Status().Revision; !failed || r.Number != number {
+		t.Errorf("failed: %v; %d is in force, not %d", failed, r.Number, number)
+	}
+	s.Stop(false)
+}
+
+// The unit in the docs is one that systemd takes, where it is installed.
+func TestTheUnitInTheDocsIsRight(t *testing.T) {
+	text, err := os.ReadFile("../../docs/gateway.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, unit, _ := strings.Cut(string(text), "```ini\n")
+	unit, _, found := strings.Cut(unit, "```")
+	if !found || !strings.Contains(unit, "Type=notify") {
+		t.Fatal("there is no unit")
+	}
+	analyze, err := exec.LookPath("systemd-analyze")
+	if err != nil {
+		t.Skip("SKIPPED: systemd-analyze is not installed")
+	}
+	path := filepath.Join(t.TempDir(), "hollowbridge@.service")
+	if err := os.WriteFile(path, []byte(strings.ReplaceAll(unit, "/usr/local/bin/hollowbridge", "/bin/true")), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command(analyze, "verify", "--man=no", path).CombinedOutput(); err != nil {
+		t.Errorf("%v\n%s", err, out)
 	}
 }

@@ -9,8 +9,9 @@ import (
 
 // Metrics are what a service says of itself to whoever collects numbers (OpenMetrics).
 type metrics struct {
-	service                                                                *Service
-	sessions, revision, connections, stopped, packets, bytes, lost, unsent *prometheus.Desc
+	service *Service
+
+	sessions, revision, applies, connections, stopped, packets, bytes, lost, unsent *prometheus.Desc
 }
 
 // metricsOf returns what answers GET /metrics.
@@ -23,6 +24,7 @@ func metricsOf(s *Service) http.Handler {
 		service:     s,
 		sessions:    name("sessions", "Sessions that there are."),
 		revision:    name("revision", "The revision that is in force; 0 is none."),
+		applies:     name("applies_total", "What became of proposals: applied, refused, or gone back by itself.", "result"),
 		connections: name("rule_connections_total", "Connections that a rule had a part in.", rule...),
 		stopped:     name("rule_stopped_total", "Of these, those that a later step stopped.", rule...),
 		packets:     name("rule_packets_total", "Packets of these connections.", append(rule, "direction")...),
@@ -37,7 +39,7 @@ func metricsOf(s *Service) http.Handler {
 
 // Describe is prometheus.Collector's.
 func (m *metrics) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{m.sessions, m.revision, m.connections, m.stopped, m.packets, m.bytes, m.lost, m.unsent} {
+	for _, d := range []*prometheus.Desc{m.sessions, m.revision, m.applies, m.connections, m.stopped, m.packets, m.bytes, m.lost, m.unsent} {
 		to <- d
 	}
 }
@@ -53,6 +55,9 @@ func (m *metrics) Collect(to chan<- prometheus.Metric) {
 	status := m.service.Status()
 	gauge(m.sessions, status.Sessions)
 	gauge(m.revision, m.service.number())
+	counter(m.applies, m.service.applied.Load(), "applied")
+	counter(m.applies, m.service.refused.Load(), "refused")
+	counter(m.applies, m.service.wentBack.Load(), "went-back")
 	counter(m.lost, status.Lost)
 	if status.Collector != nil {
 		counter(m.unsent, status.Collector.Lost)

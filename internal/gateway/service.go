@@ -45,6 +45,8 @@ type Service struct {
 	countedSince time.Time
 	saved        map[network.RuleID]Hit
 
+	applied, refused, wentBack atomic.Int64 // proposals, and revisions that went back by themselves
+
 	woken  chan struct{} // whoever waits for a time looks again
 	stop   context.CancelFunc
 	ending sync.WaitGroup
