@@ -127,6 +127,9 @@ func TestCollectorsGetAllThatIsSent(t *testing.T) {
 				t.Fatalf("%s: %d messages came, not 20: %+v", address, n, s.status())
 			}
 		}
+		for until := time.Now().Add(time.Second); s.status().Sent < 20 && time.Now().Before(until); {
+			time.Sleep(time.Millisecond) // it is counted when it is gone
+		}
 		if status := s.status(); status.Sent != 20 || status.Lost != 0 || status.Trouble != "" || status.Address != address {
 			t.Errorf("%+v", status)
 		}
