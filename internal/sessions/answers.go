@@ -7,19 +7,11 @@ import (
 	"hollowbridge/core/header"
 )
 
-// Answers says where the sessions lie that packets with some hashes answer: a hash table in
-// chains.
+// Answers says where the sessions lie that packets with some hashes answer.
 type answers struct {
 	sync.Mutex
-	heads []int32 // one more than the number; 0 is none
-	links slab[answer]
-	count int
-}
-
-type answer struct {
-	hash uint64
-	slot
-	next int32
+	table  table
+	places slab[slot]
 }
 
 func (s *Store) answersOf(hash uint64) *answers { return &s.answers[hash>>58] }
@@ -35,8 +27,6 @@ func (t tuple) answer() tuple {
 	return back
 }
 
-func (a *answers) head(hash uint64) *int32 { return &a.heads[uint32(hash)&uint32(len(a.heads)-1)] }
-
 // answer makes a session known to the packets that answer it.
 func (s *Store) answer(e *entry, at slot) {
 	t := e.answer()
@@ -44,25 +34,9 @@ func (s *Store) answer(e *entry, at slot) {
 	a := s.answersOf(hash)
 	a.Lock()
 	defer a.Unlock()
-	if 2*a.count >= len(a.heads) {
-		a.grow()
-	}
-	n, head := a.links.next(), a.head(hash)
-	*a.links.at(n) = answer{hash, at, *head}
-	*head = n + 1
-	a.count++
-}
-
-func (a *answers) grow() {
-	old := a.heads
-	a.heads = make([]int32, max(64, 2*len(old)))
-	for _, at := range old {
-		for at != 0 {
-			l := a.links.at(at - 1)
-			head := a.head(l.hash)
-			at, l.next, *head = l.next, *head, at
-		}
-	}
+	n := a.places.next()
+	*a.places.at(n) = at
+	a.table.add(n, hash)
 }
 
 // unanswer is the opposite of answer.
@@ -72,16 +46,12 @@ func (s *Store) unanswer(e *entry, at slot) {
 	a := s.answersOf(hash)
 	a.Lock()
 	defer a.Unlock()
-	for next := a.head(hash); *next != 0; {
-		n := *next - 1
-		l := a.links.at(n)
-		if l.slot == at {
-			*next = l.next
-			a.links.give(n)
-			a.count--
+	for n, c := a.table.first(hash); n != none; n = a.table.next(&c) {
+		if *a.places.at(n) == at {
+			a.table.remove(n, hash)
+			a.places.give(n)
 			return
 		}
-		next = &l.next
 	}
 }
 
@@ -96,14 +66,9 @@ func (s *Store) answered(t *tuple, hash uint64, now time.Duration) (at slot, ser
 	var alike [mostAlike]slot
 	count := 0
 	a.Lock()
-	if len(a.heads) > 0 {
-		for n := *a.head(hash); n != 0 && count < mostAlike; {
-			l := a.links.at(n - 1)
-			if n = l.next; l.hash == hash {
-				alike[count] = l.slot
-				count++
-			}
-		}
+	for n, c := a.table.first(hash); n != none && count < mostAlike; n = a.table.next(&c) {
+		alike[count] = *a.places.at(n)
+		count++
 	}
 	a.Unlock()
 	for _, p := range alike[:count] {

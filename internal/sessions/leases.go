@@ -96,9 +96,9 @@ func (s *Store) leasesOf(k *groupKey) (*leases, uint64) {
 
 // find returns the group of a key, or none.
 func (l *leases) find(k *groupKey, hash uint64) int32 {
-	n := l.groupOf.first(hash)
+	n, c := l.groupOf.first(hash)
 	for n != none && l.groups.at(n).key != *k {
-		n = l.groupOf.next(n)
+		n = l.groupOf.next(&c)
 	}
 	return n
 }
@@ -118,12 +118,12 @@ func (l *leases) group(k *groupKey, hash uint64) int32 {
 // use returns the use of an inside address and port in a group for which a function returns
 // true, or none.
 func (l *leases) use(k useKey, hash uint64, fits func(port uint16) bool) int32 {
-	n := l.useOf.first(hash)
+	n, c := l.useOf.first(hash)
 	for n != none {
 		if u := l.uses.at(n); u.inside == k.inside && u.group == k.group && u.insidePort == k.insidePort && fits(u.port) {
 			return n
 		}
-		n = l.useOf.next(n)
+		n = l.useOf.next(&c)
 	}
 	return none
 }
@@ -172,11 +172,11 @@ func (l *leases) end(n int32) {
 		}
 	}
 	if g.uses--; g.uses == 0 {
-		l.groupOf.remove(u.group)
+		l.groupOf.remove(u.group, g.key.hash())
 		l.groups.give(u.group)
 		*g = group{}
 	}
-	l.useOf.remove(n)
+	l.useOf.remove(n, hash)
 	l.uses.give(n)
 	u.generation++
 }

@@ -155,11 +155,13 @@ func (s *Store) Find(p *header.Packet, part header.Part, size int, found *engine
 
 // find returns the latest session with a first packet, or none.
 func (sh *shard) find(t *tuple, hash uint64, now time.Duration) int32 {
-	n := sh.table.first(hash)
-	for n != none && (sh.entries.at(n).before != *t || sh.entries.at(n).deadline <= now) {
-		n = sh.table.next(n)
+	latest, serial := none, uint64(0)
+	for n, c := sh.table.first(hash); n != none; n = sh.table.next(&c) {
+		if e := sh.entries.at(n); e.before == *t && e.deadline > now && e.serial > serial {
+			latest, serial = n, e.serial
+		}
 	}
-	return n
+	return latest
 }
 
 // entry returns the session that lies at a place, or nil where it has gone; the shard is
@@ -286,7 +288,7 @@ func (s *Store) expire(sh *shard, now time.Duration) (g *gone) {
 // remove takes a session out of its shard.
 func (sh *shard) remove(n int32) {
 	sh.unlink(n)
-	sh.table.remove(n)
+	sh.table.remove(n, sh.entries.at(n).before.hash())
 	sh.entries.at(n).live = false
 	sh.entries.give(n)
 }

@@ -52,79 +52,102 @@ func (t *tuple) hash() uint64 {
 	return mix(t.source.hash(t.destination.hash(rest)), seeds[2])
 }
 
-// A table finds numbers by a hash: several may have the same one.
+// A table finds numbers by a hash: several may have the same one. It is a hash table with open
+// addressing, linear probing, and deletion that moves up what lies behind (D. Knuth, The Art of
+// Computer Programming, 6.4, algorithms L and R): who looks for something touches one line of
+// memory, mostly.
 type table struct {
-	heads []int32 // of the chains, one more than the number; 0 is none
-	links []link  // of each number
+	slots []tableSlot // a power of two, at most half of them in use
 	count int
 }
 
-// A link is the next one of a chain, likewise, and the hash of the number that has it.
-type link struct {
-	next int32
-	mark uint32
+// A tableSlot is one number, one more than it is, or 0 for none, and the half of its hash that says
+// where it belongs.
+type tableSlot struct {
+	mark   uint32
+	number int32
 }
+
+// A cursor is how far a look at the numbers of a hash has come.
+type cursor struct{ at, mark uint32 }
 
 const none = int32(-1)
 
-// first returns the first number of a hash, or none; next goes on behind one.
-func (t *table) first(hash uint64) int32 {
-	if len(t.heads) == 0 {
-		return none
+// first returns the first number of a hash, or none; next goes on behind it.
+func (t *table) first(hash uint64) (int32, cursor) {
+	if len(t.slots) == 0 {
+		return none, cursor{}
 	}
-	return t.from(t.heads[uint32(hash)&uint32(len(t.heads)-1)], uint32(hash))
+	c := cursor{uint32(hash) & t.mask(), uint32(hash)}
+	return t.from(&c), c
 }
 
-func (t *table) next(number int32) int32 { return t.from(t.links[number].next, t.links[number].mark) }
-
-// from returns the first number of a hash from a link on.
-func (t *table) from(at int32, mark uint32) int32 {
-	for at != 0 && t.links[at-1].mark != mark {
-		at = t.links[at-1].next
-	}
-	return at - 1
+func (t *table) next(c *cursor) int32 {
+	c.at = (c.at + 1) & t.mask()
+	return t.from(c)
 }
 
-// add puts a number in front of its chain, so that the latest is found first.
+func (t *table) mask() uint32 { return uint32(len(t.slots) - 1) }
+
+// from returns the first number of a hash from a slot on.
+func (t *table) from(c *cursor) int32 {
+	for {
+		s := t.slots[c.at]
+		if s.number == 0 {
+			return none
+		}
+		if s.mark == c.mark {
+			return s.number - 1
+		}
+		c.at = (c.at + 1) & t.mask()
+	}
+}
+
+// add adds a number behind those that its hash has.
 func (t *table) add(number int32, hash uint64) {
-	if 2*t.count >= len(t.heads) {
+	if 2*t.count >= len(t.slots) {
 		t.grow()
 	}
-	for int(number) >= len(t.links) {
-		t.links = append(t.links, link{})
-	}
-	t.links[number].mark = uint32(hash)
-	t.push(number)
+	t.put(tableSlot{uint32(hash), number + 1})
 	t.count++
 }
 
-func (t *table) push(number int32) {
-	head := &t.heads[t.links[number].mark&uint32(len(t.heads)-1)]
-	t.links[number].next, *head = *head, number+1
+func (t *table) put(s tableSlot) {
+	at := s.mark & t.mask()
+	for t.slots[at].number != 0 {
+		at = (at + 1) & t.mask()
+	}
+	t.slots[at] = s
 }
 
-// grow doubles the chains; those of one chain stay in their order.
+// grow makes the table twice as large. What has one hash stays in its order: it is put again from
+// behind a gap on.
 func (t *table) grow() {
-	old := t.heads
-	t.heads = make([]int32, max(64, 2*len(old)))
-	var chain []int32
-	for _, at := range old {
-		chain = chain[:0]
-		for ; at != 0; at = t.links[at-1].next {
-			chain = append(chain, at-1)
-		}
-		for i := len(chain) - 1; i >= 0; i-- {
-			t.push(chain[i])
+	old := t.slots
+	t.slots = make([]tableSlot, max(64, 2*len(old)))
+	gap := 0
+	for gap < len(old) && old[gap].number != 0 {
+		gap++
+	}
+	for i := range old {
+		if s := old[(gap+i)%len(old)]; s.number != 0 {
+			t.put(s)
 		}
 	}
 }
 
-// remove takes a number out.
-func (t *table) remove(number int32) {
-	at := &t.heads[t.links[number].mark&uint32(len(t.heads)-1)]
-	for *at != number+1 {
-		at = &t.links[*at-1].next
+// remove takes a number out that was added with a hash.
+func (t *table) remove(number int32, hash uint64) {
+	at := uint32(hash) & t.mask()
+	for t.slots[at].number != number+1 {
+		at = (at + 1) & t.mask()
 	}
-	*at = t.links[number].next
+	for next := (at + 1) & t.mask(); t.slots[next].number != 0; next = (next + 1) & t.mask() {
+		// It may move up unless it belongs behind the gap.
+		if home := t.slots[next].mark & t.mask(); (next-home)&t.mask() >= (next-at)&t.mask() {
+			t.slots[at], at = t.slots[next], next
+		}
+	}
+	t.slots[at] = tableSlot{}
 	t.count--
 }
