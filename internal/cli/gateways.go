@@ -21,7 +21,7 @@ import (
 
 // onlyFlag names one of the running gateways.
 func onlyFlag(set *flag.FlagSet, o *options) {
-	set.StringVar(&o.gateway, "gateway", "", "only this `GATEWAY`")
+	set.StringVar(&o.gateway, "gateway", "", "only these `GATEWAYS`, with commas between several")
 }
 
 // untilInterrupt returns a context that ends with ^C or SIGTERM.
@@ -46,14 +46,17 @@ func (c *call) client(g *network.Gateway) (*gateway.Client, error) {
 	return gateway.NewClient(g.Name, e)
 }
 
-// clients returns what asks the gateways of a network, or the one of -gateway: those with a
+// clients returns what asks the gateways of a network, or those of -gateway: those with a
 // control: in the file, and those that run on this machine in the usual place.
 func (c *call) clients(n *network.Network) ([]*gateway.Client, error) {
 	var list []*gateway.Client
-	var names, wrongs []string
+	var names, wrongs, wanted []string
+	if c.options.gateway != "" {
+		wanted = strings.Split(c.options.gateway, ",")
+	}
 	for _, g := range n.Gateways {
 		names = append(names, g.Name)
-		if c.options.gateway != "" && g.Name != c.options.gateway {
+		if wanted != nil && !slices.Contains(wanted, g.Name) {
 			continue
 		}
 		client, err := c.client(g)
@@ -71,11 +74,14 @@ func (c *call) clients(n *network.Network) ([]*gateway.Client, error) {
 		}
 		list = append(list, client)
 	}
+	for _, name := range wanted {
+		if !slices.Contains(names, name) {
+			return nil, fmt.Errorf("-gateway %s: there is no such gateway%s", name, netfile.DidYouMean(name, names))
+		}
+	}
 	switch {
 	case len(wrongs) > 0:
-		return nil, errors.New(strings.Join(wrongs, "; "))
-	case len(list) == 0 && c.options.gateway != "":
-		return nil, fmt.Errorf("-gateway %s: there is no such gateway%s", c.options.gateway, netfile.DidYouMean(c.options.gateway, names))
+		return nil, errors.New(strings.Join(wrongs, "; ") + "; -gateway names those that are meant")
 	case len(list) == 0:
 		return nil, fmt.Errorf("no gateway of %s has a control:, and none runs on this machine in the usual place; say where they are asked, as control: {socket: %s.sock}", c.path(), n.Gateways[0].Name)
 	}
