@@ -87,6 +87,9 @@ func TestRandomNetworksFareAsTraced(t *testing.T) {
 
 // Lists so long that they become trees find the same rules.
 func TestLongListsFareAsTraced(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it sends hundreds of connections")
+	}
 	for seed, text := range []string{gen.Large(1, 60), gen.Tangled(2, 40)} {
 		cases := proved(t, text, text, uint64(seed), 150)
 		for _, line := range unexplained(cases) {
