@@ -149,11 +149,14 @@ func (k *Kernel) Use(g *engine.Gateway) error {
 		return err
 	}
 	k.current.Store(g)
+	// It is in force by now, whatever goes wrong besides.
 	if err := k.beginCounting(g); err != nil {
-		return err
+		k.Trouble(err)
 	}
 	if g.Handling.RestartsOnApply {
-		return k.machine.EndSessions()
+		if err := k.machine.EndSessions(); err != nil {
+			k.Trouble(err)
+		}
 	}
 	return nil
 }
