@@ -60,7 +60,7 @@ func (w *Walk) goesOn() bool {
 // Sends sends another packet of the connection that was walked last, from the client or, back,
 // from where it was delivered, through gateways that remember it. It reports whether it arrives.
 func (w *Walk) Sends(part header.Part, back bool, size int) bool {
-	if len(w.legs) == 0 || w.visit.flow.region != nil {
+	if len(w.legs) == 0 || !w.visit.flow.isOne() {
 		return false
 	}
 	l := w.legs[0]

@@ -92,8 +92,10 @@ func (v *visit) hide(rule *network.Rule, from pools, ports header.Ports, final h
 	if other || v.flow.protocol().Numbered() && !keeps {
 		v.flow.setPort(flowset.SourcePort, grant.Port)
 	}
-	e := v.note(StepSource, HidesSource, rule)
-	e.Before, e.Flag = before, other
+	if v.log.Keeps {
+		e := v.note(StepSource, HidesSource, rule)
+		e.Before, e.Flag, e.Count = before, other, int(min(v.lease.Pool.Size(), 2))
+	}
 	return true
 }
 

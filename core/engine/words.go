@@ -92,13 +92,18 @@ var words = [...]wording{
 	ChangesSource: {label: "source", by: true, text: func(e *Event) string { return e.Before.From() + " -> " + e.After.From() }},
 	HidesSource: {label: "source", by: true, text: func(e *Event) string {
 		text := e.Before.From() + " -> " + e.After.From()
-		if e.Flag {
-			text += otherChoice(e)
+		switch several := e.Count > 1; {
+		case several && e.Flag:
+			return text + otherChoice("address and "+portWord(e))
+		case several:
+			return text + otherChoice("address")
+		case e.Flag:
+			return text + otherChoice(portWord(e))
 		}
 		return text
 	}},
 	OtherPort: {label: "source", text: func(e *Event) string {
-		return e.Before.From() + " -> " + e.After.From() + ": an earlier session leaves just so" + otherChoice(e)
+		return e.Before.From() + " -> " + e.After.From() + ": an earlier session leaves just so" + otherChoice(portWord(e))
 	}},
 	NoneFree: {label: "source", by: true, text: fixed("none is free"), why: say("Every address and port of %s is taken by other sessions.", func(e *Event) []any { return []any{e.Rule.Name} })},
 	NotTold: {label: "source", by: true, text: fixed("none is free"), why: say("An earlier session goes from %s to %s already, and %s can't tell the answers apart.",
@@ -221,13 +226,15 @@ func prefixText(p netip.Prefix) string {
 	return p.String()
 }
 
-// otherChoice says that a port that was chosen need not be the one another gateway takes.
-func otherChoice(e *Event) string {
-	what := "port"
+// otherChoice says that what was chosen need not be what another gateway takes: of a pool of
+// several addresses one by a hash, and where a port is taken, any other.
+func otherChoice(what string) string { return "; another gateway may choose another " + what }
+
+func portWord(e *Event) string {
 	if e.After.Protocol == header.ICMP {
-		what = "identifier"
+		return "identifier"
 	}
-	return "; another gateway may choose another " + what
+	return "port"
 }
 
 func unmatchedWhy(e *Event) []string {

@@ -140,6 +140,8 @@ func (s *State) connect(synchronous string, readOnly bool) (*sql.DB, error) {
 	values := url.Values{"_pragma": {"busy_timeout(10000)", "synchronous(" + synchronous + ")"}}
 	if readOnly {
 		values.Set("mode", "ro")
+	} else { // a transaction that reads first waits for its turn to write as well, instead of failing
+		values.Set("_txlock", "immediate")
 	}
 	absolute, err := filepath.Abs(s.path)
 	if err != nil {
