@@ -110,6 +110,7 @@ var settings = map[string]string{
 	"ipv4/tcp_reflect_tos":             "1",
 	"ipv4/tcp_syn_retries":             "1",
 	"ipv4/ip_local_port_range":         "61000 64999",
+	"ipv4/ping_group_range":            "0 0", // who is root there may ping
 
 	"netfilter/nf_conntrack_acct":      "1",
 	"netfilter/nf_conntrack_timestamp": "1",

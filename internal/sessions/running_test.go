@@ -72,7 +72,7 @@ func TestWhatAConnectionCarriesIsCounted(t *testing.T) {
 			}
 		}
 	}
-	if !testing.Short() && (carried < 15 || itself < 3) {
+	if !testing.Short() && *networks >= 150 && (carried < 15 || itself < 3) {
 		t.Errorf("only %d connections carried something, %d of them to a gateway itself", carried, itself)
 	}
 }
