@@ -50,7 +50,9 @@ func (w *Walk) goesOn() bool {
 	w.goes(header.Continues)
 	w.passages = w.passages[:0]
 	w.visit.flow.become(&l.sent, false)
+	told := len(w.log.Events)
 	if at := w.carry(w.send(l.from)); at.kind != ended {
+		w.log.Events = w.log.Events[:told] // it goes the way of the first, which is told already
 		return true
 	}
 	w.verdict.Outcome = Unanswered

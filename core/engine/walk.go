@@ -341,9 +341,7 @@ func (w *Walk) ask(v *visit) {
 		v.decision.way = v.wayBy(d.Out, d.Via)
 	}
 	v.out = d.Out
-	if v.part != header.Continues { // the third packet goes the way of the first
-		v.note(StepLeave, Passes, nil).Before = v.before.Packet
-	}
+	v.note(StepLeave, Passes, nil).Before = v.before.Packet
 }
 
 // wayBy returns the way that leaves by an interface to a next hop.
