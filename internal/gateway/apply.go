@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
@@ -207,12 +209,24 @@ const mostFor = 30 * 24 * time.Hour
 // mostText is how long an author's name or a note may be, in bytes.
 const mostText = 500
 
+// plainText refuses names and notes that are long, or that would do something to the terminal on
+// which somebody reads them.
+func plainText(texts ...string) error {
+	for _, text := range texts {
+		if len(text) > mostText || !utf8.ValidString(text) || strings.ContainsFunc(text, unicode.IsControl) {
+			return &refused{http.StatusBadRequest, fmt.Sprintf("a name or a note is plain text of at most %d bytes, on one line", mostText), nil}
+		}
+	}
+	return nil
+}
+
 // Commit puts what was prepared into force. When it returns without an error, that is so, also
 // after a restart.
 func (s *Service) Commit(c Commit) (Committed, error) {
+	if err := plainText(c.Author, c.Note); err != nil {
+		return Committed{}, err
+	}
 	switch back := seconds(c.For); {
-	case len(c.Author) > mostText || len(c.Note) > mostText:
-		return Committed{}, &refused{http.StatusBadRequest, fmt.Sprintf("a name or a note has at most %d bytes", mostText), nil}
 	case c.For < 0 || c.For > mostFor.Seconds() || c.For > 0 && back < time.Second:
 		return Committed{}, &refused{http.StatusBadRequest, "it can go back by itself after 1s to 30d", nil}
 	}
@@ -350,8 +364,8 @@ func (s *Service) goBack(to int, note string) error {
 func (s *Service) Undo(u Undo) error {
 	s.changing.Lock()
 	defer s.changing.Unlock()
-	if len(u.Note) > mostText {
-		return &refused{http.StatusBadRequest, fmt.Sprintf("a note has at most %d bytes", mostText), nil}
+	if err := plainText(u.Note); err != nil {
+		return err
 	}
 	if s.number() != u.Revision || u.Revision == 0 {
 		return &refused{http.StatusConflict, fmt.Sprintf("revision %d is not in force", u.Revision), nil}

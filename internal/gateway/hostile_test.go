@@ -69,6 +69,8 @@ func TestRudeCallersKeepNobodyWaiting(t *testing.T) {
 		{"POST", "/v1/commit", `{"token": "x"} {}`, http.StatusBadRequest},
 		{"POST", "/v1/commit", `{"token": "x", "for": 1e300}`, http.StatusBadRequest},
 		{"POST", "/v1/commit", `{"token": "x", "author": "` + strings.Repeat("x", 501) + `"}`, http.StatusBadRequest},
+		{"POST", "/v1/commit", `{"token": "x", "note": "\u001b[2J"}`, http.StatusBadRequest},
+		{"POST", "/v1/undo", `{"revision": 1, "note": "a\nb"}`, http.StatusBadRequest},
 		{"POST", "/v1/prepare", `{"base": 1}`, http.StatusBadRequest},
 		{"POST", "/v1/prepare", strings.Repeat("[", 100_000), http.StatusBadRequest},
 		{"POST", "/v1/packets", `[{"in": "nowhere", "part": "begins", "packet": {"protocol": "tcp", "source": "203.0.113.7", "destination": "198.51.100.18"}}]`, http.StatusConflict},
