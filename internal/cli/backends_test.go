@@ -4,8 +4,11 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"net"
+	"net/http"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"syscall"
@@ -161,5 +164,47 @@ func TestWhatIsWatchedIsShownAnew(t *testing.T) {
 		if n := strings.Count(out.String(), want); n < 2 || n > 4 {
 			t.Errorf("%s: shown %d times in 2.5 s\n%s", command, n, out.String())
 		}
+	}
+}
+
+// Where a gateway fails to commit what it was ready for, those before it go back.
+func TestWhereOneFailsInBetweenTheOthersGoBack(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	two := strings.Replace(strings.Replace(edge, "serves: [https]", "gateway: rim, serves: [https]", 1), "gateways:\n", `gateways:
+  keep:
+    control: {socket: keep.sock}
+    interfaces:
+      up: {address: 10.61.24.2/28, zone: yard}
+    routes: [{to: default, via: 10.61.24.1}]
+`, 1)
+	write(t, folder, "hollowbridge.yaml", two)
+	started(t, folder, "hollowbridge gateway keep -state state -on simulated")
+	listener, err := net.Listen("unix", filepath.Join(folder, "rim.sock"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	go http.Serve(listener, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/v1/status":
+			fmt.Fprint(w, `{"gateway": "rim", "on": "kernel", "revision": null}`)
+		case "/v1/prepare":
+			fmt.Fprint(w, `{"token": "x", "notes": [], "first": []}`)
+		default:
+			w.WriteHeader(http.StatusInternalServerError)
+			fmt.Fprint(w, `{"error": "the kernel does not take the rules"}`)
+		}
+	}))
+	r := run(t, folder, "apply", "-yes")
+	if r.status != 2 || !strings.Contains(r.err, "keep is back at what it ran before") || !strings.Contains(r.err, "rim: the kernel does not take the rules") || strings.Contains(r.out, "applied") {
+		t.Errorf("%+v", r)
+	}
+	r = run(t, folder, "history", "-gateway", "keep")
+	if !strings.Contains(spaced(r.out), "2 *") || !strings.Contains(r.out, "rim did not follow") || !strings.Contains(r.out, "empty") {
+		t.Errorf("%+v", r)
+	}
+	if r := run(t, folder, "hits", "-gateway", "keep"); !strings.Contains(r.out, "0 rules, 0 never hit") {
+		t.Errorf("%+v", r)
 	}
 }
