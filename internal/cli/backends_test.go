@@ -175,14 +175,7 @@ func TestWhatIsWatchedIsShownAnew(t *testing.T) {
 func TestWhereOneFailsInBetweenTheOthersGoBack(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()
-	two := strings.Replace(strings.Replace(edge, "serves: [https]", "gateway: rim, serves: [https]", 1), "gateways:\n", `gateways:
-  keep:
-    control: {socket: keep.sock}
-    interfaces:
-      up: {address: 10.61.24.2/28, zone: yard}
-    routes: [{to: default, via: 10.61.24.1}]
-`, 1)
-	write(t, folder, "hollowbridge.yaml", two)
+	write(t, folder, "hollowbridge.yaml", twoEdges)
 	started(t, folder, "hollowbridge gateway keep -state state -on simulated")
 	listener, err := net.Listen("unix", filepath.Join(folder, "rim.sock"))
 	if err != nil {

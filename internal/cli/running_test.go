@@ -32,6 +32,15 @@ gateways:
     filter: [{allow: web, from: outside, to: archive, service: https, log: true}]
 `
 
+// twoEdges is edge with another gateway on its yard, which stands first.
+var twoEdges = strings.Replace(strings.Replace(edge, "serves: [https]", "gateway: rim, serves: [https]", 1), "gateways:\n", `gateways:
+  keep:
+    control: {socket: keep.sock}
+    interfaces:
+      up: {address: 10.61.24.2/28, zone: yard}
+    routes: [{to: default, via: 10.61.24.1}]
+`, 1)
+
 // A gateway that is killed at any moment, while it is applied to and sent connections, has all
 // that was said to be applied, in its order, and starts again.
 func TestKilledAtAnyMomentNothingIsLost(t *testing.T) {
@@ -106,14 +115,7 @@ func TestKilledAtAnyMomentNothingIsLost(t *testing.T) {
 func TestAllGatewaysOrNone(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()
-	two := strings.Replace(strings.Replace(edge, "serves: [https]", "gateway: rim, serves: [https]", 1), "gateways:\n", `gateways:
-  keep:
-    control: {socket: keep.sock}
-    interfaces:
-      up: {address: 10.61.24.2/28, zone: yard}
-    routes: [{to: default, via: 10.61.24.1}]
-`, 1)
-	write(t, folder, "hollowbridge.yaml", two)
+	write(t, folder, "hollowbridge.yaml", twoEdges)
 	started(t, folder, "hollowbridge gateway keep -state state-keep -on simulated")
 	r := run(t, folder, "apply", "-yes")
 	if r.status != 2 || !strings.Contains(r.err, "rim is not running") {
@@ -125,7 +127,7 @@ func TestAllGatewaysOrNone(t *testing.T) {
 	}
 	rim.Process.Kill()
 	rim.Wait()
-	write(t, folder, "hollowbridge.yaml", two+"# more\n")
+	write(t, folder, "hollowbridge.yaml", twoEdges+"# more\n")
 	if r := run(t, folder, "apply", "-yes"); r.status != 2 {
 		t.Error(r)
 	}

@@ -46,6 +46,24 @@ func sent(t *testing.T, e *engine.Engine, from, to string, service header.Servic
 	return c
 }
 
+// collect hands on what comes, until there is an error; then it closes ended.
+func collect[T any](next func() ([]T, error)) (each chan T, ended chan struct{}) {
+	each, ended = make(chan T, 100), make(chan struct{})
+	go func() {
+		defer close(ended)
+		for {
+			list, err := next()
+			if err != nil {
+				return
+			}
+			for _, one := range list {
+				each <- one
+			}
+		}
+	}()
+	return each, ended
+}
+
 // What the kernel remembers of connections is what was sent, of each protocol and family: both
 // sides of the translation, the way it came, and what passed; and it forgets what it is told to.
 func TestTheKernelsConnectionsAreThoseThatWereSent(t *testing.T) {
@@ -65,20 +83,7 @@ func TestTheKernelsConnectionsAreThoseThatWereSent(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	began := make(chan kernel.Change, 100)
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
-		for {
-			list, err := w.Next()
-			if err != nil {
-				return
-			}
-			for _, c := range list {
-				began <- c
-			}
-		}
-	}()
+	began, ended := collect(w.Next)
 	listener, err := kernel.Listen(space)
 	if err != nil {
 		t.Fatal(err)
@@ -86,20 +91,7 @@ func TestTheKernelsConnectionsAreThoseThatWereSent(t *testing.T) {
 	if _, err := kernel.Listen(space); err == nil || !strings.Contains(err.Error(), "does another gateway run") {
 		t.Errorf("two read one log: %v", err)
 	}
-	lines := make(chan kernel.Line, 100)
-	read := make(chan struct{})
-	go func() {
-		defer close(read)
-		for {
-			list, err := listener.Next()
-			if err != nil {
-				return
-			}
-			for _, line := range list {
-				lines <- line
-			}
-		}
-	}()
+	lines, read := collect(listener.Next)
 	tcp, udp := header.ServiceAt(header.TCP, 443), header.ServiceAt(header.UDP, 514)
 	cases := []struct {
 		connection engine.Connection
