@@ -122,8 +122,8 @@ func TestCommandsDoTheSameOnBothBackends(t *testing.T) {
 			s.want("hollowbridge sessions -service https", ":40000 198.51.100.18 tcp/443", "= 10.61.24.5:443", "outside>yard", "closing", "web", "5 sessions")
 			s.want("hollowbridge sessions -to archive -port 40003", ":40003 198.51.100.18 tcp/443", "1 session")
 			s.want("hollowbridge hits", "nat 1 port-forward web 5 5 0", "filter 1 allow web 5 5 0", "2 rules, 0 never hit")
-			s.want("hollowbridge log -rule filter/web", "passes filter/web fibre", "tcp/443")
-			s.want("hollowbridge log -outcome itself", "itself - fibre", "192.0.2.9:4000", "198.51.100.18 tcp/22")
+			s.want("hollowbridge log -rule filter/web", "passes filter/web fibre", "tcp/443", "(the rule says allow)")
+			s.want("hollowbridge log -outcome itself", "itself - fibre", "192.0.2.9:4000", "198.51.100.18 tcp/22", "(nothing redirects it")
 			s.want("hollowbridge log -sum", "outcomes", "passes 5", "itself 2", "not open tcp/22 2")
 			s.want("hollowbridge apply -yes -dry-run -f next.yaml", "against rim@1", "closes", "5 sessions go on that the new rules would not have made so", "nothing is changed")
 			s.want("hollowbridge apply -yes -note closed -by ada -f next.yaml", "applied rim runs revision 2")
@@ -140,6 +140,12 @@ func TestCommandsDoTheSameOnBothBackends(t *testing.T) {
 			s.want("hollowbridge log -trial nat/web -for 1m", "rim logs nat/web until")
 			s.want("hollowbridge send internet rim:fibre https -sport 42000", "")
 			s.want("hollowbridge log -rule web -top 5", ":42000")
+			s.want("hollowbridge send 192.0.2.33 rim:fibre https -count 2 -bytes 60000", "2 ", "2 connections sent")
+			s.want("hollowbridge sessions -from 192.0.2.33", "192.0.2.33:4000", "kB", "kB", "2 sessions")
+			if name == "kernel" { // a shell
+				s.want("hollowbridge send 192.0.2.33 rim:fibre https -sport 43000 -count 3 -hold -bytes 3000 >held 2>&1 & /bin/sleep 1; "+program+" sessions -from 192.0.2.33 -port 43001; kill $!; wait; /bin/cat held",
+					"192.0.2.33:43001", "established", "1 session", "3 connections are open", "3 connections sent")
+			}
 			s.want("hollowbridge hits -reset", "rim counts from nothing")
 			s.want("hollowbridge hits -never", "2 rules, 2 never hit")
 		})

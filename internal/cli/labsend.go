@@ -6,13 +6,16 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hollowbridge/core/engine"
@@ -28,9 +31,14 @@ const labSocket = "lab"
 // labWait is how long a connection that nobody answers is waited for.
 const labWait = 500 * time.Millisecond
 
+// mostHeldInLab is how many connections a lab holds open: each needs a socket at both ends.
+const mostHeldInLab = 400
+
 // A labAsk is connections that the lab is to send, and a labTold what became of them.
 type labAsk struct {
 	Packets []gateway.Packet `json:"packets"`
+	Bytes   int              `json:"bytes"` // that each carries, half of them back
+	Hold    bool             `json:"hold"`  // until the asker goes away
 }
 
 type labTold struct {
@@ -52,15 +60,29 @@ func (r *runningLab) serveSends(n *network.Network, trouble func(error)) error {
 	}
 	e := engine.Compile(n, nil)
 	var sending sync.Mutex // the numbers of connections are those of one call at a time
+	var held atomic.Int64
 	server := &http.Server{ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		var ask labAsk
-		if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, 1<<20)).Decode(&ask); err != nil || len(ask.Packets) > lab.MostNumbers {
+		if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, 1<<20)).Decode(&ask); err != nil || len(ask.Packets) > lab.MostNumbers || ask.Bytes < 0 || ask.Bytes > mostCarried {
 			http.Error(w, "not understood", http.StatusBadRequest)
 			return
 		}
+		if ask.Hold {
+			defer held.Add(-int64(len(ask.Packets)))
+			if held.Add(int64(len(ask.Packets))) > mostHeldInLab {
+				http.Error(w, fmt.Sprintf("the lab holds %d connections open at most", mostHeldInLab), http.StatusTooManyRequests)
+				return
+			}
+		}
 		sending.Lock()
-		defer sending.Unlock()
-		json.NewEncoder(w).Encode(labTold{r.sendAll(e, ask.Packets)}) // whoever asked may be gone
+		answers, open := r.sendAll(q.Context(), e, &ask)
+		sending.Unlock()
+		defer closeAll(open)
+		json.NewEncoder(w).Encode(labTold{answers}) // whoever asked may be gone
+		if ask.Hold {
+			http.NewResponseController(w).Flush()
+			<-q.Context().Done()
+		}
 	})}
 	r.sends = server
 	r.serving.Go(func() {
@@ -71,11 +93,13 @@ func (r *runningLab) serveSends(n *network.Network, trouble func(error)) error {
 	return nil
 }
 
-// sendAll sends connections at once, each from where its source is.
-func (r *runningLab) sendAll(e *engine.Engine, packets []gateway.Packet) []labAnswer {
-	answers := make([]labAnswer, len(packets))
+// sendAll sends connections at once, each from where its source is, and returns those that are
+// to be held.
+func (r *runningLab) sendAll(ctx context.Context, e *engine.Engine, ask *labAsk) ([]labAnswer, []*lab.Opened) {
+	answers := make([]labAnswer, len(ask.Packets))
+	open := make([]*lab.Opened, len(ask.Packets))
 	var sending sync.WaitGroup
-	for i, packet := range packets {
+	for i, packet := range ask.Packets {
 		p, err := packet.Header()
 		c := engine.Connection{Packet: p, Moment: network.MomentAt(time.Now())}
 		if err == nil {
@@ -85,16 +109,39 @@ func (r *runningLab) sendAll(e *engine.Engine, packets []gateway.Packet) []labAn
 			answers[i].Error = err.Error()
 			continue
 		}
-		sending.Go(func() {
-			got := r.Send(c, i+1, labWait)
-			answers[i] = labAnswer{Answer: got.Answer.String(), By: got.By, Code: got.Code}
-			if got.Err != nil {
-				answers[i].Error = got.Err.Error()
-			}
-		})
+		sending.Go(func() { open[i], answers[i] = r.sendOne(ctx, c, i+1, ask) })
 	}
 	sending.Wait()
-	return answers
+	return answers, slices.DeleteFunc(open, func(o *lab.Opened) bool { return o == nil })
+}
+
+// sendOne sends a connection and what it carries. It returns it where it is to be held.
+func (r *runningLab) sendOne(ctx context.Context, c engine.Connection, number int, ask *labAsk) (*lab.Opened, labAnswer) {
+	opened, got := r.Open(c, number, labWait)
+	told := labAnswer{Answer: got.Answer.String(), By: got.By, Code: got.Code}
+	err := got.Err
+	if got.Answer == lab.Answered {
+		for left := ask.Bytes / 2; left > 0 && err == nil && ctx.Err() == nil; left -= carriedAtOnce {
+			err = opened.Carry(min(left, carriedAtOnce))
+		}
+	}
+	if err != nil {
+		told.Error = err.Error()
+	}
+	if opened != nil && (!ask.Hold || got.Answer != lab.Answered) {
+		opened.Close()
+		opened = nil
+	}
+	return opened, told
+}
+
+// carriedAtOnce is how many bytes go before somebody looks whether the asker is still there.
+const carriedAtOnce = 1 << 20
+
+func closeAll(open []*lab.Opened) {
+	for _, o := range open {
+		o.Close()
+	}
 }
 
 // inLab returns what asks the lab that this command runs in; ok is false where it runs in none.
@@ -121,7 +168,7 @@ func (s *sending) sendInLab(ctx context.Context, client *http.Client) error {
 			case <-time.After(time.Until(begun.Add(time.Duration(first) * time.Second / time.Duration(rate)))):
 			}
 		}
-		var ask labAsk
+		ask := labAsk{Bytes: s.options.bytes, Hold: s.options.hold}
 		for i := range most {
 			ask.Packets = append(ask.Packets, gateway.PacketOf(s.connection(first+i).Packet))
 		}
@@ -146,7 +193,15 @@ func (s *sending) askLab(ctx context.Context, client *http.Client, ask labAsk) e
 	if err != nil {
 		return fmt.Errorf("the lab: %w", err)
 	}
-	defer response.Body.Close()
+	if ask.Hold {
+		s.holding = append(s.holding, response.Body)
+	} else {
+		defer response.Body.Close()
+	}
+	if response.StatusCode != http.StatusOK {
+		text, _ := io.ReadAll(io.LimitReader(response.Body, 1000))
+		return fmt.Errorf("the lab: %s", strings.TrimSpace(string(text)))
+	}
 	var told labTold
 	if err := json.NewDecoder(response.Body).Decode(&told); err != nil {
 		return fmt.Errorf("the lab: %w", err)
@@ -161,6 +216,9 @@ func (s *sending) askLab(ctx context.Context, client *http.Client, ask labAsk) e
 		}
 		if a.Answer == lab.Answered.String() {
 			s.reached++
+			if ask.Hold {
+				s.open++
+			}
 		}
 		s.outcomes[text]++
 	}

@@ -20,7 +20,7 @@ var logCommand = &command{
 	name:    "log",
 	summary: "shows what the gateways wrote down: connections, and what was applied",
 	help: `Shows the events of the running gateways, a line each, the latest last: number, time, gateway, outcome,
-rule, the interfaces by our name and the machine's, the connection, and what was translated of it.
+rule, the interfaces by our name and the machine's, the connection, what was translated of it, and why.
 What rules with log: true do is written down, and, with logging: {unmatched: true}, what no rule
 matches; both only where logging: {enabled: true} stands. The words from the client's address on
 can stand behind trace.
@@ -139,7 +139,11 @@ func (c *call) printEvent(e *gateway.Event) {
 	if e.Out != "" {
 		way += ">" + ifaceText(e.Out, e.OutDevice)
 	}
-	fmt.Fprintf(c.Out, "%s%s  %-20s  %-18s  %s\n", head, outcome, rule, way, connectionText(e.Before, e.After))
+	line := fmt.Sprintf("%s%s  %-20s  %-18s  %s", head, outcome, rule, way, connectionText(e.Before, e.After))
+	if e.Text != "" {
+		line += "  (" + e.Text + ")"
+	}
+	fmt.Fprintln(c.Out, line)
 }
 
 // ifaceText writes an interface by our name and the machine's, where that is another.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -28,7 +29,8 @@ count up from -sport.
 they end when they are done. What hosts are there and what they answer stands in the network file.
 
 Gateways on the kernel decide about real packets: inside lab, send makes the lab send those, from
-whatever machine FROM is, and says what the clients meet.
+whatever machine FROM is, and says what the clients meet. There the machine that answers sends
+back what comes.
 
 Exit status: 0 all reached, 1 some not, 2 the call, the file or a gateway is wrong.`,
 	flags: func(set *flag.FlagSet, o *options) {
@@ -96,8 +98,8 @@ func runSend(c *call) int {
 		switch {
 		case !ok:
 			return c.failed(fmt.Errorf("%s runs on the kernel, which decides about real packets: send them from a real machine, or in hollowbridge lab", name))
-		case o.hold || o.bytes > 0:
-			return c.misused("in a lab, real connections carry what their services say: -bytes and -hold are for simulated gateways")
+		case o.hold && o.count > mostHeldInLab:
+			return c.misused("-count %d: at most %d are held in a lab", o.count, mostHeldInLab)
 		}
 		send = func(ctx context.Context) error { return s.sendInLab(ctx, client) }
 	}
@@ -106,7 +108,7 @@ func runSend(c *call) int {
 	}
 	took := time.Since(begun)
 	if o.hold && ctx.Err() == nil {
-		fmt.Fprintf(c.Out, "%s open; ^C ends them\n", plural(len(s.held), "connection is", "connections are"))
+		fmt.Fprintf(c.Out, "%s open; ^C ends them\n", plural(s.open, "connection is", "connections are"))
 		c.flush()
 		<-ctx.Done()
 	}
@@ -127,6 +129,8 @@ type sending struct {
 	reached  int
 	example  *engine.Trace
 	held     []*engine.Walk
+	open     int         // of those that are held
+	holding  []io.Closer // what a lab holds connections for
 	failure  error
 }
 
@@ -246,6 +250,7 @@ func (s *sending) one(walk *engine.Walk, number int) bool {
 	s.example = trace
 	if held {
 		s.held = append(s.held, walk)
+		s.open++
 	}
 	return held
 }
@@ -285,6 +290,9 @@ func finish(walk *engine.Walk, protocol header.Protocol) {
 func (s *sending) release() {
 	for _, walk := range s.held {
 		finish(walk, s.first.Packet.Protocol)
+	}
+	for _, h := range s.holding {
+		h.Close()
 	}
 }
 

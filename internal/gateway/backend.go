@@ -56,6 +56,49 @@ func logged(g *network.Gateway, d *engine.Decision) (rule *network.Rule, ok bool
 	return nil, false
 }
 
+// Why a new connection fares as it does, in a few words; the whole of it is in its trace.
+const (
+	noRuleMatches    = "no filter rule matches"
+	nothingRedirects = "nothing redirects it, and the gateway serves nothing there"
+	filterComesAfter = "the filter decides afterwards"
+	filterCameBefore = "the filter has let it through"
+)
+
+// says is what a filter rule says.
+func says(r *network.Rule) string { return "the rule says " + r.Kind }
+
+// stopReasons are those of steps that stop what no rule names.
+var stopReasons = map[engine.StepKind]string{
+	engine.StepArrive:      "its sender is forged, or the interface is down",
+	engine.StepSession:     "there is no room for another session",
+	engine.StepDestination: "the rule has no place for its address",
+	engine.StepItself:      nothingRedirects,
+	engine.StepRoute:       "no route leads there",
+	engine.StepFilter:      noRuleMatches,
+	engine.StepTurnBack:    "it would leave where it came in",
+	engine.StepSource:      "every address and port of the rule is taken",
+	engine.StepLeave:       "nobody has that address",
+}
+
+// why says why a gateway lets a new connection pass that a rule logs, or stops it.
+func why(g *network.Gateway, d *engine.Decision, rule *network.Rule) string {
+	switch {
+	case d.Action == engine.Stops && d.Step == engine.StepFilter && d.Rule != nil:
+		return says(d.Rule)
+	case d.Action == engine.Stops:
+		return stopReasons[d.Step]
+	case d.Permit != nil && d.Permit == rule:
+		return says(rule)
+	case d.Permit != nil:
+		return d.Permit.List() + "/" + d.Permit.Name + " allows it"
+	case d.Action == engine.Takes:
+		return "the gateway serves it"
+	case d.Redirect != nil && g.Handling.ForwardsPermit:
+		return "the forward permits it"
+	}
+	return "its zone is trusted more"
+}
+
 // Outcomes of a new connection besides those of a trace.
 const (
 	Passes     = "passes"     // the gateway lets it through

@@ -7,8 +7,10 @@ import (
 	"math/rand/v2"
 	"net"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 )
@@ -139,6 +141,70 @@ func TestCollectorsGetAllThatIsSent(t *testing.T) {
 		t.Error("it is sent nowhere")
 	}
 	s.send([]Event{randomEvent(random, time.Now())}) // and nobody minds
+}
+
+// A collector that takes nothing holds nobody up: what there is no room for is counted, and what
+// comes once it reads again is sent; likewise when it has gone away and come back.
+func TestSlowCollectorsHoldNobodyUp(t *testing.T) {
+	stream, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Skip(err)
+	}
+	s := newSyslog("rim")
+	defer s.Close()
+	s.to("tcp://" + stream.Addr().String())
+	conn, err := stream.Accept()
+	if err != nil {
+		t.Fatal(err)
+	}
+	e := randomEvent(rand.New(rand.NewPCG(42, 42)), time.Now())
+	const events = 1 << 17
+	begun := time.Now()
+	for range events / 64 {
+		s.send(slices.Repeat([]Event{e}, 64))
+	}
+	if took, status := time.Since(begun), s.status(); took > 5*time.Second || status.Lost == 0 || status.Lost+status.Sent > events {
+		t.Fatalf("%v for %d events that nobody reads: %+v", took, events, status)
+	}
+	reads := func(conn net.Conn) (messages func() int64) {
+		var got atomic.Int64
+		go func() {
+			for r := bufio.NewReader(conn); ; got.Add(1) {
+				count, err := r.ReadString(' ')
+				n, _ := strconv.Atoi(strings.TrimSpace(count))
+				if err != nil || n < 20 || n > 2000 {
+					return
+				}
+				if _, err := r.Discard(n); err != nil {
+					return
+				}
+			}
+		}()
+		return got.Load
+	}
+	soon := func(what string, holds func() bool) {
+		t.Helper()
+		for until := time.Now().Add(10 * time.Second); !holds(); time.Sleep(time.Millisecond) {
+			if time.Now().After(until) {
+				t.Fatalf("%s: %+v", what, s.status())
+			}
+		}
+	}
+	got := reads(conn)
+	soon("what waited comes", func() bool { return got() == s.status().Sent && got()+s.status().Lost == events })
+	conn.Close()
+	stream.Close()
+	soon("its loss is noticed", func() bool { s.send([]Event{e}); return s.status().Trouble != "" })
+	if stream, err = net.Listen("tcp", stream.Addr().String()); err != nil {
+		t.Skip(err)
+	}
+	defer stream.Close()
+	if conn, err = stream.Accept(); err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	got = reads(conn)
+	soon("it is sent to again", func() bool { s.send([]Event{e}); return got() > 10 && s.status().Trouble == "" })
 }
 
 // As many events are kept as are asked for, and for as long, whole blocks of the oldest going

@@ -459,20 +459,28 @@ func (k *Kernel) event(g *engine.Gateway, l *kernel.Line, now time.Time, names m
 	where, name, isRule := strings.Cut(l.Mark, "/")
 	switch {
 	case l.Mark == kernel.ItselfMark:
-		e.Outcome = engine.Itself.String()
+		e.Outcome, e.Text = engine.Itself.String(), nothingRedirects
 	case !isRule:
-		e.Outcome = engine.Dropped.String()
+		e.Outcome, e.Text = engine.Dropped.String(), noRuleMatches
 	default:
 		e.Rule = l.Mark
 	}
 	if where == "nat" {
-		e.Outcome = Translated // what becomes of it later, its rule does not know
+		e.Outcome, e.Text = Translated, filterComesAfter // what becomes of it, its rule does not know
+		if l.Out != 0 {                                  // a rule for the source
+			e.Text = filterCameBefore
+		}
 	}
 	if where == "filter" {
 		for _, r := range g.Filter {
-			if r.Name == name && r.Verb == network.Drop {
+			if r.Name != name {
+				continue
+			}
+			e.Text = says(&r.Rule)
+			switch r.Verb {
+			case network.Drop:
 				e.Outcome = engine.Dropped.String()
-			} else if r.Name == name && r.Verb == network.Reject {
+			case network.Reject:
 				e.Outcome = engine.Rejected.String()
 			}
 		}

@@ -232,6 +232,7 @@ func eventOf(a engine.Arrival, d *engine.Decision, rule *network.Rule, now time.
 	if rule != nil {
 		e.Rule = rule.List() + "/" + rule.Name
 	}
+	e.Text = why(a.In.Gateway, d, rule)
 	return e
 }
 

@@ -283,5 +283,9 @@ func (e *Event) Words() string {
 	if e.Out != "" {
 		way += ", out by " + e.Out
 	}
-	return text + ", " + way
+	text += ", " + way
+	if e.Text != "" {
+		text += ": " + e.Text
+	}
+	return text
 }

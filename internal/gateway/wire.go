@@ -198,7 +198,7 @@ type Event struct {
 	OutDevice string    `json:"out-device"`
 	Before    *Packet   `json:"before"`
 	After     *Packet   `json:"after"`
-	Text      string    `json:"text"` // of what is no connection
+	Text      string    `json:"text"` // of a connection, why; of anything else, what happened
 }
 
 // A Trial logs one rule for a while.

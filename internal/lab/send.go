@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"slices"
@@ -62,7 +63,11 @@ func (s *socket) Read(b []byte) (int, error) {
 	if !s.wait(unix.POLLIN, patience) {
 		return 0, unix.ETIMEDOUT
 	}
-	return unix.Read(s.fd, b)
+	n, err := unix.Read(s.fd, b)
+	if n == 0 && err == nil {
+		return 0, io.EOF
+	}
+	return max(n, 0), err
 }
 
 func (s *socket) Close() error                     { return unix.Close(s.fd) }
@@ -108,21 +113,39 @@ type Result struct {
 // packets are known by a number in the header's class of service (RFC 2474).
 const MostNumbers = 62
 
-// Send sends a connection and waits until it is answered, or for as long. Its number, from 1,
-// is that of no other connection of its protocol that is on its way.
+// Send sends a connection and waits until it is answered, or for as long; then it ends it. Its
+// number, from 1, is that of no other connection of its protocol that is on its way.
 func (l *Lab) Send(c engine.Connection, number int, wait time.Duration) Result {
+	o, r := l.Open(c, number, wait)
+	if o != nil {
+		o.Close()
+	}
+	return r
+}
+
+// An Opened connection is one that was sent and is open still.
+type Opened struct {
+	socket *socket
+	packet header.Packet
+}
+
+// Open is Send, but leaves the connection open. Where it could not be sent, it is nil.
+func (l *Lab) Open(c engine.Connection, number int, wait time.Duration) (*Opened, Result) {
 	if err := l.Watch(); err != nil {
-		return Result{Answer: Unsent, Err: err}
+		return nil, Result{Answer: Unsent, Err: err}
 	}
 	s, err := l.open(c, number)
 	if err != nil {
-		return Result{Answer: Unsent, Err: err}
+		return nil, Result{Answer: Unsent, Err: err}
 	}
-	defer s.Close()
+	return &Opened{s, c.Packet}, l.await(c, s, wait)
+}
+
+// await waits until a connection is answered, or for as long.
+func (l *Lab) await(c engine.Connection, s *socket, wait time.Duration) (r Result) {
 	p := c.Packet
 	until := time.Now().Add(wait)
 	asked, from := false, 0
-	var r Result
 	for {
 		if p.Protocol == header.TCP && !asked && s.wait(unix.POLLOUT, 0) {
 			if code, err := unix.GetsockoptInt(s.fd, unix.SOL_SOCKET, unix.SO_ERROR); err == nil && code == 0 {
@@ -148,6 +171,48 @@ func (l *Lab) Send(c engine.Connection, number int, wait time.Duration) Result {
 	}
 	return r
 }
+
+// MostInPacket is how many bytes a packet of a connection carries at most.
+const MostInPacket = 1400
+
+// Carry sends bytes over a connection that was answered, and waits for the machine behind it to
+// send as many back, packet for packet. Of a protocol without ports, nobody answers but pings.
+func (o *Opened) Carry(bytes int) error {
+	p := o.packet
+	for left := bytes; left > 0; left -= MostInPacket {
+		data := make([]byte, min(left, MostInPacket))
+		if isRaw(p.Protocol) || p.Protocol == header.ICMP {
+			head := firstOf(p)
+			if p.Protocol == header.ICMP {
+				head = ping(p)
+			}
+			if err := o.socket.node.do(func() error { return unix.Sendto(o.socket.fd, append(head, data...), 0, sockaddr(p.Destination, 0)) }); err != nil {
+				return err
+			}
+			continue
+		}
+		if _, err := o.socket.Write(data); err != nil {
+			return fmt.Errorf("%s: the connection breaks: %w", p.To(), err)
+		}
+		if err := o.readBack(data); err != nil {
+			return fmt.Errorf("%s: the answer stays out: %w", p.To(), err)
+		}
+	}
+	return nil
+}
+
+// readBack reads an answer that is as long as what was sent.
+func (o *Opened) readBack(data []byte) error {
+	if o.packet.Protocol == header.UDP { // one packet
+		_, err := o.socket.Read(data)
+		return err
+	}
+	_, err := io.ReadFull(o.socket, data)
+	return err
+}
+
+// Close ends the connection.
+func (o *Opened) Close() error { return o.socket.Close() }
 
 // told looks in what the client's machine has seen, from a place on, for what it was told.
 func (l *Lab) told(c engine.Connection, s *socket, from *int) (r Result, ok bool) {
@@ -281,7 +346,8 @@ func (l *Lab) open(c engine.Connection, number int) (*socket, error) {
 	return s, nil
 }
 
-// ping is an echo request (RFC 792, RFC 4443), whose identifier is the source port.
+// ping is an echo request (RFC 792, RFC 4443), behind which zeros may follow; its identifier
+// is the source port.
 func ping(p header.Packet) []byte {
 	b := make([]byte, 12)
 	b[0] = 8

@@ -3,6 +3,7 @@ package lab
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"slices"
@@ -24,6 +25,10 @@ type station struct {
 	tcp  []net.Listener
 	udp  []*net.UDPConn
 	wait sync.WaitGroup
+
+	mutex  sync.Mutex
+	open   map[net.Conn]bool // connections that are answered
+	closed bool
 }
 
 // patience is how long a station waits for a client, or for another machine.
@@ -117,7 +122,34 @@ func (s *station) close() {
 	for _, u := range s.udp {
 		u.Close()
 	}
+	s.mutex.Lock()
+	s.closed = true
+	for conn := range s.open {
+		conn.Close()
+	}
+	s.mutex.Unlock()
 	s.wait.Wait()
+}
+
+// keep notes a connection that is open, which close ends; not where it was called already.
+func (s *station) keep(conn net.Conn) bool {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	if s.closed {
+		conn.Close()
+		return false
+	}
+	if s.open == nil {
+		s.open = map[net.Conn]bool{}
+	}
+	s.open[conn] = true
+	return true
+}
+
+func (s *station) forget(conn net.Conn) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	delete(s.open, conn)
 }
 
 func (s *station) serve(listener net.Listener, relay int) {
@@ -127,15 +159,19 @@ func (s *station) serve(listener net.Listener, relay int) {
 		if err != nil {
 			return
 		}
+		if !s.keep(conn) {
+			return
+		}
 		s.wait.Add(1)
 		go func() {
 			defer s.wait.Done()
+			defer s.forget(conn)
 			s.answer(conn.(*net.TCPConn), relay)
 		}()
 	}
 }
 
-// answer sends back the first byte, or what the relay's target sends back for it.
+// answer sends back the first byte, where a relay's target sends it back, and then whatever comes.
 func (s *station) answer(conn *net.TCPConn, relay int) {
 	defer conn.Close()
 	conn.SetLinger(0)
@@ -146,7 +182,8 @@ func (s *station) answer(conn *net.TCPConn, relay int) {
 	}
 	if relay < 0 || s.handOn("tcp", conn.LocalAddr().(*net.TCPAddr).AddrPort().Port(), relay, b) {
 		conn.Write(b)
-		conn.Read(b) // until the client closes
+		conn.SetDeadline(time.Time{})
+		io.Copy(conn, conn) // until the client closes, or the station
 	}
 }
 
@@ -212,18 +249,21 @@ func (s *station) dial(protocol string, to netip.Addr, port uint16, b []byte) bo
 
 func (s *station) servePackets(conn *net.UDPConn, relay int) {
 	defer s.wait.Done()
-	buffer, oob := make([]byte, 64), make([]byte, 256)
+	buffer, oob := make([]byte, MostInPacket), make([]byte, 256)
 	for {
 		n, oobn, _, from, err := conn.ReadMsgUDPAddrPort(buffer, oob)
 		if err != nil {
 			return
+		}
+		if n == 0 {
+			continue
 		}
 		data, control := slices.Clone(buffer[:n]), slices.Clone(oob[:oobn])
 		s.wait.Add(1)
 		go func() {
 			defer s.wait.Done()
 			to, ok := originalDestination(control)
-			if !ok || relay >= 0 && !s.handOn("udp", to.Port(), relay, data) {
+			if !ok || relay >= 0 && !s.handOn("udp", to.Port(), relay, data[:1]) {
 				return
 			}
 			s.answerPacket(data, to, from)
