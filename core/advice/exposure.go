@@ -123,9 +123,19 @@ func (x *exam) openMappings() {
 		if g.Mappings == nil {
 			continue
 		}
+		subject := "mappings of " + g.Name
 		for _, r := range g.Mappings.Rules {
-			if r.Verb == network.Allow && r.From.IsAny() && r.Ports == header.AllPorts {
-				x.report(network.MappingsOpen, r.Place, "mappings of "+g.Name, "every machine may open every port", nil)
+			if r.Verb != network.Allow {
+				continue
+			}
+			if r.From.IsAny() && !r.Ask {
+				x.report(network.MappingsOpen, r.Place, subject, fmt.Sprintf("every machine may open ports %s", r.Ports), nil)
+			}
+			if r.Ports.First < network.HighPorts.First {
+				x.report(network.MappingsLowPorts, r.Place, subject, fmt.Sprintf("%s may open ports %s", r.From.Text, r.Ports), nil)
+			}
+			if r.Lifetime == 0 {
+				x.report(network.MappingsForever, r.Place, subject, fmt.Sprintf("%s may open ports for as long as it likes; lifetime: says for how long at most", r.From.Text), nil)
 			}
 		}
 	}

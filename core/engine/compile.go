@@ -232,6 +232,7 @@ func compileGateway(g *network.Gateway, before *Gateway, digests *network.Gatewa
 		c.forged = append(c.forged, newAddressSet(c.forgedSources(iface)))
 	}
 	c.compileRules(before, digests, zones)
+	c.compileOpened(zones)
 	return c
 }
 

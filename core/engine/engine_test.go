@@ -64,10 +64,12 @@ var rarities = []string{
 	"third packet dropped", "stray ICMP", "loose TCP", "told apart by the port", "not told apart", "answer to an earlier connection",
 	"a relay's own connection stopped", "not sent here", "a private uplink", "told unreachable", "a default gateway named by its address",
 	"a named VPN client", "a next hop that is the destination", "a segment of several prefixes", "prefix-nat", "no place on the other side", "another mapping behavior", "twins", "no room for a session",
+	"a mapping", "a source with a mapping",
 }
 
 func compareNetwork(t *testing.T, seed uint64, n *network.Network, outcomes *[16]int, rare map[string]int) bool {
 	random := rand.New(rand.NewPCG(seed, 1))
+	netfiletest.OpenSome(rand.New(rand.NewPCG(seed, 2)), n)
 	e := engine.Compile(n, nil)
 	walk, slow := e.NewWalk(), &reference{n: n, met: rare}
 	var earlier []engine.Connection

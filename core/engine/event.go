@@ -52,6 +52,7 @@ const (
 	HalfHandshake  // a gateway saw a TCP connection begin, but not its answer
 	Full           // the gateway has no room for another session
 	Redirects      // by a rule
+	UsesMapping    // by one that a program asked for
 	NoPlace        // a prefix translation has no place for the address
 	ServesItself   // the gateway does
 	EndsItself     // the packet was for the gateway
@@ -63,6 +64,7 @@ const (
 	TooFar         // it has passed too many gateways
 	BringsPermit   // a forward brings its own permission
 	Decides        // a filter rule does
+	MappingPermits // no filter rule matches, and it goes by a mapping
 	Trusted        // a zone is trusted more than another
 	Unmatched      // no filter rule matches
 	TurnsBack      //
@@ -134,6 +136,7 @@ type Event struct {
 	Route         netip.Prefix // that was taken
 	Via           netip.Addr   // the next hop, or the address that it is about
 	Host          *network.Host
+	Mapping       *network.Mapping
 	Text          string // as the file has it
 	Count         int
 	Flag          bool

@@ -23,6 +23,9 @@ type Gateway struct {
 	trust        []int // of each interface
 	destinations []*table
 	sources      []*table
+	openings     []*table   // of mappings, where the network has some
+	mapped       []*Mapping // those
+	holdings     []holding  // ports that they keep
 	filter       *table
 	uplinks      []uplinkRoutes   // of each interface
 	addresses    []pools          // of each interface, the first one of each family

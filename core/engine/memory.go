@@ -90,27 +90,38 @@ func (m *memory) port(l *Lease, final *header.Packet) (uint16, bool) {
 	if !final.Protocol.Numbered() {
 		return 0, !m.isTaken(final, 0, l.Mapping)
 	}
+	if port, ok := m.heldFor(l, final.Source); ok {
+		return port, true
+	}
+	kept, has := uint16(0), false
 	for i := range m.sessions[:m.earlier] {
 		s := &m.sessions[i]
 		if s.gateway == m.at && s.Binds(final, l.Mapping) && s.Before.Source == l.Packet.Source && s.Before.SourcePort == l.Packet.SourcePort &&
-			(l.Ports == (header.Ports{}) || l.Ports.Contains(s.After.SourcePort)) {
-			return s.After.SourcePort, true
+			(l.Ports == (header.Ports{}) || l.Ports.Contains(s.After.SourcePort)) && (!has || s.After.SourcePort < kept) {
+			kept, has = s.After.SourcePort, true
 		}
+	}
+	if has {
+		return kept, true
 	}
 	own := l.Packet.SourcePort
 	if !l.KeepPort {
 		if m.at.Handling.PortAssignment != network.PortPreserving {
 			own = 0 // from the first on
 		}
-	} else if !m.isTaken(final, own, l.Mapping) {
+	} else if !m.isOwnHeld(final.Protocol, final.Source) && !m.isBound(final, own, l.Mapping) {
 		return own, true
 	}
 	return NextPort(l.Ports, own, func(port uint16) bool { return !m.isTaken(final, port, l.Mapping) })
 }
 
-// isTaken reports whether an earlier session holds the port against a packet that is to
-// leave like final.
+// isTaken reports whether an earlier session or a mapping holds the port against a packet that
+// is to leave like final, and isBound whether an earlier session does.
 func (m *memory) isTaken(final *header.Packet, port uint16, mapping network.MappingBehavior) bool {
+	return m.isBound(final, port, mapping) || m.isHeld(final.Protocol, final.Source, port)
+}
+
+func (m *memory) isBound(final *header.Packet, port uint16, mapping network.MappingBehavior) bool {
 	for i := range m.sessions[:m.earlier] {
 		if s := &m.sessions[i]; s.gateway == m.at && s.After.SourcePort == port && s.Binds(final, mapping) {
 			return true

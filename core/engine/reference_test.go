@@ -557,6 +557,15 @@ func (r *reference) gateway(in *network.Interface, p *header.Packet) refEnd {
 	if !untranslated {
 		forward, _ = r.destinationRule(in, p)
 	}
+	var mapping *network.Mapping
+	if forward == nil && !untranslated {
+		for _, m := range g.Opened {
+			if m.On[0] == in && m.Protocol == p.Protocol && m.Outside == netip.AddrPortFrom(p.Destination, p.DestinationPort) && m.Admits(p.Source, p.SourcePort) {
+				mapping, p.Destination, p.DestinationPort = m, m.Inside.Addr(), m.Inside.Port()
+				r.met["a mapping"]++
+			}
+		}
+	}
 	if forward != nil && !r.redirect(forward, p) {
 		r.cannotBeReached(r.seen)
 		return r.stop(engine.Dropped, g.Name, &forward.Rule)
@@ -583,7 +592,8 @@ func (r *reference) gateway(in *network.Interface, p *header.Packet) refEnd {
 	}
 	// 6 filter
 	if !(forward != nil && g.Handling.ForwardsPermit && (forward.Does == network.PortForward || forward.Does == network.DestinationNAT)) {
-		if end, ok := r.filter(in, way.out, came, *p); !ok {
+		end, ok := r.filter(in, way.out, came, *p)
+		if !ok && (end.rule != nil || mapping == nil) { // no rule is for it, but a mapping
 			return end
 		}
 	}
@@ -608,6 +618,8 @@ func (r *reference) gateway(in *network.Interface, p *header.Packet) refEnd {
 	case rule == nil:
 		if forward != nil {
 			named = &forward.Rule
+		} else if mapping != nil {
+			named = &mapping.Rule
 		}
 	case rule.Does == network.NoNAT:
 		named = &rule.Rule
@@ -1086,6 +1098,16 @@ func holds(g *network.Gateway, s *refSession, p *header.Packet) bool {
 	return true
 }
 
+// mappedBehind are the mappings of an address behind which a packet leaves.
+func mappedBehind(g *network.Gateway, p *header.Packet) (list []*network.Mapping) {
+	for _, m := range g.Opened {
+		if g.Handling.Mapping == network.EndpointIndependent && m.Protocol == p.Protocol && m.Outside.Addr() == p.Source && m.Outside != m.Inside {
+			list = append(list, m)
+		}
+	}
+	return list
+}
+
 // takePort hides the source behind the first address and port that is free.
 func (r *reference) takePort(g *network.Gateway, pool []header.Range, allowed header.Ports, p *header.Packet) bool {
 	client := *p
@@ -1095,16 +1117,32 @@ func (r *reference) takePort(g *network.Gateway, pool []header.Range, allowed he
 		}
 		for a := addresses.First; addresses.Contains(a); a = a.Next() {
 			p.Source = a
-			taken := map[uint16]bool{}
+			taken, mapped := map[uint16]bool{}, uint16(0)
+			for _, m := range mappedBehind(g, p) {
+				taken[m.Outside.Port()] = true
+				if port := m.Outside.Port(); m.Inside == netip.AddrPortFrom(client.Source, client.SourcePort) && (allowed == header.Ports{} || allowed.Contains(port)) && (mapped == 0 || port < mapped) {
+					mapped = port
+				}
+			}
+			if mapped != 0 {
+				r.met["a source with a mapping"]++
+				p.SourcePort = mapped
+				return true
+			}
+			lowest, kept := uint16(0), false
 			for _, s := range r.sessions[:r.earlier] {
 				if !holds(g, s, p) {
 					continue
 				}
 				taken[s.after.SourcePort] = true
-				if p.SourcePort != 0 && s.before.Source == client.Source && s.before.SourcePort == client.SourcePort && (allowed == header.Ports{} || allowed.Contains(s.after.SourcePort)) {
-					p.SourcePort = s.after.SourcePort
-					return true
+				if p.SourcePort != 0 && s.before.Source == client.Source && s.before.SourcePort == client.SourcePort && (allowed == header.Ports{} || allowed.Contains(s.after.SourcePort)) &&
+					(!kept || s.after.SourcePort < lowest) {
+					lowest, kept = s.after.SourcePort, true
 				}
+			}
+			if kept {
+				p.SourcePort = lowest
+				return true
 			}
 			if !p.Protocol.HasPorts() && p.Protocol != header.ICMP {
 				if !taken[0] {
@@ -1165,7 +1203,7 @@ func (r *reference) tellApart(g *network.Gateway, allowed header.Ports, p *heade
 	}
 	for _, port := range portsInTurn(allowed, p.SourcePort) {
 		p.SourcePort = port
-		held := slices.ContainsFunc(r.sessions[:r.earlier], func(s *refSession) bool { return holds(g, s, p) && s.after.SourcePort == port })
+		held := slices.ContainsFunc(mappedBehind(g, p), func(m *network.Mapping) bool { return m.Outside.Port() == port }) || slices.ContainsFunc(r.sessions[:r.earlier], func(s *refSession) bool { return holds(g, s, p) && s.after.SourcePort == port })
 		if !same() && !held {
 			r.met["told apart by the port"]++
 			return true

@@ -22,6 +22,7 @@ func TestRegionsAgreeWithWalks(t *testing.T) {
 	for seed := range few(*exploredNetworks, 15) {
 		text := gen.Small(seed)
 		n := netfiletest.Parse(t, text)
+		netfiletest.OpenSome(rand.New(rand.NewPCG(seed, 3)), n)
 		if !exploreNetwork(t, seed, n, &looked) {
 			t.Fatalf("network of seed %d:\n%s", seed, text)
 		}

@@ -60,9 +60,12 @@ type State interface {
 	// that it has passed, with its size in bytes. What begins a connection, where that can be
 	// told, answers nothing.
 	Find(p *header.Packet, part header.Part, size int, found *Session) (Direction, bool)
+	// Mapped returns the mapping that a packet is for which arrives by an interface, or nil.
+	Mapped(in *network.Interface, p *header.Packet) *Mapping
 	// Take returns the address and port that a source gets. An inside address and port that
-	// has one already keeps it, for every destination or for the same one, as the gateway
-	// maps (RFC 4787, 4.1). It returns false where none is free.
+	// has one already keeps it, the lowest of several, for every destination or for the same
+	// one, as the gateway maps (RFC 4787, 4.1); so does one that has a mapping, and nobody else gets the mapping's
+	// port. It returns false where none is free.
 	Take(l *Lease) (Grant, bool)
 	// Distinct returns the source port with which no session leaves like a packet that will
 	// leave like final: its own, or the next one of ports (zero: network.WithoutPorts). It

@@ -7,11 +7,12 @@ import (
 )
 
 // translateDestination is the third step: the first rule that redirects what arrives by the
-// interface.
+// interface. The administrator's rules come before mappings.
 func (v *visit) translateDestination() bool {
 	t := v.destinations[v.in.Index]
 	found := v.flow.first(t, v.between(v.in, v.in, v.moment))
 	if found == noMatch {
+		v.translateByMapping()
 		return true
 	}
 	r := t.redirect(found)

@@ -7,7 +7,7 @@ import (
 
 // permits is the sixth step: the first filter rule that matches decides.
 func (v *visit) permits(out *network.Interface) bool {
-	if v.redirect != nil && v.Handling.ForwardsPermit && v.redirect.does.Permits() {
+	if v.redirect != nil && v.Handling.ForwardsPermit && v.redirect.does.Permits() && v.redirect.does != network.Mapped {
 		v.note(StepFilter, BringsPermit, &v.forward.Rule)
 		return true
 	}
@@ -44,6 +44,10 @@ func (g *Gateway) seenByFilter(f *flow, before *image) flow {
 }
 
 func (v *visit) unmatched(out *network.Interface, seen header.Packet) bool {
+	if v.redirect != nil && v.redirect.does == network.Mapped {
+		v.note(StepFilter, MappingPermits, &v.forward.Rule)
+		return true
+	}
 	if v.Trusts(v.in, out) {
 		v.note(StepFilter, Trusted, nil)
 		return true

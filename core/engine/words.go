@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -66,17 +67,19 @@ var words = [...]wording{
 	HalfHandshake:  {why: say("%s saw the connection begin but not its answer, which went round it; so it drops the client's next packet, and the connection never comes about.", at)},
 	Full:           {label: "session", text: fixed("there is no room for another"), why: say("%s has room for %d sessions, and all are taken.", func(e *Event) []any { return []any{e.At.Name(), e.Count} })},
 	Redirects:      {label: "redirect", by: true, text: func(e *Event) string { return e.Before.To() + " -> " + e.After.To() }},
+	UsesMapping:    {label: "mapping", by: true, text: mappingText},
 	NoPlace: {why: say("%s can't be translated by %s and back: RFC 6296 leaves out subnets and identifiers that are all ones, and identifiers that are all zeros.",
 		func(e *Event) []any { return []any{e.Via, e.Rule.Name} })},
-	ServesItself: {label: "serves", text: func(e *Event) string { return e.Text + ", itself" }},
-	EndsItself:   {label: "itself", text: func(e *Event) string { return "for " + e.At.Name() + " itself: nothing redirects it" }, why: itselfWhy},
-	AnswerItself: {why: say("The answer comes to %s itself, which has no session for it.", at)},
-	TakesRoute:   {label: "route", hides: true, text: routeText},
-	NoRoute:      {why: say("%s has no route to %s.", func(e *Event) []any { return []any{e.At.Name(), e.After.Destination} })},
-	Blackhole:    {why: say("The route of %s to %s is a blackhole: it throws everything away.", func(e *Event) []any { return []any{e.At.Name(), e.Route} })},
-	RoundAgain:   {why: say("The packet comes to %s a second time, unchanged: the gateways' routes send it round.", at)},
-	TooFar:       {why: say("It has passed %d gateways and is not there yet.", counted)},
-	BringsPermit: {label: "allow", by: true, text: fixed("the forward brings its own permission")},
+	ServesItself:   {label: "serves", text: func(e *Event) string { return e.Text + ", itself" }},
+	EndsItself:     {label: "itself", text: func(e *Event) string { return "for " + e.At.Name() + " itself: nothing redirects it" }, why: itselfWhy},
+	AnswerItself:   {why: say("The answer comes to %s itself, which has no session for it.", at)},
+	TakesRoute:     {label: "route", hides: true, text: routeText},
+	NoRoute:        {why: say("%s has no route to %s.", func(e *Event) []any { return []any{e.At.Name(), e.After.Destination} })},
+	Blackhole:      {why: say("The route of %s to %s is a blackhole: it throws everything away.", func(e *Event) []any { return []any{e.At.Name(), e.Route} })},
+	RoundAgain:     {why: say("The packet comes to %s a second time, unchanged: the gateways' routes send it round.", at)},
+	TooFar:         {why: say("It has passed %d gateways and is not there yet.", counted)},
+	BringsPermit:   {label: "allow", by: true, text: fixed("the forward brings its own permission")},
+	MappingPermits: {label: "allow", by: true, text: fixed("no rule says otherwise, and a mapping permits what it is for")},
 	Decides: {by: true, text: func(e *Event) string { return e.Rule.Note }, why: func(e *Event) []string {
 		if e.Text == string(network.Allow) {
 			return nil
@@ -139,6 +142,20 @@ func passesText(e *Event) string {
 	text := followText(e)
 	if e.Out != nil {
 		text += ", leaves by " + e.Out.Name
+	}
+	return text
+}
+
+// mappingText says what a mapping does, and whose it is.
+func mappingText(e *Event) string {
+	text := e.Before.To()
+	if e.Before.To() != e.After.To() {
+		text += " -> " + e.After.To()
+	}
+	m := e.Mapping
+	text += fmt.Sprintf(", asked for by %s from %s", m.By, m.Owner)
+	if m.Left > 0 {
+		text += ", " + m.Left.Round(time.Second).String() + " left"
 	}
 	return text
 }

@@ -49,6 +49,8 @@ const (
 	TooManyForwards
 	DisabledRule
 	MappingsOpen
+	MappingsLowPorts
+	MappingsForever
 	TwinAddress
 )
 
@@ -86,7 +88,9 @@ var findings = [...]struct {
 	BusyLog:             {"busy-log", Note, "A rule that matches nearly everything fills the log, and what matters is not seen in it."},
 	TooManyForwards:     {"too-many-forwards", Mistake, "The gateway has no room for so many forwards."},
 	DisabledRule:        {"disabled-rule", Note, "A rule that is switched off is often left over from a test."},
-	MappingsOpen:        {"mappings-open", Danger, "Any machine can open any port for itself."},
+	MappingsOpen:        {"mappings-open", Danger, "Every machine, also one that nobody looks after, can open ports to itself for the internet."},
+	MappingsLowPorts:    {"mappings-low-ports", Danger, "Ports below 1024 are those of well-known services; a program that opens one takes its place."},
+	MappingsForever:     {"mappings-forever", Note, "Without a longest lifetime a mapping outlives the program that asked for it, up to a year."},
 	TwinAddress:         {"twin-address", Note, "Two hosts have the same address on different segments; rules that name one match both."},
 }
 

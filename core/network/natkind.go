@@ -20,6 +20,7 @@ const (
 	PrefixNAT
 	SourceNAT
 	NoNAT
+	Mapped // by a program: such a rule stands in no file
 )
 
 // natKinds is all that is said of a kind of rule apart from the keys it has in the file
@@ -54,6 +55,7 @@ var natKinds = [...]struct {
 		}
 		return text
 	}},
+	Mapped: {name: MappingKind, permits: true, listens: (*NATRule).forwardListens, claims: nothing, reads: (*NATRule).forwardText},
 }
 
 func (k NATKind) String() string { return natKinds[k].name }
@@ -70,11 +72,11 @@ func (k NATKind) RewritesSource() bool { return natKinds[k].hides != nil }
 // permission at gateways with `forwards: carry-permission`.
 func (k NATKind) Permits() bool { return natKinds[k].permits }
 
-// NATKindNames returns the kinds' names, in the order of NATKind.
+// NATKindNames returns the names of the kinds that stand in a file, in the order of NATKind.
 func NATKindNames() []string {
-	names := make([]string, len(natKinds))
-	for i, k := range natKinds {
-		names[i] = k.name
+	names := make([]string, Mapped)
+	for i := range names {
+		names[i] = natKinds[i].name
 	}
 	return names
 }

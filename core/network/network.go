@@ -226,7 +226,8 @@ type Gateway struct {
 	Filter     []*FilterRule
 	Logging    Logging
 	Limits     Limits
-	Mappings   *Mappings // nil is off
+	Mappings   *Mappings  // nil is off
+	Opened     []*Mapping // that programs have now, of a running gateway
 	Control    Control
 	Place      Position
 }
@@ -330,6 +331,7 @@ type GatewayService struct {
 	Name     string
 	Services header.Services
 	On       []*Interface
+	Mappings bool // it is how programs ask for mappings
 	Place    Position
 }
 

@@ -23,13 +23,16 @@ type Rule struct {
 }
 
 // A RuleID is what a rule is known by in all revisions of a network.
-type RuleID struct{ Gateway, List, Name string } // List is nat or filter
+type RuleID struct{ Gateway, List, Name string } // List is nat, filter or mapping
 
 // ID returns what the rule is known by.
 func (r *Rule) ID() RuleID { return RuleID{r.Gateway.Name, r.List(), r.Name} }
 
-// List returns the list that the rule stands in: nat or filter.
+// List returns the list that the rule stands in: nat, filter or mapping.
 func (r *Rule) List() string {
+	if r.Kind == MappingKind {
+		return MappingKind
+	}
 	if slices.Contains(Verbs, Verb(r.Kind)) {
 		return "filter"
 	}

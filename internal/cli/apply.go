@@ -495,6 +495,11 @@ func (a *application) author() string {
 	if a.options.by != "" {
 		return a.options.by
 	}
+	return loginName()
+}
+
+// loginName says who is at this machine.
+func loginName() string {
 	name := "uid " + fmt.Sprint(os.Getuid())
 	if u, err := user.Current(); err == nil && u.Username != "" {
 		name = u.Username

@@ -110,6 +110,10 @@ type options struct {
 	count, bytes, rate        int
 	hold                      bool
 	outsider, live, send      bool
+
+	wished                            int // of a mapping
+	exact                             bool
+	machine, only, peer, asker, ports string
 }
 
 // repeated is a flag that may be given several times.
@@ -134,7 +138,7 @@ func commands() []*command {
 		demoCommand, initCommand, showCommand,
 		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand,
 		checkCommand, traceCommand, reachCommand, expectCommand, compareCommand, proveCommand,
-		gatewayCommand, applyCommand, historyCommand, revertCommand, sessionsCommand, hitsCommand, logCommand, sendCommand, probeCommand, labCommand,
+		gatewayCommand, applyCommand, historyCommand, revertCommand, sessionsCommand, hitsCommand, logCommand, mappingCommand, sendCommand, probeCommand, labCommand,
 		versionCommand, helpCommand,
 	}
 }

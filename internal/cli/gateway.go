@@ -13,6 +13,7 @@ import (
 
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gateway"
+	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/netfile"
 )
 
@@ -36,6 +37,7 @@ the rules stay in force, unless -clear takes them away. docs/gateway.md has a sy
 		set.StringVar(&o.on, "on", "kernel", "`WHERE` it runs: kernel or simulated")
 		set.BoolVar(&o.clear, "clear", false, "take the rules away when it stops")
 		set.Int64Var(&o.most, "events", gateway.UsualKeeping.Most, "how many `EVENTS` it keeps")
+		portsFlag(set, o)
 		set.StringVar(&o.age, "events-for", "30d", "how `LONG` it keeps them, as 12h or 30d")
 	},
 	run: runGateway,
@@ -49,9 +51,13 @@ var backends = map[string]func(gateway.Recorder, func(error)) (gateway.Backend, 
 	},
 }
 
+// devices say what sockets for programs that ask for mappings are bound to.
+var devices = map[string]func(*network.Interface) string{"kernel": kernel.DeviceOf}
+
 func runGateway(c *call) int {
 	o := &c.options
 	age, err := network.ParseLifetime(o.age)
+	ports, err2 := parsePorts(o.ports)
 	switch {
 	case len(c.args) != 1:
 		return c.misused("it needs the name of one gateway")
@@ -63,6 +69,8 @@ func runGateway(c *call) int {
 		return c.misused("-events %d: at least 1", o.most)
 	case err != nil:
 		return c.misused("-events-for %s", err)
+	case err2 != nil:
+		return c.misused("%s", err2)
 	}
 	name := c.args[0]
 	endpoint, err := c.endpoint(name)
@@ -81,7 +89,7 @@ func runGateway(c *call) int {
 	service, err := gateway.Start(gateway.Options{
 		Gateway: name, Folder: o.state, Program: version,
 		Backend: func(r gateway.Recorder) (gateway.Backend, error) { return backends[o.on](r, trouble) },
-		Keeping: gateway.Keeping{Most: o.most, Age: age}, Trouble: trouble,
+		Keeping: gateway.Keeping{Most: o.most, Age: age}, Trouble: trouble, Asking: ports, Device: devices[o.on],
 	})
 	if err != nil {
 		listener.Close()

@@ -100,7 +100,10 @@ func (c *call) printHits(name string, h *gateway.Hits) {
 		place, rule := strconv.Itoa(hit.Place), hit.Kind+" "+hit.Rule
 		switch {
 		case hit.Place == 0:
-			place, rule = "-", hit.Rule+" (no more)"
+			place = "-"
+			if hit.Kind == "" {
+				rule = hit.Rule + " (no more)"
+			}
 		case hit.Disabled:
 			rule += " (disabled)"
 		}

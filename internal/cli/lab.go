@@ -18,6 +18,7 @@ import (
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/lab"
 	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/portmap"
 )
 
 var labCommand = &command{
@@ -130,6 +131,15 @@ func (c *call) openLab(n *network.Network) (*runningLab, error) {
 	return r, nil
 }
 
+// within returns what does something where a gateway's sockets are.
+func (r *runningLab) within(g *network.Gateway) func(func() error) error {
+	if r.Lab == nil {
+		return func(func() error) error { return portmap.ErrElsewhere }
+	}
+	r.Yield(g)
+	return func(do func() error) error { return r.Within(g.Name, do) }
+}
+
 // applyDirectly puts a network into force on a gateway of this process.
 func applyDirectly(service *gateway.Service, bundle *netfile.Bundle) error {
 	made, err := service.Prepare(gateway.Proposal{Bundle: bundle})
@@ -145,6 +155,7 @@ func (c *call) runGateway(r *runningLab, g *network.Gateway) error {
 	trouble := func(err error) { fmt.Fprintf(c.Err, "hollowbridge %s: %s: %s\n", c.command.name, g.Name, err) }
 	service, err := gateway.Start(gateway.Options{
 		Gateway: g.Name, Folder: filepath.Join(r.folder, g.Name), Program: version, Keeping: gateway.UsualKeeping, Trouble: trouble,
+		Within: r.within(g), Device: lab.DeviceOf,
 		Backend: func(recorder gateway.Recorder) (gateway.Backend, error) {
 			if r.Lab == nil {
 				return gateway.NewSimulated(recorder), nil

@@ -22,6 +22,7 @@ import (
 type liveNetwork struct {
 	network  *network.Network
 	sessions map[string][]gateway.Session // of each gateway that runs
+	mapped   int                          // how many mappings programs have there
 	said     []string                     // which revisions these are
 }
 
@@ -37,10 +38,14 @@ func (c *call) live() *liveNetwork {
 	type answer struct {
 		revision gateway.Revision
 		sessions gateway.Sessions
+		mappings gateway.Mappings
 	}
 	answers, failures := askAll(list, func(g *gateway.Client) (a answer, err error) {
 		if a.revision, err = g.Revision(context.Background(), 0); err == nil {
 			a.sessions, err = g.Sessions(context.Background(), url.Values{"top": {strconv.Itoa(mostLive)}})
+		}
+		if err == nil {
+			a.mappings, err = g.Mappings(context.Background())
 		}
 		return a, err
 	})
@@ -66,6 +71,18 @@ func (c *call) live() *liveNetwork {
 		return nil
 	}
 	found.network = n
+	for _, a := range answers {
+		for i := range a.mappings.Mappings {
+			m, err := a.mappings.Mappings[i].In(n)
+			if err != nil {
+				c.failed(err)
+				return nil
+			}
+			g := m.Rule.Gateway
+			g.Opened = append(g.Opened, m)
+			found.mapped++
+		}
+	}
 	return found
 }
 
@@ -73,6 +90,9 @@ func (c *call) live() *liveNetwork {
 func (l *liveNetwork) walk(e *engine.Engine) *engine.Walk {
 	return e.NewWalkOver(func(g *network.Gateway) engine.State {
 		store := sessions.New(g, func() time.Duration { return 0 })
+		for _, m := range g.Opened {
+			store.Open(m)
+		}
 		for i := range l.sessions[g.Name] {
 			keep(store, g, &l.sessions[g.Name][i])
 		}
@@ -108,7 +128,11 @@ func keep(store *sessions.Store, g *network.Gateway, s *gateway.Session) {
 
 // sayLive says which revisions a trace is of.
 func (c *call) sayLive(l *liveNetwork) {
-	fmt.Fprintf(c.Out, "as it runs: %s\n\n", strings.Join(l.said, "; "))
+	text := strings.Join(l.said, "; ")
+	if l.mapped > 0 {
+		text += ", with " + plural(l.mapped, "mapping", "mappings")
+	}
+	fmt.Fprintf(c.Out, "as it runs: %s\n\n", text)
 }
 
 // sendTraced sends a connection that was traced, where this machine has its address, and says what

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -123,24 +124,28 @@ func (c *call) printEvent(e *gateway.Event) {
 		stamp = at.Format("01-02 15:04:05")
 	}
 	head := fmt.Sprintf("%6d  %s  %-6s  ", e.Number, stamp, e.Gateway)
-	if e.Before == nil {
+	if e.Before == nil && e.Outcome == "" {
 		fmt.Fprintf(c.Out, "%s%s\n", head, e.Words())
 		return
 	}
 	outcome := fmt.Sprintf("%-10s", e.Outcome)
-	if e.Outcome != gateway.Passes && e.Outcome != gateway.Translated {
+	if e.Before != nil && e.Outcome != gateway.Passes && e.Outcome != gateway.Translated {
 		outcome = c.red(outcome)
 	}
 	rule := e.Rule
 	if rule == "" {
 		rule = "-"
 	}
-	way := ifaceText(e.In, e.InDevice)
+	way := cmp.Or(ifaceText(e.In, e.InDevice), "-")
 	if e.Out != "" {
 		way += ">" + ifaceText(e.Out, e.OutDevice)
 	}
-	line := fmt.Sprintf("%s%s  %-20s  %-18s  %s", head, outcome, rule, way, connectionText(e.Before, e.After))
-	if e.Text != "" {
+	what := e.Text // of a mapping
+	if e.Before != nil {
+		what = connectionText(e.Before, e.After)
+	}
+	line := fmt.Sprintf("%s%s  %-20s  %-18s  %s", head, outcome, rule, way, what)
+	if e.Before != nil && e.Text != "" {
 		line += "  (" + e.Text + ")"
 	}
 	fmt.Fprintln(c.Out, line)

@@ -37,6 +37,8 @@ Rules with hours count as active, unless -at names a time.`,
 		set.StringVar(&o.from, "from", "internet", "whose connections, `WHO`")
 		set.StringVar(&o.to, "to", "", "only what is delivered to these, `WHERE`")
 		set.StringVar(&o.service, "service", "", "only this `SERVICE`, as it is delivered")
+		onlyFlag(set, o)
+		set.BoolVar(&o.live, "live", false, "at the running gateways: what is in force there, with the mappings that programs have")
 		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; at any time where absent")
 	},
 	run: runReach,
@@ -46,8 +48,14 @@ func runReach(c *call) int {
 	if len(c.args) > 0 {
 		return c.misused("%s: not expected; name sources with -from", c.args[0])
 	}
-	n := c.network()
-	if n == nil {
+	var n *network.Network
+	var live *liveNetwork
+	if c.options.live {
+		if live = c.live(); live == nil {
+			return wrong
+		}
+		n = live.network
+	} else if n = c.network(); n == nil {
 		return wrong
 	}
 	q, err := c.reachQuestion(n)
@@ -66,6 +74,9 @@ func runReach(c *call) int {
 	case c.options.csv:
 		return c.reachCSV(n, found)
 	default:
+		if live != nil {
+			c.sayLive(live)
+		}
 		c.printReach(n, found)
 	}
 	return yes

@@ -154,16 +154,16 @@ func TestALabIsTheNetwork(t *testing.T) {
 		t.Fatal(r)
 	}
 	for line, want := range map[string]string{
-		"lab rim -- hollowbridge show kernel -here":                            "nat/web",
-		"lab -- hollowbridge apply -dry-run -yes":                              "nothing differs: rim runs this as revision 1",
-		"lab -- hollowbridge probe 198.51.100.18 https":                        "answered",
-		"lab -- hollowbridge probe 198.51.100.18 ssh":                          "silence",
-		"lab archive -- hollowbridge probe 10.61.24.5 tcp/81":                  "reset",
-		"lab nobody -- hollowbridge version":                                   "nobody: there is no such machine",
-		"lab internet -- hollowbridge send internet rim:fibre https -count 90": "90  answered",
-		"lab archive -- hollowbridge send 192.0.2.9 rim:fibre ssh -count 2":    "2  silence",
-		"lab archive -- hollowbridge send 192.0.2.9 rim:fibre ssh -hold":       "-bytes and -hold are for simulated gateways",
-		"lab internet -- hollowbridge trace internet rim:fibre https -live":    "reached archive",
+		"lab rim -- hollowbridge show kernel -here":                                 "nat/web",
+		"lab -- hollowbridge apply -dry-run -yes":                                   "nothing differs: rim runs this as revision 1",
+		"lab -- hollowbridge probe 198.51.100.18 https":                             "answered",
+		"lab -- hollowbridge probe 198.51.100.18 ssh":                               "silence",
+		"lab archive -- hollowbridge probe 10.61.24.5 tcp/81":                       "reset",
+		"lab nobody -- hollowbridge version":                                        "nobody: there is no such machine",
+		"lab internet -- hollowbridge send internet rim:fibre https -count 90":      "90  answered",
+		"lab archive -- hollowbridge send 192.0.2.9 rim:fibre ssh -count 2":         "2  silence",
+		"lab archive -- hollowbridge send 192.0.2.9 rim:fibre ssh -hold -count 500": "at most 400 are held in a lab",
+		"lab internet -- hollowbridge trace internet rim:fibre https -live":         "reached archive",
 	} {
 		if r := run(t, folder, strings.Fields(line)...); !strings.Contains(r.out+r.err, want) {
 			t.Errorf("%s: %q is missing in\n%s%s", line, want, r.out, r.err)

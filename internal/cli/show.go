@@ -13,12 +13,13 @@ import (
 )
 
 var showCommand = &command{
-	name: "show", arguments: "[gateways|hosts|groups|services|rules|expectations|map|rule NAME|kernel GATEWAY]",
+	name: "show", arguments: "[gateways|hosts|groups|services|rules|mappings|expectations|map|rule NAME|kernel GATEWAY]",
 	summary: "shows what is defined: gateways, hosts, groups, services, rules, a map",
 	help: `Shows what the network file defines, as tables: the whole of it, or one part. Rules stand in
 the order in which they are tried, each with the line it is written in. map draws the network;
-rule NAME tells everything about one rule. kernel GATEWAY shows what the Linux kernel would be told
-for a gateway, chain by chain; with -here instead of a name, what it has been told on this machine.`,
+rule NAME tells everything about one rule; mappings are which programs may open ports. kernel
+GATEWAY shows what the Linux kernel would be told for a gateway, chain by chain; with -here instead
+of a name, what it has been told on this machine.`,
 	examples: []string{
 		"hollowbridge show", "hollowbridge show rules", "hollowbridge show hosts -json", "hollowbridge show map",
 		"hollowbridge show rule archive-web", "hollowbridge show kernel keep",
@@ -43,6 +44,7 @@ var parts = []part{
 	{"groups", (*call).showGroups},
 	{"services", (*call).showServices},
 	{"rules", (*call).showRules},
+	{"mappings", (*call).showMappings},
 	{"expectations", (*call).showExpectations},
 }
 
@@ -232,17 +234,68 @@ func mappingsText(m *network.Mappings) string {
 	if m == nil {
 		return "off"
 	}
-	text := fmt.Sprintf("%s on %s, opened on %s", strings.Join(m.Protocols, ", "), strings.Join(network.InterfaceNames(m.On), ", "), m.External.Name)
-	for _, r := range m.Rules {
-		text += fmt.Sprintf("; %s %s ports %s", r.Verb, r.From.Text, r.Ports)
-		if r.Lifetime > 0 {
-			text += " for " + strings.TrimSuffix(strings.TrimSuffix(r.Lifetime.String(), "0s"), "0m")
+	return fmt.Sprintf("%s on %s, opened on %s", strings.Join(m.Protocols, ", "), strings.Join(network.InterfaceNames(m.On), ", "), m.External.Name)
+}
+
+// showMappings shows who may ask for mappings.
+func (c *call) showMappings(n *network.Network) {
+	for _, g := range n.Gateways {
+		if g.Mappings == nil {
+			continue
 		}
-		if r.AtMost > 0 {
-			text += fmt.Sprintf(", at most %d", r.AtMost)
+		c.heading("mappings of %s", g.Name)
+		fmt.Fprintf(c.Out, "  %s, at most %d\n\n", mappingsText(g.Mappings), g.Mappings.AtMost)
+		var rows [][]string
+		for i := range g.Mappings.Rules {
+			r := &g.Mappings.Rules[i]
+			rows = append(rows, []string{fmt.Sprint(r.Place.Line), string(r.Verb), r.From.Text, mappingRuleText(r)})
 		}
+		c.printTable([]string{"line", "verb", "who", "what"}, rows)
+		fmt.Fprintln(c.Out, "  what no rule is for is refused")
 	}
-	return text
+}
+
+// mappingRuleText says what a rule is for, and what it grants.
+func mappingRuleText(r *network.MappingRule) string {
+	var texts []string
+	add := func(format string, args ...any) { texts = append(texts, fmt.Sprintf(format, args...)) }
+	if r.Verb == network.Allow {
+		add("ports %s", r.Ports)
+	}
+	if r.Inside != header.AllPorts {
+		add("inside ports %s", r.Inside)
+	}
+	if len(r.Transport) > 0 {
+		names := make([]string, len(r.Transport))
+		for i, p := range r.Transport {
+			names[i] = p.String()
+		}
+		add("%s", strings.Join(names, " and "))
+	}
+	if len(r.By) > 0 {
+		add("by %s", strings.Join(r.By, " and "))
+	}
+	if r.ForOthers {
+		add("also for %s", r.For.Text)
+	}
+	switch {
+	case r.Shortest > 0 && r.Lifetime > 0:
+		add("for %s to %s", spanText(r.Shortest.Seconds()), spanText(r.Lifetime.Seconds()))
+	case r.Lifetime > 0:
+		add("for %s at most", spanText(r.Lifetime.Seconds()))
+	case r.Shortest > 0:
+		add("for %s at least", spanText(r.Shortest.Seconds()))
+	}
+	if r.AtMost > 0 {
+		add("at most %d a machine", r.AtMost)
+	}
+	if r.Ask {
+		add("each approved by hand")
+	}
+	if len(texts) == 0 {
+		return "anything"
+	}
+	return strings.Join(texts, ", ")
 }
 
 func (c *call) showExpectations(n *network.Network) {

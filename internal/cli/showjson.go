@@ -15,6 +15,34 @@ type gatewayJSON struct {
 	Interfaces []interfaceJSON `json:"interfaces"`
 	NAT        []ruleJSON      `json:"nat"`
 	Filter     []ruleJSON      `json:"filter"`
+	Mappings   *mappingsJSON   `json:"mappings"` // null is off
+}
+
+type mappingsJSON struct {
+	Protocols []string          `json:"protocols"`
+	On        []string          `json:"on"`
+	External  string            `json:"external"`
+	AtMost    int               `json:"at-most"`
+	Rules     []mappingRuleJSON `json:"rules"`
+}
+
+type mappingRuleJSON struct {
+	Line int    `json:"line"`
+	Verb string `json:"verb"`
+	Who  string `json:"who"`
+	Text string `json:"text"`
+}
+
+func mappingsResult(m *network.Mappings) *mappingsJSON {
+	if m == nil {
+		return nil
+	}
+	result := &mappingsJSON{m.Protocols, network.InterfaceNames(m.On), m.External.Name, m.AtMost, []mappingRuleJSON{}}
+	for i := range m.Rules {
+		r := &m.Rules[i]
+		result.Rules = append(result.Rules, mappingRuleJSON{r.Place.Line, string(r.Verb), r.From.Text, mappingRuleText(r)})
+	}
+	return result
 }
 
 type interfaceJSON struct {
@@ -70,6 +98,7 @@ func showResult(n *network.Network) showJSON {
 		for _, r := range g.Filter {
 			gateway.Filter = append(gateway.Filter, ruleEntry(&r.Rule, filterText(r)))
 		}
+		gateway.Mappings = mappingsResult(g.Mappings)
 		result.Gateways = append(result.Gateways, gateway)
 	}
 	for _, h := range n.Hosts {

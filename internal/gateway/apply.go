@@ -159,7 +159,7 @@ func (s *Service) changedSessions(next *inForce, each func(*Session)) error {
 			each(session)
 			return true
 		}
-		d := next.gateway.Decide(engine.Arrival{In: in, Packet: before, At: at}, &again{after}, &log)
+		d := next.gateway.Decide(engine.Arrival{In: in, Packet: before, At: at}, &again{after, s.opened}, &log)
 		out := ""
 		if d.Out != nil {
 			out = d.Out.Name
@@ -173,11 +173,19 @@ func (s *Service) changedSessions(next *inForce, each func(*Session)) error {
 
 // Again is a state in which one session is made once more: it gets the address and port that it
 // has, where the rule still gives such.
-type again struct{ after header.Packet }
+type again struct {
+	after    header.Packet
+	mappings *engine.Mappings
+}
 
 // Find is engine.State's.
 func (a *again) Find(*header.Packet, header.Part, int, *engine.Session) (engine.Direction, bool) {
 	return engine.Forth, false
+}
+
+// Mapped is engine.State's.
+func (a *again) Mapped(in *network.Interface, p *header.Packet) *engine.Mapping {
+	return a.mappings.Find(in, p)
 }
 
 // Take is engine.State's.

@@ -1,8 +1,12 @@
 package gateway
 
 import (
+	"net/netip"
+
 	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/internal/portmap"
 )
 
 // A Backend carries a gateway's rules into force. Its methods are called one at a time, but
@@ -25,6 +29,14 @@ type Backend interface {
 	End(numbers map[uint64]bool) (int, error)
 	// Hits returns what rules have done since the backend was started.
 	Hits() ([]Hit, error)
+	// Open puts mappings into force, in place of those with the same outside address and port,
+	// and takes others out: all of it or nothing. Sessions go on. A revision that is used next
+	// has them too.
+	Open(open []*network.Mapping, shut []portmap.Shut) error
+	// Bound returns the port of an outside address that the sessions of a machine's port have,
+	// where they have one, and IsTaken says whether somebody's sessions have a port.
+	Bound(protocol header.Protocol, inside netip.AddrPort, outside netip.Addr) (port uint16, ok bool)
+	IsTaken(protocol header.Protocol, outside netip.AddrPort) bool
 	// Count returns how many sessions there are.
 	Count() int
 	// Close ends what the backend has running. What is in force stays there.

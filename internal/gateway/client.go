@@ -237,6 +237,26 @@ func (c *Client) Try(ctx context.Context, t Trial) error {
 	return c.call(ctx, http.MethodPost, "/v1/trial", nil, t, nil)
 }
 
+// Mappings asks for the mappings that programs have, and what waits.
+func (c *Client) Mappings(ctx context.Context) (m Mappings, err error) {
+	return m, c.call(ctx, http.MethodGet, "/v1/mappings", nil, nil, &m)
+}
+
+// RemoveMapping ends the mappings of a name.
+func (c *Client) RemoveMapping(ctx context.Context, name, who string) error {
+	return c.call(ctx, http.MethodDelete, "/v1/mappings", url.Values{"name": {name}, "who": {who}}, nil, nil)
+}
+
+// Settle approves or refuses a wish that waits.
+func (c *Client) Settle(ctx context.Context, s Settlement) error {
+	return c.call(ctx, http.MethodPost, "/v1/mappings/settle", nil, s, nil)
+}
+
+// TryMapping asks what would become of a wish.
+func (c *Client) TryMapping(ctx context.Context, t MappingTrial) (v MappingVerdict, err error) {
+	return v, c.call(ctx, http.MethodPost, "/v1/mappings/try", nil, t, &v)
+}
+
 // Decide puts packets before a simulated gateway, one after the other.
 func (c *Client) Decide(ctx context.Context, list []Arriving) (decided []Decided, err error) {
 	return decided, c.call(ctx, http.MethodPost, "/v1/packets", nil, list, &decided)

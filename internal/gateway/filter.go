@@ -13,6 +13,7 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/portmap"
 )
 
 // A Filter says which sessions and events are asked for: those for which all of it holds. The
@@ -94,9 +95,9 @@ func take(query url.Values, key string) string {
 	return text
 }
 
-// EventOutcomes are the outcomes that events of connections have.
+// EventOutcomes are the outcomes that events of connections and mappings have.
 func EventOutcomes() []string {
-	list := []string{Passes, Translated}
+	list := append([]string{Passes, Translated}, portmap.Outcomes...)
 	for _, o := range []engine.Outcome{engine.Dropped, engine.Rejected, engine.Itself, engine.Unrouted, engine.Exhausted} {
 		list = append(list, o.String())
 	}
@@ -163,8 +164,16 @@ func (f *Filter) matchesRule(rule string) bool {
 	return name == f.Rule
 }
 
+// redirectRule returns the rule that redirects a session as LIST/NAME; a mapping is told so anyway.
+func redirectRule(name string) string {
+	if strings.HasPrefix(name, network.MappingKind+"/") {
+		return name
+	}
+	return "nat/" + name
+}
+
 func (f *Filter) matchesRules(s *Session) bool {
-	return f.Rule == "" || s.Redirect != "" && f.matchesRule("nat/"+s.Redirect) || s.Permit != "" && f.matchesRule("filter/"+s.Permit) || s.Source != "" && f.matchesRule("nat/"+s.Source)
+	return f.Rule == "" || s.Redirect != "" && f.matchesRule(redirectRule(s.Redirect)) || s.Permit != "" && f.matchesRule("filter/"+s.Permit) || s.Source != "" && f.matchesRule("nat/"+s.Source)
 }
 
 // fewAddresses is how many addresses are looked for in a block before it is read.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/netip"
 	"os"
 	"slices"
 	"strings"
@@ -12,8 +13,10 @@ import (
 	"time"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/kernel"
+	"hollowbridge/internal/portmap"
 )
 
 // A Kernel is a gateway that the kernel of the machine runs. The kernel decides, counts and
@@ -26,8 +29,12 @@ type Kernel struct {
 	mutex   sync.Mutex // of the machine
 	machine *kernel.Machine
 	past    map[string]kernel.Counted // what counters had when the rules were replaced last
+	opened  map[portmap.Shut]*network.Mapping
+	mapped  engine.Mappings // the same, for what the engine is asked
 	current atomic.Pointer[engine.Gateway]
 
+	asking   sync.Mutex
+	known    connectionEnds
 	counting sync.Mutex
 	counted  map[network.RuleID]*ofRule
 	watcher  *kernel.Watcher
@@ -58,7 +65,7 @@ type KernelOptions struct {
 // NewKernel returns the gateway of a kernel. What is in force there stays so.
 func NewKernel(recorder Recorder, o KernelOptions) (*Kernel, error) {
 	namespace := o.Namespace
-	k := &Kernel{KernelOptions: o, recorder: recorder, counted: map[network.RuleID]*ofRule{}, past: map[string]kernel.Counted{}}
+	k := &Kernel{KernelOptions: o, recorder: recorder, counted: map[network.RuleID]*ofRule{}, past: map[string]kernel.Counted{}, opened: map[portmap.Shut]*network.Mapping{}}
 	if k.Device == nil {
 		k.Device = kernel.DeviceOf
 	}
@@ -93,14 +100,16 @@ func (k *Kernel) Close() error {
 func (k *Kernel) Name() string { return "kernel" }
 
 func (k *Kernel) compile(g *engine.Gateway) (*kernel.Program, []*kernel.Unable, error) {
-	return kernel.Compile(g, kernel.Options{At: network.Always, Device: k.Device, LeaveOut: k.Lab})
+	return kernel.Compile(g, kernel.Options{At: network.Always, Device: k.Device, LeaveOut: k.Lab, Mappings: slices.Collect(maps.Values(k.opened))})
 }
 
 // Check is Backend's: what the kernel can't do is an error, and so is what the machine has
 // otherwise than the file says, where rules would mean something else.
 func (k *Kernel) Check(g *engine.Gateway) (notes []string, err error) {
 	var wrongs []string
+	k.mutex.Lock()
 	_, unable, err := k.compile(g)
+	k.mutex.Unlock()
 	if err != nil {
 		wrongs = append(wrongs, err.Error())
 	} else {
@@ -131,12 +140,12 @@ func (k *Kernel) Check(g *engine.Gateway) (notes []string, err error) {
 
 // Use is Backend's.
 func (k *Kernel) Use(g *engine.Gateway) error {
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
 	p, _, err := k.compile(g)
 	if err != nil {
 		return err
 	}
-	k.mutex.Lock()
-	defer k.mutex.Unlock()
 	before, err := k.machine.Counters()
 	if err != nil {
 		return err
@@ -196,6 +205,95 @@ func (k *Kernel) Clear() error {
 	defer k.mutex.Unlock()
 	k.current.Store(nil)
 	return k.machine.Clear()
+}
+
+// AddressOf returns the address that an interface has on the machine: that of the file where it has
+// that, else its first one.
+func (k *Kernel) AddressOf(i *network.Interface, f header.Family) (a netip.Addr, ok bool) {
+	host, err := kernel.ReadHost(k.Namespace)
+	if err != nil {
+		k.Trouble(err)
+		return i.Address(f)
+	}
+	return host.AddressOf(k.Device(i), f, i)
+}
+
+// Open is Backend's.
+func (k *Kernel) Open(open []*network.Mapping, shut []portmap.Shut) error {
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	var out []*network.Mapping
+	for _, s := range shut {
+		if m := k.opened[s]; m != nil {
+			out = append(out, m)
+		}
+	}
+	for _, m := range open {
+		if before := k.opened[portmap.Shut{Protocol: m.Protocol, Outside: m.Outside}]; before != nil {
+			out = append(out, before)
+		}
+	}
+	if k.current.Load() != nil {
+		if err := k.machine.OpenMappings(out, open); err != nil {
+			return err
+		}
+	}
+	for _, s := range shut {
+		delete(k.opened, s)
+		k.mapped.Remove(s.Protocol, s.Outside)
+	}
+	for _, m := range open {
+		k.opened[portmap.Shut{Protocol: m.Protocol, Outside: m.Outside}] = m
+		k.mapped.Put(m)
+	}
+	return nil
+}
+
+// fresh is how long a list of connections answers Bound and IsTaken: many are asked at once.
+const fresh = time.Second
+
+// ends returns the connections whose source is translated, by what that has become, and that by
+// what it was.
+func (k *Kernel) ends() *connectionEnds {
+	k.asking.Lock()
+	defer k.asking.Unlock()
+	if time.Since(k.known.at) < fresh {
+		return &k.known
+	}
+	k.known = connectionEnds{at: time.Now(), outside: map[protocolEnd]bool{}, bound: map[protocolEnd]netip.AddrPort{}}
+	list, err := k.connections()
+	if err != nil {
+		k.Trouble(err)
+	}
+	for i := range list {
+		t := &list[i]
+		outside := netip.AddrPortFrom(t.After.Source, t.After.SourcePort)
+		k.known.outside[protocolEnd{t.Before.Protocol, outside}] = true
+		k.known.bound[protocolEnd{t.Before.Protocol, netip.AddrPortFrom(t.Before.Source, t.Before.SourcePort)}] = outside
+	}
+	return &k.known
+}
+
+type protocolEnd struct {
+	protocol header.Protocol
+	at       netip.AddrPort
+}
+
+type connectionEnds struct {
+	at      time.Time
+	outside map[protocolEnd]bool
+	bound   map[protocolEnd]netip.AddrPort
+}
+
+// Bound is Backend's.
+func (k *Kernel) Bound(protocol header.Protocol, inside netip.AddrPort, outside netip.Addr) (port uint16, ok bool) {
+	at, ok := k.ends().bound[protocolEnd{protocol, inside}]
+	return at.Port(), ok && at.Addr() == outside
+}
+
+// IsTaken is Backend's.
+func (k *Kernel) IsTaken(protocol header.Protocol, outside netip.AddrPort) bool {
+	return k.ends().outside[protocolEnd{protocol, outside}]
 }
 
 // Count is Backend's.
@@ -278,7 +376,7 @@ func (k *Kernel) decide(g *engine.Gateway, t *kernel.Tracked) engine.Decision {
 		return engine.Decision{Action: engine.Stops}
 	}
 	var log engine.Log
-	return g.Decide(engine.Arrival{In: in, Packet: t.Before, At: network.MomentAt(time.Now().UTC())}, &again{t.After}, &log)
+	return g.Decide(engine.Arrival{In: in, Packet: t.Before, At: network.MomentAt(time.Now().UTC())}, &again{t.After, &k.mapped}, &log)
 }
 
 // End is Backend's.
@@ -318,6 +416,9 @@ func (k *Kernel) watch() {
 					of.forth, of.back = of.forth.Plus(counted(c.Forth)), of.back.Plus(counted(c.Back))
 				} else {
 					of.began++
+					if r.Kind == network.MappingKind {
+						of.last = time.Now()
+					}
 				}
 			}
 			k.counting.Unlock()
@@ -389,6 +490,16 @@ func (k *Kernel) Hits() ([]Hit, error) {
 		}
 		hits[id] = h
 	}
+	for id, of := range k.counted {
+		if id.List == network.MappingKind { // which has no counter of its own
+			h := &Hit{Gateway: g.Name, List: id.List, Rule: id.Name, Connections: of.began, Forth: of.forth, Back: of.back}
+			if !of.last.IsZero() {
+				at := of.last
+				h.Last = &at
+			}
+			hits[id] = h
+		}
+	}
 	for i := range list {
 		d := k.decide(g, &list[i])
 		for _, r := range []*network.Rule{d.Redirect, d.Permit, d.Source} {
@@ -402,7 +513,7 @@ func (k *Kernel) Hits() ([]Hit, error) {
 	}
 	for id, h := range hits {
 		of := k.of(id)
-		if stops(g, id) {
+		if stops(g, id) || id.List == network.MappingKind {
 			continue
 		}
 		h.Stopped = max(0, int64(of.counter)-int64(of.since)-of.began)

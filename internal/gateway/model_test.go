@@ -269,6 +269,8 @@ func (f *fresh) Distinct(final header.Packet, _ header.Ports, _ network.MappingB
 }
 
 // Keep is engine.State's.
+func (f *fresh) Mapped(*network.Interface, *header.Packet) *engine.Mapping { return nil }
+
 func (f *fresh) Keep(*engine.Session) bool { return true }
 
 // What a filter lets through is what its words say, read by hand.

@@ -76,6 +76,10 @@ var calls = []call{
 	{"DELETE", "/v1/hits", "Makes all rules count from nothing.", nil, nil, nothing{}, (*Server).resetHits},
 	{"GET", "/v1/log", "The latest events that match, in their order.", append(slices.Clone(ofFilter), topParameter, numberParameter, parameter{"sum", "anything: all of them in a few lines instead"}), nil, Log{}, (*Server).log},
 	{"POST", "/v1/trial", "Logs one rule for a while.", nil, Trial{}, nothing{}, (*Server).trial},
+	{"GET", "/v1/mappings", "The mappings that programs have, and the wishes that wait for an administrator.", nil, nil, Mappings{}, (*Server).mappings},
+	{"DELETE", "/v1/mappings", "Ends the mappings of a name.", []parameter{{"name", "as tcp/7777"}, {"who", "who wants it"}}, nil, nothing{}, (*Server).removeMapping},
+	{"POST", "/v1/mappings/settle", "Approves or refuses a wish that waits. 404 where nothing waits by the number.", nil, Settlement{}, nothing{}, (*Server).settle},
+	{"POST", "/v1/mappings/try", "Says what would become of a wish, and changes nothing.", nil, MappingTrial{}, MappingVerdict{}, (*Server).tryMapping},
 	{"POST", "/v1/packets", "Puts packets before a simulated gateway, one after the other. 409 on the kernel.", nil, []Arriving{}, []Decided{}, (*Server).packets},
 }
 
@@ -329,6 +333,35 @@ func (v *Server) trial(w http.ResponseWriter, r *http.Request) (any, error) {
 		return nil, err
 	}
 	return nothing{}, v.service.Try(t)
+}
+
+func (v *Server) mappings(http.ResponseWriter, *http.Request) (any, error) {
+	return v.service.Mappings(), nil
+}
+
+func (v *Server) removeMapping(_ http.ResponseWriter, r *http.Request) (any, error) {
+	query := r.URL.Query()
+	name, who := take(query, "name"), take(query, "who")
+	if err := empty(query); err != nil {
+		return nil, err
+	}
+	return nothing{}, v.service.RemoveMapping(name, who)
+}
+
+func (v *Server) settle(w http.ResponseWriter, r *http.Request) (any, error) {
+	var d Settlement
+	if err := body(w, r, mostSmall, &d); err != nil {
+		return nil, err
+	}
+	return nothing{}, v.service.Settle(d)
+}
+
+func (v *Server) tryMapping(w http.ResponseWriter, r *http.Request) (any, error) {
+	var t MappingTrial
+	if err := body(w, r, mostSmall, &t); err != nil {
+		return nil, err
+	}
+	return v.service.TryMapping(t)
 }
 
 func (v *Server) packets(w http.ResponseWriter, r *http.Request) (any, error) {

@@ -13,6 +13,7 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/internal/portmap"
 )
 
 // Options are what a service is made of.
@@ -22,7 +23,10 @@ type Options struct {
 	Program string // the version of this program
 	Backend func(Recorder) (Backend, error)
 	Keeping Keeping
-	Trouble func(error) // is told what goes wrong without anybody asking
+	Asking  portmap.Ports // where programs ask for mappings, other than the standards' ports
+	Within  func(do func() error) error
+	Device  func(*network.Interface) string // what sockets for programs are bound to; nil: to no device
+	Trouble func(error)                     // is told what goes wrong without anybody asking
 }
 
 // A Service runs one gateway. Its methods may be called by many goroutines.
@@ -32,6 +36,8 @@ type Service struct {
 	backend Backend
 	journal *journal
 	away    *syslog
+	mapping *portmap.Server
+	opened  *engine.Mappings // what that has, for what the engine is asked
 	since   time.Time
 
 	changing sync.Mutex              // whatever changes what is in force
@@ -95,8 +101,13 @@ func (s *Service) begin() error {
 		return err
 	}
 	if s.backend, err = s.options.Backend(s.journal); err == nil {
-		if err = s.resume(); err == nil {
-			err = s.countOn()
+		if err = s.beginMapping(); err == nil {
+			if err = s.resume(); err == nil {
+				err = s.countOn()
+			}
+			if err != nil {
+				s.mapping.Stop()
+			}
 		}
 		if err != nil {
 			s.backend.Close()
@@ -216,6 +227,10 @@ func (s *Service) use(f *inForce) error {
 		address = f.gateway.Logging.Syslog
 	}
 	s.away.to(address)
+	// It is in force by now, whatever mappings do.
+	if err := s.mapping.Use(f.gateway); err != nil {
+		s.options.Trouble(err)
+	}
 	return nil
 }
 
@@ -225,6 +240,7 @@ func (s *Service) Stop(clear bool) error {
 	s.ending.Wait()
 	s.changing.Lock()
 	defer s.changing.Unlock()
+	s.mapping.Stop()
 	err := s.storeCounts()
 	if clear {
 		err = errors.Join(err, s.backend.Clear())
@@ -319,6 +335,16 @@ func (s *Service) Hits() (Hits, error) {
 			h.Kind, h.Place, h.Disabled = r.Kind, r.Number, r.Disabled
 			found.Hits = append(found.Hits, h)
 		}
+	}
+	for _, m := range s.mapping.List() { // those are rules that are there
+		id := network.RuleID{Gateway: s.options.Gateway, List: network.MappingKind, Name: m.Name}
+		h, hit := counts[id]
+		if !hit {
+			continue
+		}
+		delete(counts, id)
+		h.Kind = network.MappingKind
+		found.Hits = append(found.Hits, h)
 	}
 	gone := slices.SortedFunc(maps.Values(counts), func(a, b Hit) int { return strings.Compare(a.List+"/"+a.Rule, b.List+"/"+b.Rule) })
 	found.Hits = append(found.Hits, gone...)

@@ -10,6 +10,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/internal/portmap"
 	"hollowbridge/internal/sessions"
 )
 
@@ -77,6 +78,35 @@ func (s *Simulated) Clear() error {
 	return nil
 }
 
+// Open is Backend's.
+func (s *Simulated) Open(open []*network.Mapping, shut []portmap.Shut) error {
+	r := s.running.Load()
+	if r == nil {
+		return nil
+	}
+	for _, m := range shut {
+		r.Store.Shut(m.Protocol, m.Outside)
+	}
+	for _, m := range open {
+		r.Store.Open(m)
+	}
+	return nil
+}
+
+// Bound is Backend's.
+func (s *Simulated) Bound(protocol header.Protocol, inside netip.AddrPort, outside netip.Addr) (port uint16, ok bool) {
+	if r := s.running.Load(); r != nil {
+		return r.Store.Bound(protocol, inside, outside)
+	}
+	return 0, false
+}
+
+// IsTaken is Backend's.
+func (s *Simulated) IsTaken(protocol header.Protocol, outside netip.AddrPort) bool {
+	r := s.running.Load()
+	return r != nil && r.Store.IsTaken(protocol, outside)
+}
+
 // Count is Backend's.
 func (s *Simulated) Count() int {
 	if r := s.running.Load(); r != nil {
@@ -115,8 +145,11 @@ func sessionOf(g *network.Gateway, o *sessions.Open) Session {
 }
 
 func nameOf(r *network.Rule) string {
-	if r == nil {
+	switch {
+	case r == nil:
 		return ""
+	case r.Kind == network.MappingKind:
+		return r.List() + "/" + r.Name
 	}
 	return r.Name
 }
@@ -242,4 +275,5 @@ const (
 	revisionEvent   = "revision"
 	trialEvent      = "trial"
 	serviceEvent    = "service"
+	mappingEvent    = "mapping"
 )

@@ -21,6 +21,7 @@ import (
 
 	"hollowbridge/core/network"
 	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/portmap"
 )
 
 // A State is what a gateway remembers over restarts: an SQLite file in a folder of its own.
@@ -41,7 +42,7 @@ const StateFile = "state.sqlite"
 // the version of the tables in it.
 const (
 	stateID      = 0x48424757
-	stateVersion = 1
+	stateVersion = 2
 )
 
 const stateTables = `
@@ -56,6 +57,12 @@ CREATE TABLE counts (
 	last INTEGER, raw INTEGER NOT NULL, PRIMARY KEY (list, rule));
 CREATE TABLE events (first INTEGER PRIMARY KEY, count INTEGER NOT NULL, oldest INTEGER NOT NULL, newest INTEGER NOT NULL, block BLOB NOT NULL);
 CREATE INDEX events_newest ON events (newest);
+` + mappingTables
+
+// mappingTables are those that version 1 did not have.
+const mappingTables = `
+CREATE TABLE mappings (number INTEGER PRIMARY KEY, record BLOB NOT NULL);
+CREATE TABLE epoch (began INTEGER NOT NULL);
 `
 
 // OpenState opens the state of a gateway in a folder, which it makes where it is not there. A
@@ -179,6 +186,15 @@ func (s *State) open(fresh bool, gateway string) error {
 	var version int
 	if err := s.durable.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
 		return fmt.Errorf("%s: %w", s.path, err)
+	}
+	if version == 1 {
+		if err := s.change(func(tx *sql.Tx) error {
+			_, err := tx.Exec(mappingTables + fmt.Sprintf("PRAGMA user_version = %d", stateVersion))
+			return err
+		}); err != nil {
+			return fmt.Errorf("%s: %w", s.path, err)
+		}
+		version = stateVersion
 	}
 	if version != stateVersion {
 		return fmt.Errorf("%s: its version is %d, and this program knows %d", s.path, version, stateVersion)
@@ -411,6 +427,75 @@ func (s *State) ResetCounts(now time.Time) error {
 			return err
 		}
 		_, err := tx.Exec("UPDATE about SET counted_since = ?", now.UnixNano())
+		return err
+	})
+}
+
+// Mappings returns the mappings that are kept, and since when they are known; the zero time where
+// there never were any.
+func (s *State) Mappings() (list []portmap.Record, began time.Time, err error) {
+	rows, err := s.bulk.Query("SELECT record FROM mappings ORDER BY number")
+	if err != nil {
+		return nil, began, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var data []byte
+		var r portmap.Record
+		if err := rows.Scan(&data); err != nil {
+			return nil, began, err
+		}
+		if err := json.Unmarshal(data, &r); err != nil {
+			return nil, began, fmt.Errorf("a mapping is damaged: %w", err)
+		}
+		list = append(list, r)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, began, err
+	}
+	var at int64
+	switch err := s.bulk.QueryRow("SELECT began FROM epoch").Scan(&at); {
+	case errors.Is(err, sql.ErrNoRows):
+		return list, began, nil
+	case err != nil:
+		return nil, began, err
+	}
+	return list, time.Unix(0, at), nil
+}
+
+// SaveMappings keeps mappings, and forgets others.
+func (s *State) SaveMappings(changed []portmap.Record, gone []uint64) error {
+	return transaction(s.bulk, func(tx *sql.Tx) error {
+		insert, err := tx.Prepare("INSERT OR REPLACE INTO mappings VALUES (?, ?)")
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		for i := range changed {
+			data, err := json.Marshal(&changed[i])
+			if err != nil {
+				return err
+			}
+			if _, err := insert.Exec(changed[i].Number, data); err != nil {
+				return err
+			}
+		}
+		for _, number := range gone {
+			if _, err := tx.Exec("DELETE FROM mappings WHERE number = ?", number); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// SetEpoch keeps since when mappings are known.
+func (s *State) SetEpoch(began time.Time) error {
+	return transaction(s.bulk, func(tx *sql.Tx) error {
+		if _, err := tx.Exec("DELETE FROM epoch"); err != nil {
+			return err
+		}
+		_, err := tx.Exec("INSERT INTO epoch VALUES (?)", began.UnixNano())
 		return err
 	})
 }

@@ -260,7 +260,7 @@ var structured = strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`)
 // Words says an event in one line, without its time and gateway.
 func (e *Event) Words() string {
 	if e.What != connectionEvent {
-		return strings.TrimSpace(e.Rule + " " + e.Text)
+		return strings.TrimSpace(strings.TrimSpace(e.Rule+" "+e.Outcome) + " " + e.Text)
 	}
 	text := e.Outcome
 	if e.Rule != "" {

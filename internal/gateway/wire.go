@@ -189,7 +189,7 @@ type Event struct {
 	Number    int64     `json:"number"`
 	Time      time.Time `json:"time"`
 	Gateway   string    `json:"gateway"`
-	What      string    `json:"what"`    // connection, revision, trial or service
+	What      string    `json:"what"`    // connection, mapping, revision, trial or service
 	Outcome   string    `json:"outcome"` // of a connection: passes, or how it ended
 	Rule      string    `json:"rule"`    // LIST/NAME, or empty
 	In        string    `json:"in"`

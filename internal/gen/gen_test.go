@@ -17,7 +17,7 @@ const fewest = 40
 
 // decidesNothing are the keys and words of the file that no connection fares differently by.
 var decidesNothing = strings.Fields(`network note log logging enabled syslog device assigned fixed reserved dynamic accept
-	port-forwards mappings protocols external rules lifetime at-most pcp nat-pmp upnp-igd restarts-on-apply
+	port-forwards mappings protocols external rules lifetime at-most pcp nat-pmp upnp-igd transport inside-ports by for shortest ask restarts-on-apply
 	control socket listen token certificate key expect say reaches stops only reach never file`)
 
 // Every key of the network file that decides about connections, and every word that such a

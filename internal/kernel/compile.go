@@ -55,6 +55,7 @@ type Options struct {
 	At       network.Moment                  // when; at network.Always the kernel's clock decides about hours
 	Device   func(*network.Interface) string // what interfaces are called on the machine; nil is DeviceOf
 	LeaveOut bool                            // what the kernel can't do is left out, and no error
+	Mappings []*network.Mapping              // that are there from the beginning
 }
 
 // An Unable is something that the kernel can't do as the file says.
@@ -76,7 +77,8 @@ type compiler struct {
 	leftOut  map[*network.Rule]bool
 	rewrites []*network.NATRule // the source-nat rules that rewrite both ends
 
-	permitted []permitting // lists of filter rules that stand somewhere
+	mapped    [2]*mappingSets // of each family, where mappings are
+	permitted []permitting    // lists of filter rules that stand somewhere
 }
 
 // Compile makes the program for a gateway. What the kernel can't do as the file says is an
@@ -260,6 +262,7 @@ func (c *compiler) itself() {
 	in.add(cameBy("lo"), ends(accepts))
 	in.add(inState(known), ends(accepts))
 	c.neighbors(in)
+	c.searched(in)
 	in.add(inState(newState), notBeginning(), ends(drops))
 	for _, s := range c.g.Serves {
 		counts := c.counted("serves/" + s.Name)

@@ -84,6 +84,7 @@ func (c *compiler) filterChain(in, out *network.Interface, seen end) string {
 	}
 	ch := c.chain(name, fmt.Sprintf("from %s to %s", in.Zone, out.Zone))
 	c.permissionsBetween(ch, in, out, seen)
+	c.permitMapped(ch, in)
 	switch {
 	case c.g.Trusts(in, out):
 		ch.add(c.counted("by-trust"), ends(accepts))

@@ -38,6 +38,28 @@ type Host struct {
 	Ways    []Way // without those that belong to the addresses of devices
 }
 
+// AddressOf returns the address of a family that an interface has on the machine: that of the file
+// where its device has it, else the device's first one.
+func (h *Host) AddressOf(device string, f header.Family, i *network.Interface) (first netip.Addr, ok bool) {
+	for _, d := range h.Devices {
+		if d.Name != device || !d.Up {
+			continue
+		}
+		for _, p := range d.Addresses {
+			if header.FamilyOf(p.Addr()) != f {
+				continue
+			}
+			if own, has := i.Address(f); has && own == p.Addr() {
+				return own, true
+			}
+			if !ok {
+				first, ok = p.Addr(), true
+			}
+		}
+	}
+	return first, ok
+}
+
 // ReadHost reads the network of a machine, in a network namespace as in OpenMachine.
 func ReadHost(namespace int) (*Host, error) {
 	handle, err := handleAt(namespace)

@@ -168,6 +168,12 @@ const (
 
 func (b *batch) set(s *set, id uint32) {
 	flags := uint32(unix.NFT_SET_CONSTANT)
+	if s.open {
+		flags = unix.NFT_SET_TIMEOUT
+	}
+	if len(s.fields) > 0 {
+		flags |= setConcat
+	}
 	if s.interval {
 		flags |= unix.NFT_SET_INTERVAL
 	}
@@ -188,6 +194,7 @@ func (b *batch) set(s *set, id uint32) {
 			e.Uint32(unix.NFTA_SET_DATA_TYPE, valueType)
 			e.Uint32(unix.NFTA_SET_DATA_LEN, s.dataLen)
 		}
+		s.describe(e)
 	})
 }
 
@@ -195,6 +202,10 @@ func (b *batch) set(s *set, id uint32) {
 const mostElements = 300
 
 func (b *batch) elements(s *set) {
+	if s.open {
+		b.openElements(unix.NFT_MSG_NEWSETELEM, netlink.Create, s.name, s.elements)
+		return
+	}
 	type entry struct {
 		element
 		isEnd bool

@@ -21,6 +21,7 @@ func (c *compiler) translateDestination() {
 	for _, i := range c.own {
 		ch := c.chain("destination-"+i.Name, "what arrives by "+i.Name)
 		c.list(ch, c.active(c.g.Destinations(i)), destination, c.redirect)
+		c.byMapping(ch, i)
 		if len(c.rewrites) > 0 {
 			c.bothEnds(ch, i)
 		}
@@ -285,6 +286,9 @@ func (c *compiler) hide(r *network.NATRule, out *network.Interface) string {
 			pool := c.g.Pool(r, out, f)
 			if pool.Empty() {
 				continue
+			}
+			if f == header.IPv4 {
+				c.sourceByMapping(ch, r, out, pool)
 			}
 			for _, p := range header.Protocols() {
 				if r.SourcePorts != (header.Ports{}) && !p.Numbered() {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"hollowbridge/core/header"
 
@@ -67,6 +68,8 @@ type set struct {
 	keyLen   uint32
 	interval bool
 	verdicts bool
+	open     bool     // elements come and go
+	fields   []uint32 // lengths of the values that a key is made of, where it is an interval in each
 	dataLen  uint32
 	elements []element
 	words    string
@@ -77,6 +80,7 @@ type element struct {
 	key, end []byte // end is nil for one value, or where there is none behind the last
 	goes     verdict
 	data     []byte
+	timeout  time.Duration // of a set that is open, after which it goes by itself; 0 is never
 	words    string
 }
 

@@ -791,6 +791,11 @@ const Internet = "the internet"
 // Space returns the file descriptor of the network namespace of a gateway; it is the lab's.
 func (l *Lab) Space(gateway string) int { return l.gateways[l.engine.Network().Gateway(gateway)].space }
 
+// Within does something in the network of a gateway.
+func (l *Lab) Within(gateway string, do func() error) error {
+	return l.gateways[l.engine.Network().Gateway(gateway)].do(do)
+}
+
 // Machines returns the names of the machines in which a command can run: gateways, hosts and
 // the internet.
 func (l *Lab) Machines() []string {

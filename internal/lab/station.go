@@ -115,6 +115,25 @@ func (l *Lab) stationOf(g *network.Gateway, n *node) error {
 	return nil
 }
 
+// Yield leaves the ports at which programs ask a gateway for mappings to whoever answers them really.
+func (l *Lab) Yield(g *network.Gateway) {
+	for _, s := range l.stations {
+		if s.node != l.gateways[g] {
+			continue
+		}
+		for _, t := range s.tcp {
+			if t.Addr().(*net.TCPAddr).Port == network.IGDPort {
+				t.Close()
+			}
+		}
+		for _, u := range s.udp {
+			if port := u.LocalAddr().(*net.UDPAddr).Port; port == network.PCPPort || port == network.SSDPPort {
+				u.Close()
+			}
+		}
+	}
+}
+
 func (s *station) close() {
 	for _, t := range s.tcp {
 		t.Close()

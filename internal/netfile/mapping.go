@@ -3,6 +3,7 @@ package netfile
 import (
 	"slices"
 	"strings"
+	"time"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -10,13 +11,8 @@ import (
 
 // mappings reads who may ask a gateway for automatic port mappings.
 func (r *reader) mappings(g *network.Gateway, f *fields) *network.Mappings {
-	m := &network.Mappings{Place: f.place(f.node)}
-	for _, n := range f.scalars("protocols") {
-		if !slices.Contains(network.MappingProtocols, n.Value) {
-			r.fail(n, "%s: no such protocol%s", n.Value, oneOf(n.Value, network.MappingProtocols))
-		}
-		m.Protocols = append(m.Protocols, n.Value)
-	}
+	m := &network.Mappings{AtMost: f.number("at-most", 1, 1_000_000, network.UsualMappings), Place: f.place(f.node)}
+	m.Protocols = f.words("protocols", network.MappingProtocols)
 	if n := f.values["on"]; n != nil {
 		m.On = r.interfaces(g, n)
 	}
@@ -28,11 +24,51 @@ func (r *reader) mappings(g *network.Gateway, f *fields) *network.Mappings {
 	for _, rule := range f.children("rules") {
 		m.Rules = append(m.Rules, r.mappingRule(rule))
 	}
+	r.servesMappings(g, m)
 	return m
 }
 
+// words reads a list of some words.
+func (f *fields) words(key string, known []string) (list []string) {
+	for _, n := range f.scalars(key) {
+		if !slices.Contains(known, n.Value) {
+			f.fail(n, "%s: no such protocol%s", n.Value, oneOf(n.Value, known))
+		}
+		list = append(list, n.Value)
+	}
+	return list
+}
+
+// servesMappings notes what a gateway answers of itself where programs may ask it for mappings.
+func (r *reader) servesMappings(g *network.Gateway, m *network.Mappings) {
+	var services header.Services
+	if m.Speaks(network.PCP) || m.Speaks(network.NATPMP) {
+		services = append(services, header.ServiceAt(header.UDP, network.PCPPort))
+	}
+	if m.Speaks(network.IGD) {
+		services = append(services, header.ServiceAt(header.UDP, network.SSDPPort), header.ServiceAt(header.TCP, network.IGDPort))
+	}
+	if len(services) > 0 && len(m.On) > 0 {
+		g.Serves = append(g.Serves, network.GatewayService{Name: "mappings", Services: services, On: m.On, Mappings: true, Place: m.Place})
+	}
+}
+
 func (r *reader) mappingRule(f *fields) network.MappingRule {
-	rule := network.MappingRule{Ports: header.AllPorts, AtMost: f.number("at-most", 1, 65535, 0), Place: f.place(f.node)}
+	rule := network.MappingRule{
+		Ports: f.ports("ports", network.HighPorts), Inside: f.ports("inside-ports", header.AllPorts), By: f.words("by", network.MappingProtocols),
+		Shortest: f.lifetime("shortest"), Lifetime: f.lifetime("lifetime"),
+		AtMost: f.number("at-most", 1, 65535, 0), Ask: f.flag("ask", false), Place: f.place(f.node),
+	}
+	for _, name := range f.words("transport", mappedTransports) {
+		protocol, _ := header.ParseProtocol(name)
+		rule.Transport = append(rule.Transport, protocol)
+	}
+	if f.values["for"] != nil {
+		rule.For, rule.ForOthers = f.expression("for"), true
+	}
+	if rule.Lifetime > 0 && rule.Shortest > rule.Lifetime {
+		r.fail(f.values["shortest"], "the shortest lifetime is longer than the longest one")
+	}
 	switch allow, drop := f.values["allow"] != nil, f.values["drop"] != nil; {
 	case allow == drop:
 		r.fail(f.node, "a mapping rule begins with allow or drop, and who it is for")
@@ -41,21 +77,31 @@ func (r *reader) mappingRule(f *fields) network.MappingRule {
 	default:
 		rule.Verb, rule.From = network.Drop, f.expression("drop")
 	}
-	if n, ok := f.scalar("ports"); ok {
-		ports, err := header.ParsePorts(n.Value)
-		if err != nil {
-			r.fail(n, "%s", err)
-		}
-		rule.Ports = ports
-	}
-	if n, ok := f.scalar("lifetime"); ok {
-		lifetime, err := network.ParseLifetime(n.Value)
-		if err != nil {
-			r.fail(n, "%s", err)
-		}
-		rule.Lifetime = lifetime
-	}
 	return rule
+}
+
+func (f *fields) ports(key string, otherwise header.Ports) header.Ports {
+	n, ok := f.scalar(key)
+	if !ok {
+		return otherwise
+	}
+	ports, err := header.ParsePorts(n.Value)
+	if err != nil {
+		f.fail(n, "%s", err)
+	}
+	return ports
+}
+
+func (f *fields) lifetime(key string) time.Duration {
+	n, ok := f.scalar(key)
+	if !ok {
+		return 0
+	}
+	lifetime, err := network.ParseLifetime(n.Value)
+	if err != nil {
+		f.fail(n, "%s", err)
+	}
+	return lifetime
 }
 
 // expectationForms are the keys that belong together, by the key that tells them apart.

@@ -1,6 +1,9 @@
 package netfile
 
-import "hollowbridge/core/network"
+import (
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
 
 // A shape is what may stand behind a key.
 type shape struct {
@@ -189,16 +192,26 @@ var mappingsObject = &object{"mappings", []key{
 	{"protocols", shape{kind: words, words: network.MappingProtocols}, true, "by which protocols programs may ask", ""},
 	{"on", is(texts), true, "interfaces or zones where it listens", ""},
 	{"external", is(text), true, "the interface on which mappings are opened", ""},
+	{"at-most", is(number), false, "how many mappings all machines may have together; 10000 where absent", ""},
 	{"rules", of(list, mappingRuleObject), false, "who may have which ports; first match decides, no match is refused", ""},
 }}
 
 var mappingRuleObject = &object{"mapping rule", []key{
 	{"allow", is(expression), false, "machines that may", ""},
 	{"drop", is(expression), false, "machines that may not", ""},
-	{"ports", is(text), false, "outside ports; all where absent", ""},
-	{"lifetime", is(text), false, "the longest, as 30m, 1h or 7d", ""},
+	{"by", shape{kind: words, words: network.MappingProtocols}, false, "by which protocols; all where absent", ""},
+	{"transport", shape{kind: words, words: mappedTransports}, false, "for which transport protocols; both where absent", ""},
+	{"ports", is(text), false, "outside ports; 1024-65535 where absent", ""},
+	{"inside-ports", is(text), false, "ports of the machine; all where absent", ""},
+	{"for", is(expression), false, "machines that it may ask for besides itself", ""},
+	{"shortest", is(text), false, "the shortest lifetime, as 2m", ""},
+	{"lifetime", is(text), false, "the longest, as 30m, 1h or 7d; as asked for where absent", ""},
 	{"at-most", is(number), false, "how many mappings one machine may have", ""},
+	{"ask", is(flagShape), false, "true: each waits until an administrator approves it", ""},
 }}
+
+// mappedTransports are the protocols that mappings are for.
+var mappedTransports = []string{header.TCP.String(), header.UDP.String()}
 
 var expectObject = &object{"expectation", []key{
 	{"say", is(text), true, "what must hold, in a sentence", ""},

@@ -50,6 +50,7 @@ type use struct {
 	group      int32
 	sessions   int32
 	leased     int32 // those that are to come
+	held       int32 // of its sessions, the mappings that count as one
 	generation uint32
 	insidePort uint16
 	port       uint16
@@ -126,6 +127,26 @@ func (l *leases) use(k useKey, hash uint64, fits func(port uint16) bool) int32 {
 		n = l.useOf.next(&c)
 	}
 	return none
+}
+
+// lowest is use of the lowest port of several, those that mappings have before all others.
+func (l *leases) lowest(k useKey, hash uint64, fits func(port uint16) bool) int32 {
+	best := none
+	for n, c := l.useOf.first(hash); n != none; n = l.useOf.next(&c) {
+		u := l.uses.at(n)
+		if u.inside != k.inside || u.group != k.group || u.insidePort != k.insidePort || !fits(u.port) {
+			continue
+		}
+		if best == none {
+			best = n
+			continue
+		}
+		b := l.uses.at(best)
+		if held, was := u.held > 0, b.held > 0; held && !was || held == was && u.port < b.port {
+			best = n
+		}
+	}
+	return best
 }
 
 // open makes a use of a port.
@@ -263,7 +284,8 @@ func (s *Store) take(names *names, lease *engine.Lease, final *header.Packet, no
 	useHash := k.hash()
 	numbered, any := final.Protocol.Numbered(), lease.Ports == header.Ports{}
 	if g != none && numbered {
-		n := l.use(k, useHash, func(port uint16) bool { return any || lease.Ports.Contains(port) })
+		fits := func(port uint16) bool { return any || lease.Ports.Contains(port) }
+		n := l.lowest(k, useHash, fits)
 		if n != none {
 			return s.grant(l, n, final.Source, now), true
 		}

@@ -32,7 +32,7 @@ func (s *Store) Use(g *network.Gateway) {
 		}
 		n.numbers[i] = int16(number)
 	}
-	n.rules = s.rules.use(g)
+	n.rules, n.all = s.rules.use(g), &s.rules
 	s.pools.Store(&map[poolKey]*pool{})
 	if old == nil {
 		s.gateway.Store(n)
@@ -46,6 +46,7 @@ func (s *Store) Use(g *network.Gateway) {
 	s.gateway.Store(n)
 	if n.mapping != old.mapping {
 		s.rebind(n)
+		s.holdAll(n)
 	}
 }
 
@@ -126,7 +127,9 @@ func (r *rules) use(g *network.Gateway) map[*network.Rule]numbered {
 	r.Lock()
 	defer r.Unlock()
 	for _, c := range r.list {
-		c.rule.Store(nil)
+		if c.id.List != network.MappingKind {
+			c.rule.Store(nil)
+		}
 	}
 	numbers := map[*network.Rule]numbered{}
 	for rule := range g.Rules() {
@@ -140,6 +143,25 @@ func (r *rules) use(g *network.Gateway) map[*network.Rule]numbered {
 		numbers[rule] = known
 	}
 	return numbers
+}
+
+// mapping returns the number of a mapping.
+func (r *rules) mapping(rule *network.Rule) numbered {
+	id := rule.ID()
+	r.RLock()
+	known, ok := r.known[id]
+	r.RUnlock()
+	if !ok {
+		r.Lock()
+		defer r.Unlock()
+		if known, ok = r.known[id]; !ok {
+			known = numbered{int32(len(r.list)), &counted{id: id}}
+			r.known[id] = known
+			r.list = append(r.list, known.counted)
+		}
+	}
+	known.counted.rule.Store(rule)
+	return known
 }
 
 // Hits are what a rule did since the store was made.
@@ -204,7 +226,7 @@ func (s *Store) Hits() []Hits {
 func (s *Store) Stopped(d *engine.Decision, size int) {
 	n, now := s.gateway.Load(), int64(s.clock())
 	count := func(r *network.Rule, later bool) {
-		known, ok := n.rules[r]
+		known, ok := n.known(r)
 		if !ok {
 			return
 		}

@@ -25,6 +25,7 @@ type Store struct {
 	leases   [shards]leases
 	pools    atomic.Pointer[map[poolKey]*pool] // of the revision that runs
 	rules    rules
+	mappings mappings
 }
 
 // Names are what the store knows of its gateway by numbers, so that sessions outlive a
@@ -37,6 +38,7 @@ type names struct {
 	interfaces []*network.Interface
 	numbers    map[*network.Interface]int16
 	rules      map[*network.Rule]numbered
+	all        *rules
 }
 
 // A numbered rule is its number and its counters.
@@ -47,7 +49,7 @@ type numbered struct {
 
 // open counts a session that goes by a rule, and returns the rule's number.
 func (n *names) open(rule *network.Rule, now time.Duration) int32 {
-	known, ok := n.rules[rule]
+	known, ok := n.known(rule)
 	if !ok {
 		return none
 	}
@@ -55,6 +57,16 @@ func (n *names) open(rule *network.Rule, now time.Duration) int32 {
 	known.counted.all.Add(1)
 	known.counted.last.Store(int64(now))
 	return known.number
+}
+
+// known returns the number and counters of a rule. Mappings come and go, and are known from their
+// first session on.
+func (n *names) known(rule *network.Rule) (numbered, bool) {
+	if rule != nil && rule.Kind == network.MappingKind {
+		return n.all.mapping(rule), true
+	}
+	known, ok := n.rules[rule]
+	return known, ok
 }
 
 // An entry is one session.

@@ -90,7 +90,21 @@ func (p *plain) Keep(s *engine.Session) bool {
 	return true
 }
 
+func (p *plain) Mapped(in *network.Interface, q *header.Packet) *engine.Mapping {
+	for _, m := range p.g.Opened {
+		if slices.Contains(m.On, in) && m.Protocol == q.Protocol && m.Outside == netip.AddrPortFrom(q.Destination, q.DestinationPort) && m.Admits(q.Source, q.SourcePort) {
+			return engine.NewMapping(m)
+		}
+	}
+	return nil
+}
+
 func (p *plain) taken(final header.Packet, port uint16, mapping network.MappingBehavior) bool {
+	if mapping == network.EndpointIndependent && slices.ContainsFunc(p.g.Opened, func(m *network.Mapping) bool {
+		return m.Protocol == final.Protocol && m.Inside != m.Outside && m.Outside == netip.AddrPortFrom(final.Source, port)
+	}) {
+		return true
+	}
 	return slices.ContainsFunc(p.list, func(s *plainSession) bool {
 		return s.Binds(&final, mapping) && (!final.Protocol.Numbered() || s.After.SourcePort == port)
 	})
@@ -108,11 +122,24 @@ func (p *plain) Take(l *engine.Lease) (engine.Grant, bool) {
 				}
 				continue
 			}
+			mapped := 0
+			for _, m := range p.g.Opened {
+				if port := int(m.Outside.Port()); l.Mapping == network.EndpointIndependent && m.Protocol == final.Protocol && m.Inside != m.Outside && m.Outside.Addr() == a &&
+					m.Inside == netip.AddrPortFrom(l.Packet.Source, l.Packet.SourcePort) && (l.Ports == (header.Ports{}) || l.Ports.Contains(m.Outside.Port())) && (mapped == 0 || port < mapped) {
+					mapped = port
+				}
+			}
+			if mapped != 0 {
+				return engine.Grant{Address: a, Port: uint16(mapped)}, true
+			}
 			for _, s := range p.list {
 				if s.Binds(&final, l.Mapping) && s.Before.Source == l.Packet.Source && s.Before.SourcePort == l.Packet.SourcePort &&
-					(l.Ports == (header.Ports{}) || l.Ports.Contains(s.After.SourcePort)) {
-					return engine.Grant{Address: a, Port: s.After.SourcePort}, true
+					(l.Ports == (header.Ports{}) || l.Ports.Contains(s.After.SourcePort)) && (mapped == 0 || int(s.After.SourcePort) < mapped) {
+					mapped = int(s.After.SourcePort)
 				}
+			}
+			if mapped != 0 {
+				return engine.Grant{Address: a, Port: uint16(mapped)}, true
 			}
 			own := l.Packet.SourcePort
 			if l.KeepPort && !p.taken(final, own, l.Mapping) {
@@ -150,6 +177,18 @@ type clock struct{ at time.Duration }
 
 func (c *clock) now() time.Duration { return c.at }
 
+// withMappings returns a store with the mappings that a gateway has, of which some were others before.
+func withMappings(g *network.Gateway, c *clock) *sessions.Store {
+	s := sessions.New(g, c.now)
+	for _, m := range g.Opened {
+		s.Open(network.NewMapping(m.On[0], m.Protocol, m.Outside, netip.MustParseAddrPort("10.1.0.99:7"), nil, network.PCP, m.Owner))
+		s.Open(network.NewMapping(m.On[0], header.UDP, netip.AddrPortFrom(m.Outside.Addr(), 40009), m.Inside, nil, network.PCP, m.Owner))
+		s.Shut(header.UDP, netip.AddrPortFrom(m.Outside.Addr(), 40009))
+		s.Open(m)
+	}
+	return s
+}
+
 // Connections through gateways with stores fare as with the plain list, while time goes on:
 // the same outcomes, addresses and ports.
 func TestStoreAgreesWithAPlainList(t *testing.T) {
@@ -158,9 +197,10 @@ func TestStoreAgreesWithAPlainList(t *testing.T) {
 		e := engine.Compile(n, nil)
 		c := &clock{}
 		random := rand.New(rand.NewPCG(seed, 5))
+		netfiletest.OpenSome(random, n)
 		var stores []*sessions.Store
 		fast := e.NewWalkOver(func(g *network.Gateway) engine.State {
-			stores = append(stores, sessions.New(g, c.now))
+			stores = append(stores, withMappings(g, c))
 			return stores[len(stores)-1]
 		})
 		slow := e.NewWalkOver(func(g *network.Gateway) engine.State { return &plain{g: g, now: c.now} })
@@ -197,11 +237,12 @@ func TestStoreAgreesWithAPlainList(t *testing.T) {
 func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
 	for seed := range few(*networks, 40) {
 		n := netfiletest.Parse(t, gen.Small(seed))
+		netfiletest.OpenSome(rand.New(rand.NewPCG(seed, 10)), n)
 		e := engine.Compile(n, nil)
 		c := &clock{}
 		var stores []*sessions.Store
 		walk := e.NewWalkOver(func(g *network.Gateway) engine.State {
-			stores = append(stores, sessions.New(g, c.now))
+			stores = append(stores, withMappings(g, c))
 			return stores[len(stores)-1]
 		})
 		kept := e.NewWalk()

@@ -22,6 +22,43 @@ func Parse(tb testing.TB, text string) *network.Network {
 	return n
 }
 
+// OpenSome gives the gateways of a network mappings: of the ports that Connection asks for and
+// sends from.
+func OpenSome(random *rand.Rand, n *network.Network) {
+	var hosts []netip.Addr
+	for _, h := range n.Hosts {
+		hosts = append(hosts, h.Addresses...)
+	}
+	for _, a := range []string{"10.1.0.9", "10.1.1.3", "10.1.2.5", "10.64.0.7", "fd00:1:0::9"} {
+		hosts = append(hosts, netip.MustParseAddr(a))
+	}
+	ports := []uint16{443, 80, 22, 53, 8085, 500, 40000, 40001}
+	for _, g := range n.Gateways {
+		known := map[netip.AddrPort]bool{}
+		for range random.IntN(24) {
+			external := g.Interfaces[random.IntN(len(g.Interfaces))]
+			inside := netip.AddrPortFrom(hosts[random.IntN(len(hosts))], ports[random.IntN(len(ports))])
+			at, has := external.Address(header.FamilyOf(inside.Addr()))
+			if !has {
+				continue
+			}
+			outside := netip.AddrPortFrom(at, ports[random.IntN(len(ports))])
+			if at.Is6() {
+				outside = inside
+			}
+			var senders []network.Sender
+			for range random.IntN(3) {
+				from := []string{"203.0.113.0/24", "192.0.2.7/32", "2001:db8:f::/48"}[random.IntN(3)]
+				senders = append(senders, network.Sender{From: netip.MustParsePrefix(from), Port: []uint16{0, 0, 40000}[random.IntN(3)]})
+			}
+			if !known[outside] {
+				known[outside] = true
+				g.Opened = append(g.Opened, network.NewMapping(external, []header.Protocol{header.TCP, header.UDP}[random.IntN(2)], outside, inside, senders, network.PCP, inside.Addr()))
+			}
+		}
+	}
+}
+
 // Connection returns a connection between machines and addresses that the networks of gen.Small know.
 // ok is false where the one that came up can't be sent.
 func Connection(random *rand.Rand, e *engine.Engine) (c engine.Connection, ok bool) {

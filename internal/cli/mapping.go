@@ -1,0 +1,754 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gateway"
+	"hollowbridge/internal/kernel"
+	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/portmap"
+)
+
+var mappingCommand = &command{
+	name: "mapping", arguments: "find | add SERVICE | list | remove SERVICE | approve N | refuse N | try SERVICE",
+	summary: "asks a gateway for a port mapping, lists them, takes them away, approves what waits",
+	help: `As a program on this machine, by the open protocols PCP, NAT-PMP and UPnP IGD:
+
+  find            which gateways answer, by which protocols, with which outside address
+  add tcp/2222    asks for an outside port that leads to port 2222 of this machine
+  remove tcp/7777 takes away what add was granted, by its outside port
+  list            what this machine has at the gateway of -gateway ADDRESS
+
+add tries PCP, then NAT-PMP, then UPnP; -by chooses. -hold renews the mapping until ^C, and then
+takes it away. The gateway is this machine's default one, or that of -gateway ADDRESS.
+
+As the administrator of the running gateways of the network file, or of -gateway NAME:
+
+  list            the mappings that programs have, and the wishes that wait
+  approve 3       grants the wish that waits by number 3; refuse 3 refuses it
+  remove tcp/7777 with -gateway NAME, takes anybody's mapping away
+  try tcp/20320   what would become of it if -as ADDRESS asked; nothing is asked
+
+Exit status: 0 yes, 1 nobody answers or it is refused, 2 the call is wrong.`,
+	flags: func(set *flag.FlagSet, o *options) {
+		fileFlag(set, o)
+		jsonFlag(set, o)
+		set.StringVar(&o.gateway, "gateway", "", "the `GATEWAY`: its address to ask it as a program does, its name to ask as its administrator")
+		set.StringVar(&o.by, "by", "", "only by this `PROTOCOL`: "+strings.Join(network.MappingProtocols, ", "))
+		set.StringVar(&o.forTime, "for", "1h", "for how `LONG`")
+		set.BoolVar(&o.hold, "hold", false, "renew it until ^C, then take it away")
+		set.IntVar(&o.wished, "outside", 0, "the outside `PORT` that is wished for; any where absent")
+		set.BoolVar(&o.exact, "exact", false, "that outside port or none")
+		set.StringVar(&o.machine, "machine", "", "for the machine with this `ADDRESS`, not this one")
+		set.StringVar(&o.only, "only", "", "only these `SENDERS` may use it: addresses or prefixes with commas between")
+		set.StringVar(&o.peer, "peer", "", "for a connection to this `ADDRESS:PORT` alone, by pcp")
+		set.StringVar(&o.from, "from", "", "ask from this `ADDRESS` of this machine")
+		set.StringVar(&o.asker, "as", "", "with try: if this `MACHINE` asked, a host or an address")
+		set.StringVar(&o.note, "note", "", "what it is for, where the protocol tells")
+		portsFlag(set, o)
+	},
+	run: runMapping,
+}
+
+// portsFlag says where a gateway that is a stand-in is asked.
+func portsFlag(set *flag.FlagSet, o *options) {
+	set.StringVar(&o.ports, "mapping-ports", "", "other `PORTS` than the standards': of PCP, SSDP and HTTP, as 15351,11900,18080")
+}
+
+// mappingVerbs are what mapping does, by the first word.
+var mappingVerbs = map[string]struct {
+	words int // behind it
+	run   func(*call) int
+}{
+	"find": {0, (*call).findMappings}, "add": {1, (*call).addMapping}, "list": {0, (*call).listMappings}, "remove": {1, (*call).removeMapping},
+	"approve": {1, (*call).settleMapping}, "refuse": {1, (*call).settleMapping}, "try": {1, (*call).tryMapping},
+}
+
+func runMapping(c *call) int {
+	if len(c.args) == 0 {
+		return c.misused("it needs find, add, list, remove, approve, refuse or try")
+	}
+	verb, ok := mappingVerbs[c.args[0]]
+	if !ok {
+		var names []string
+		for name := range mappingVerbs {
+			names = append(names, name)
+		}
+		return c.misused("%s: there are find, add, list, remove, approve, refuse and try%s", c.args[0], netfile.DidYouMean(c.args[0], names))
+	}
+	switch o := &c.options; {
+	case len(c.args) != 1+verb.words:
+		return c.misused("%s: %s behind it", c.args[0], count(verb.words, "word"))
+	case o.by != "" && !slices.Contains(network.MappingProtocols, o.by):
+		return c.misused("-by %s: there are %s%s", o.by, strings.Join(network.MappingProtocols, ", "), netfile.DidYouMean(o.by, network.MappingProtocols))
+	case o.wished < 0 || o.wished > 65535:
+		return c.misused("-outside %d: a port is 1 to 65535", o.wished)
+	}
+	return verb.run(c)
+}
+
+// mappedService reads the protocol and port of a mapping.
+func (c *call) mappedService(text string) (header.Protocol, uint16, error) {
+	services, err := header.ParseService(text, func(name string) (header.Services, error) {
+		known, found, err := header.NamedService(name)
+		if err == nil && !found {
+			err = fmt.Errorf("%s: no such service", name)
+		}
+		return known, err
+	})
+	if err != nil {
+		return 0, 0, err
+	}
+	if len(services) != 1 || services[0].Protocol != header.TCP && services[0].Protocol != header.UDP || services[0].Ports.Count() != 1 || services[0].Ports.First == 0 {
+		return 0, 0, fmt.Errorf("%s: a mapping is for one port, as tcp/2222", text)
+	}
+	return services[0].Protocol, services[0].Ports.First, nil
+}
+
+// parsePorts reads -mapping-ports.
+func parsePorts(text string) (portmap.Ports, error) {
+	if text == "" {
+		return portmap.StandardPorts, nil
+	}
+	var ports [3]uint16
+	words := strings.Split(text, ",")
+	if len(words) != len(ports) {
+		return portmap.Ports{}, fmt.Errorf("-mapping-ports %s: three ports, of PCP, SSDP and HTTP", text)
+	}
+	for i, word := range words {
+		n, err := strconv.ParseUint(word, 10, 16)
+		if err != nil || n == 0 {
+			return portmap.Ports{}, fmt.Errorf("-mapping-ports %s: %s is no port", text, word)
+		}
+		ports[i] = uint16(n)
+	}
+	return portmap.Ports{PCP: ports[0], SSDP: ports[1], HTTP: ports[2]}, nil
+}
+
+// asClient returns what asks as a program: the gateway of -gateway, or the default one.
+func (c *call) asClient() (*portmap.Client, error) {
+	o := &c.options
+	ports, err := parsePorts(o.ports)
+	if err != nil {
+		return nil, err
+	}
+	client := &portmap.Client{Ports: ports}
+	if o.from != "" {
+		if client.From, err = header.ParseAddress(o.from); err != nil {
+			return nil, fmt.Errorf("-from: %w", err)
+		}
+	}
+	if o.gateway != "" {
+		if client.Gateway, err = header.ParseAddress(o.gateway); err != nil {
+			return nil, fmt.Errorf("-gateway: %w", err)
+		}
+	} else if client.Gateway, err = defaultGateway(client.From); err != nil {
+		return nil, err
+	}
+	if client.Secret, err = c.mappingSecret(); err != nil {
+		return nil, err
+	}
+	return client, nil
+}
+
+// defaultGateway returns the next hop of this machine's default route, of the family of an address
+// where there is one.
+func defaultGateway(from netip.Addr) (netip.Addr, error) {
+	host, err := kernel.ReadHost(0)
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	var best *kernel.Way
+	for i := range host.Ways {
+		w := &host.Ways[i]
+		if w.To.Bits() != 0 || !w.Via.IsValid() || from.IsValid() && w.Via.Is4() != from.Is4() {
+			continue
+		}
+		if best == nil || w.Via.Is4() && !best.Via.Is4() || w.Via.Is4() == best.Via.Is4() && w.Metric < best.Metric {
+			best = w
+		}
+	}
+	if best == nil {
+		return netip.Addr{}, errors.New("this machine has no default gateway; name one with -gateway ADDRESS")
+	}
+	return best.Via, nil
+}
+
+// isAddress reports whether -gateway names an address.
+func (c *call) isAddress() bool {
+	_, err := netip.ParseAddr(c.options.gateway)
+	return err == nil
+}
+
+// asAdministrator returns what asks the running gateways. It returns nil after it has said what is
+// wrong.
+func (c *call) asAdministrator() []*gateway.Client {
+	if c.isAddress() {
+		c.misused("-gateway %s: an administrator names a gateway of the network file", c.options.gateway)
+		return nil
+	}
+	return c.running()
+}
+
+type foundJSON struct {
+	Gateway  string `json:"gateway"`
+	By       string `json:"by"`
+	External string `json:"external"`
+	Is       string `json:"is"` // public, private, carrier, or empty where the address is not known
+	Epoch    uint32 `json:"epoch"`
+	Device   string `json:"device"`
+}
+
+func (c *call) findMappings() int {
+	client, err := c.asClient()
+	if err != nil {
+		return c.failed(err)
+	}
+	ctx, stop := untilInterrupt()
+	defer stop()
+	found, failures := client.Find(ctx, c.options.by, c.options.gateway == "")
+	result := []foundJSON{}
+	var rows [][]string
+	notes := map[string]bool{}
+	for _, f := range found {
+		is, note := addressIs(f.External)
+		result = append(result, foundJSON{f.Gateway.String(), f.By, addressText(f.External), is, f.Epoch, f.Device})
+		external := addressText(f.External)
+		if external == "" {
+			external = "told with a mapping"
+		}
+		since := ""
+		if f.Epoch > 0 {
+			since = spanText(float64(f.Epoch))
+		}
+		rows = append(rows, []string{f.Gateway.String(), f.By, external, is, since, f.Device})
+		if note != "" {
+			notes[f.External.String()+" "+note] = true
+		}
+	}
+	if c.options.json {
+		c.printJSON(map[string]any{"found": result})
+	} else {
+		if len(rows) > 0 {
+			c.printTable([]string{"gateway", "by", "outside", "", "knows mappings since", "device"}, rows)
+		}
+		for note := range notes {
+			fmt.Fprintf(c.Out, "\n%s\n", strings.Join(wrap(note, c.Width), "\n"))
+		}
+	}
+	for _, err := range splitErrors(failures) {
+		fmt.Fprintf(c.Err, "%s\n", err)
+	}
+	if len(found) == 0 {
+		return no
+	}
+	return yes
+}
+
+func addressText(a netip.Addr) string {
+	if !a.IsValid() {
+		return ""
+	}
+	return a.String()
+}
+
+// carrierPrefix is of addresses between a carrier's NAT and its customers (RFC 6598).
+var carrierPrefix = netip.MustParsePrefix("100.64.0.0/10")
+
+// addressIs says what an outside address is, and, where it is none of the internet, what that means.
+func addressIs(a netip.Addr) (is, note string) {
+	switch {
+	case !a.IsValid():
+		return "", ""
+	case carrierPrefix.Contains(a):
+		return "carrier", "is an address of a carrier's NAT (RFC 6598): the carrier translates once more, and nobody on the internet can begin a connection to a mapping."
+	case !network.Carried(a):
+		return "private", "is a private address: another gateway in front of this one translates once more (double NAT). A mapping is reached from the internet only if that one has a forward for it, or is asked too."
+	}
+	return "public", ""
+}
+
+// splitErrors takes joined errors apart.
+func splitErrors(err error) []error {
+	if err == nil {
+		return nil
+	}
+	if joined, ok := err.(interface{ Unwrap() []error }); ok {
+		var all []error
+		for _, e := range joined.Unwrap() {
+			all = append(all, splitErrors(e)...)
+		}
+		return all
+	}
+	return []error{err}
+}
+
+// ask reads what add and remove are about.
+func (c *call) ask(text string) (a portmap.Ask, err error) {
+	o := &c.options
+	if a.Protocol, a.Port, err = c.mappedService(text); err != nil {
+		return a, err
+	}
+	if a.Lifetime, err = network.ParseLifetime(o.forTime); err != nil {
+		return a, fmt.Errorf("-for %w", err)
+	}
+	a.Outside, a.Exact, a.Text = uint16(o.wished), o.exact, o.note
+	if o.exact && o.wished == 0 {
+		return a, errors.New("-exact goes with -outside PORT")
+	}
+	if o.machine != "" {
+		if a.Machine, err = header.ParseAddress(o.machine); err != nil {
+			return a, fmt.Errorf("-machine: %w", err)
+		}
+	}
+	if o.peer != "" {
+		if a.Peer, err = netip.ParseAddrPort(o.peer); err != nil || a.Peer.Port() == 0 {
+			return a, fmt.Errorf("-peer %s: write ADDRESS:PORT", o.peer)
+		}
+	}
+	if o.only != "" {
+		for _, text := range strings.Split(o.only, ",") {
+			p, err := header.ParsePrefix(text)
+			if err != nil {
+				single, bad := header.ParseAddress(text)
+				if bad != nil {
+					return a, fmt.Errorf("-only: %w", err)
+				}
+				p = netip.PrefixFrom(single, single.BitLen())
+			}
+			a.Only = append(a.Only, p)
+		}
+	}
+	if a.Text == "" {
+		a.Text = "hollowbridge"
+	}
+	return a, nil
+}
+
+type gotJSON struct {
+	By       string  `json:"by"`
+	Protocol string  `json:"protocol"`
+	Outside  string  `json:"outside"`
+	Inside   string  `json:"inside"`
+	Lifetime float64 `json:"lifetime"`
+	Text     string  `json:"text"`
+}
+
+func gotOf(g *portmap.Got) gotJSON {
+	return gotJSON{g.By, g.Protocol.String(), g.Outside.String(), g.Inside.String(), g.Lifetime.Seconds(), g.Text}
+}
+
+func (c *call) addMapping() int {
+	a, err := c.ask(c.args[1])
+	if err != nil {
+		return c.misused("%s", err)
+	}
+	client, err := c.asClient()
+	if err != nil {
+		return c.failed(err)
+	}
+	ctx, stop := untilInterrupt()
+	defer stop()
+	got, err := client.Add(ctx, c.options.by, a)
+	if err != nil {
+		return c.refusedMapping(err)
+	}
+	if err := c.rememberMapping(client, &a, got); err != nil {
+		fmt.Fprintf(c.Err, "hollowbridge mapping: it can't be remembered for remove: %s\n", err)
+	}
+	c.printGot(got)
+	if !c.options.hold {
+		return yes
+	}
+	return c.holdMapping(ctx, client, &a, got)
+}
+
+func (c *call) printGot(got *portmap.Got) {
+	if c.options.json {
+		c.printJSONLine(gotOf(got))
+	} else {
+		arrow := got.Outside.String()
+		if got.Outside != got.Inside {
+			arrow += " -> " + got.Inside.String()
+		}
+		fmt.Fprintf(c.Out, "%s  %s %s, by %s, for %s, until %s\n", c.green("opened"), arrow, got.Protocol, got.By, spanText(got.Lifetime.Seconds()), c.Now().Add(got.Lifetime).Format("15:04:05"))
+		if _, note := addressIs(got.Outside.Addr()); note != "" {
+			fmt.Fprintf(c.Out, "%s\n", strings.Join(wrap(got.Outside.Addr().String()+" "+note, c.Width), "\n"))
+		}
+	}
+	c.flush()
+}
+
+// refusedMapping says why a gateway did not do what it was asked.
+func (c *call) refusedMapping(err error) int {
+	for _, e := range splitErrors(err) {
+		fmt.Fprintf(c.Err, "%s\n", strings.Join(wrap(e.Error(), c.Width), "\n"))
+	}
+	return no
+}
+
+// holdMapping renews a mapping when half of its time is over (RFC 6887, 11.2.1), until ^C, and then
+// takes it away.
+func (c *call) holdMapping(ctx context.Context, client *portmap.Client, a *portmap.Ask, got *portmap.Got) int {
+	by, until := got.By, c.Now().Add(got.Lifetime)
+	again := *a
+	again.Outside = got.Outside.Port()
+	wait := got.Lifetime / 2
+	for {
+		select {
+		case <-ctx.Done():
+			again.Lifetime = 0
+			ending, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+			defer cancel()
+			if err := client.Remove(ending, by, again); err != nil {
+				return c.refusedMapping(err)
+			}
+			c.forgetMapping(got)
+			if !c.options.json {
+				fmt.Fprintf(c.Out, "taken away\n")
+			}
+			return yes
+		case <-time.After(wait):
+		}
+		next, err := client.Add(ctx, by, again)
+		switch {
+		case ctx.Err() != nil:
+			continue
+		case err != nil && c.Now().After(until):
+			return c.refusedMapping(err)
+		case err != nil:
+			fmt.Fprintf(c.Err, "not renewed yet: %s\n", err)
+			wait = max(time.Until(until)/2, time.Second)
+			continue
+		}
+		if next.Outside != got.Outside { // the gateway has begun anew
+			c.printGot(next)
+			again.Outside = next.Outside.Port()
+		}
+		got, until = next, c.Now().Add(next.Lifetime)
+		wait = got.Lifetime / 2
+	}
+}
+
+func (c *call) removeMapping() int {
+	if c.options.gateway != "" && !c.isAddress() {
+		return c.removeAsAdministrator()
+	}
+	protocol, outside, err := c.mappedService(c.args[1])
+	if err != nil {
+		return c.misused("%s", err)
+	}
+	client, err := c.asClient()
+	if err != nil {
+		return c.failed(err)
+	}
+	ctx, stop := untilInterrupt()
+	defer stop()
+	by, a := c.options.by, portmap.Ask{Protocol: protocol, Port: outside, Outside: outside}
+	known, ok := c.rememberedMapping(client, protocol, outside)
+	if ok {
+		a.Port, a.Machine, a.Peer = known.Port, known.Machine, known.Peer
+		if by == "" {
+			by = known.By
+		}
+	}
+	if err := client.Remove(ctx, by, a); err != nil {
+		return c.refusedMapping(err)
+	}
+	if ok {
+		c.forgetMapping(&portmap.Got{Protocol: protocol, Outside: netip.AddrPortFrom(client.Gateway, outside)})
+	}
+	switch {
+	case c.options.json:
+		c.printJSON(map[string]any{"removed": c.args[1], "known": ok})
+	case ok:
+		fmt.Fprintf(c.Out, "%s is taken away\n", c.args[1])
+	default:
+		fmt.Fprintf(c.Out, "this user was granted no %s at %s, as far as is remembered; the gateway agrees that it is not there\n", c.args[1], client.Gateway)
+	}
+	return yes
+}
+
+func (c *call) removeAsAdministrator() int {
+	list := c.asAdministrator()
+	if list == nil {
+		return wrong
+	}
+	_, failures := askAll(list, func(g *gateway.Client) (struct{}, error) {
+		return struct{}{}, g.RemoveMapping(context.Background(), c.args[1], loginName())
+	})
+	for i, g := range list {
+		if failures[i] == nil && !c.options.json {
+			fmt.Fprintf(c.Out, "%s: %s is taken away\n", g.Gateway, c.args[1])
+		}
+	}
+	return c.sayFailures(failures)
+}
+
+func (c *call) settleMapping() int {
+	number, err := strconv.ParseUint(c.args[1], 10, 63)
+	if err != nil {
+		return c.misused("%s %s: the number that mapping list shows", c.args[0], c.args[1])
+	}
+	list := c.asAdministrator()
+	if list == nil {
+		return wrong
+	}
+	if len(list) > 1 {
+		return c.misused("%s: each gateway numbers what waits by itself; say which with -gateway", c.args[0])
+	}
+	approve := c.args[0] == "approve"
+	err = list[0].Settle(context.Background(), gateway.Settlement{Number: number, Approve: approve, Who: loginName()})
+	if err != nil {
+		var refusal *gateway.Refusal
+		if errors.As(err, &refusal) {
+			c.failed(err)
+			return no
+		}
+		return c.failed(err)
+	}
+	if !c.options.json {
+		word := "refused"
+		if approve {
+			word = "approved"
+		}
+		fmt.Fprintf(c.Out, "%s: number %d is %s\n", list[0].Gateway, number, word)
+	}
+	return yes
+}
+
+func (c *call) listMappings() int {
+	if c.isAddress() {
+		return c.listAsClient()
+	}
+	list := c.asAdministrator()
+	if list == nil {
+		return wrong
+	}
+	n := c.network()
+	answers, failures := askAll(list, func(g *gateway.Client) (gateway.Mappings, error) { return g.Mappings(context.Background()) })
+	all := gateway.Mappings{Mappings: []gateway.Mapping{}, Waiting: []gateway.Wish{}}
+	for i := range answers {
+		all.Mappings = append(all.Mappings, answers[i].Mappings...)
+		all.Waiting = append(all.Waiting, answers[i].Waiting...)
+	}
+	status := c.sayFailures(failures)
+	if c.options.json {
+		c.printJSON(all)
+		return status
+	}
+	rows := [][]string{{"gateway", "mapping", "at", "to", "asked for by", "by", "left", "for", "says"}}
+	for _, m := range all.Mappings {
+		rows = append(rows, []string{m.Gateway, m.Name, m.Outside.Addr().String(), m.Inside.String(), machineName(n, m.Owner), m.By, spanText(m.Left), sendersText(&m), m.Text})
+	}
+	if len(rows) > 1 {
+		c.printColumns(rows, "left")
+	} else if status == yes {
+		fmt.Fprintln(c.Out, "no program has a mapping")
+	}
+	if len(all.Waiting) > 0 {
+		fmt.Fprintln(c.Out)
+		rows = [][]string{{"gateway", "waits", "asked for by", "by", "for", "since", "gives up in"}}
+		for _, w := range all.Waiting {
+			rows = append(rows, []string{w.Gateway, fmt.Sprint(w.Number), machineName(n, w.Asker), w.By, wishText(n, &w), spanText(c.Now().Sub(w.Since).Seconds()), spanText(w.Until.Sub(c.Now()).Seconds())})
+		}
+		c.printColumns(rows, "waits", "since", "gives up in")
+	}
+	return status
+}
+
+// machineName returns a machine's address, with its name where the file knows it.
+func machineName(n *network.Network, a netip.Addr) string {
+	if n != nil {
+		for _, h := range n.Hosts {
+			if h.Has(a) {
+				return h.Name + " " + a.String()
+			}
+		}
+	}
+	return a.String()
+}
+
+func sendersText(m *gateway.Mapping) string {
+	if len(m.Senders) == 0 {
+		return "everybody"
+	}
+	var list []string
+	for _, s := range m.Senders {
+		text := s.From.String()
+		if s.From.IsSingleIP() {
+			text = s.From.Addr().String()
+		}
+		if s.Port != 0 {
+			text += fmt.Sprintf(" port %d", s.Port)
+		}
+		list = append(list, text)
+	}
+	return strings.Join(list, ", ")
+}
+
+func wishText(n *network.Network, w *gateway.Wish) string {
+	text := fmt.Sprintf("%s/%d", w.Protocol, w.Port)
+	if w.Machine != w.Asker {
+		text += " of " + machineName(n, w.Machine)
+	}
+	if w.Outside != 0 && w.Outside != w.Port {
+		text += fmt.Sprintf(" as %d", w.Outside)
+	}
+	if w.Text != "" {
+		text += " (" + w.Text + ")"
+	}
+	return text
+}
+
+func (c *call) listAsClient() int {
+	client, err := c.asClient()
+	if err != nil {
+		return c.failed(err)
+	}
+	ctx, stop := untilInterrupt()
+	defer stop()
+	list, err := client.List(ctx)
+	if err != nil {
+		return c.refusedMapping(err)
+	}
+	result := []gotJSON{}
+	var rows [][]string
+	for i := range list {
+		g := &list[i]
+		result = append(result, gotOf(g))
+		rows = append(rows, []string{fmt.Sprintf("%s/%d", g.Protocol, g.Outside.Port()), g.Outside.String() + " -> " + g.Inside.String(), spanText(g.Lifetime.Seconds()), g.Text})
+	}
+	switch {
+	case c.options.json:
+		c.printJSON(map[string]any{"mappings": result})
+	case len(rows) == 0:
+		fmt.Fprintf(c.Out, "%s tells of no mapping of this machine\n", client.Gateway)
+	default:
+		c.printTable([]string{"mapping", "leads", "left", "says"}, rows)
+	}
+	return yes
+}
+
+func (c *call) tryMapping() int {
+	protocol, port, err := c.mappedService(c.args[1])
+	if err != nil {
+		return c.misused("%s", err)
+	}
+	lifetime, err := network.ParseLifetime(c.options.forTime)
+	if err != nil {
+		return c.misused("-for %s", err)
+	}
+	if c.options.asker == "" {
+		return c.misused("try needs -as MACHINE, who would ask")
+	}
+	list := c.asAdministrator()
+	if list == nil {
+		return wrong
+	}
+	n := c.network()
+	asker, err := oneAddress(n, c.options.asker)
+	if err != nil {
+		return c.misused("-as %s", err)
+	}
+	trial := gateway.MappingTrial{By: c.options.by, Asker: asker, Protocol: protocol.String(), Port: port, Outside: uint16(c.options.wished), Lifetime: lifetime.Seconds()}
+	if c.options.machine != "" {
+		if trial.Machine, err = oneAddress(n, c.options.machine); err != nil {
+			return c.misused("-machine %s", err)
+		}
+	}
+	type tried struct {
+		Gateway string `json:"gateway"`
+		By      string `json:"by"`
+		gateway.MappingVerdict
+	}
+	results := []tried{}
+	status := no
+	for _, g := range list {
+		own := n.Gateway(g.Gateway)
+		if own == nil || own.Mappings == nil {
+			continue
+		}
+		for _, by := range own.Mappings.Protocols {
+			if c.options.by != "" && by != c.options.by {
+				continue
+			}
+			trial.By = by
+			verdict, err := g.TryMapping(context.Background(), trial)
+			if err != nil {
+				return c.failed(err)
+			}
+			results = append(results, tried{g.Gateway, by, verdict})
+			if verdict.Granted {
+				status = yes
+			}
+		}
+	}
+	if c.options.json {
+		c.printJSON(map[string]any{"tried": results})
+		return status
+	}
+	if len(results) == 0 {
+		fmt.Fprintln(c.Out, "no gateway lets programs ask for mappings that way")
+		return no
+	}
+	var rows [][]string
+	for _, t := range results {
+		what, line := "refused: "+t.Why, ""
+		if t.Granted {
+			what = fmt.Sprintf("granted: %s for %s", t.Outside, spanText(t.Lifetime))
+		}
+		if t.Asks {
+			what = "waits for an administrator, then " + what
+		}
+		if t.Line > 0 {
+			line = fmt.Sprintf("line %d", t.Line)
+		}
+		rows = append(rows, []string{t.Gateway, t.By, what, line})
+	}
+	c.printTable([]string{"gateway", "by", fmt.Sprintf("%s for %s", machineName(n, asker), header.ServiceAt(protocol, port)), "rule"}, rows)
+	return status
+}
+
+// oneAddress reads a host or an address.
+func oneAddress(n *network.Network, text string) (netip.Addr, error) {
+	if n != nil {
+		if h := n.Host(text); h != nil {
+			return h.Addresses[0], nil
+		}
+	}
+	a, err := header.ParseAddress(text)
+	if err != nil && n != nil {
+		var names []string
+		for _, h := range n.Hosts {
+			names = append(names, h.Name)
+		}
+		return a, fmt.Errorf("%s: neither a host nor an address%s", text, netfile.DidYouMean(text, names))
+	}
+	return a, err
+}
+
+// stateFolder is where this program remembers things of a user (XDG Base Directory).
+func (c *call) stateFolder() (string, error) {
+	folder := c.Getenv("XDG_STATE_HOME")
+	if folder == "" {
+		home := c.Getenv("HOME")
+		if home == "" {
+			return "", errors.New("neither XDG_STATE_HOME nor HOME says where mappings are to be remembered")
+		}
+		folder = home + "/.local/state"
+	}
+	folder += "/hollowbridge"
+	return folder, os.MkdirAll(folder, 0o700)
+}

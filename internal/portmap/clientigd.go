@@ -1,0 +1,401 @@
+package portmap
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/portmap/igd"
+	"hollowbridge/internal/portmap/ssdp"
+)
+
+// A device is one that has answered a search.
+type device struct {
+	at       netip.Addr
+	location string
+	server   string
+	control  []igd.Control
+	base     *url.URL
+}
+
+// searching is for how long devices may answer.
+const searching = 2 * time.Second
+
+// search searches for devices: the gateway's, or all.
+func (c *Client) search(ctx context.Context, all bool) ([]*device, error) {
+	config := net.ListenConfig{Control: func(_, _ string, conn syscall.RawConn) error {
+		if !c.From.Is4() {
+			return nil
+		}
+		var failure error
+		err := conn.Control(func(fd uintptr) {
+			failure = unix.SetsockoptInet4Addr(int(fd), unix.IPPROTO_IP, unix.IP_MULTICAST_IF, c.From.As4())
+		})
+		return errors.Join(err, failure)
+	}}
+	from := netip.IPv4Unspecified()
+	if c.From.Is4() {
+		from = c.From
+	}
+	packet, err := config.ListenPacket(ctx, "udp4", netip.AddrPortFrom(from, 0).String())
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", network.IGD, err)
+	}
+	conn := packet.(*net.UDPConn)
+	defer conn.Close()
+	group := netip.AddrPortFrom(ssdp.Group4, c.Ports.SSDP)
+	targets := []netip.AddrPort{group}
+	if c.Gateway.Is4() {
+		targets = append(targets, netip.AddrPortFrom(c.Gateway, c.Ports.SSDP)) // where multicasts do not come through
+	}
+	for version := 1; version <= 2; version++ {
+		for _, to := range targets {
+			s := ssdp.Search{Target: igd.DeviceType(igd.GatewayDevice, version), Wait: 1}
+			conn.WriteToUDPAddrPort(s.Append(nil, group.String()), to) // one that gets lost is followed by another
+		}
+	}
+	until := time.Now().Add(searching)
+	if limit, ok := ctx.Deadline(); ok && limit.Before(until) {
+		until = limit
+	}
+	var found []*device
+	data := make([]byte, ssdp.MostSize+1)
+	for len(found) < 16 {
+		conn.SetReadDeadline(until)
+		n, from, err := conn.ReadFromUDPAddrPort(data)
+		if errors.Is(err, syscall.ECONNREFUSED) {
+			continue
+		}
+		if err != nil {
+			break
+		}
+		a, err := ssdp.ParseResponse(data[:n])
+		at := from.Addr().Unmap()
+		if err != nil || !all && at != c.Gateway {
+			continue
+		}
+		// Of a device of version 2 and 1, the description of the newer one is read.
+		known := slices.IndexFunc(found, func(d *device) bool { return d.at == at })
+		newer := strings.HasSuffix(a.Target, ":2")
+		switch {
+		case known < 0:
+			found = append(found, &device{at: at, location: a.Location, server: a.Server})
+		case newer:
+			found[known].location = a.Location
+		}
+		if !all && newer {
+			break
+		}
+	}
+	if len(found) == 0 {
+		return nil, &Unanswered{network.IGD, c.Gateway, false}
+	}
+	return found, nil
+}
+
+// web returns what calls a device: at its own address alone.
+func (c *Client) web(at netip.Addr) *http.Client {
+	dialer := &net.Dialer{Timeout: 3 * time.Second}
+	if c.From.Is4() {
+		dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(c.From, 0))
+	}
+	return &http.Client{
+		Timeout:       35 * time.Second, // an administrator may have to decide
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, protocol, to string) (net.Conn, error) {
+			host, _, err := net.SplitHostPort(to)
+			if a, bad := netip.ParseAddr(host); err != nil || bad != nil || a != at {
+				return nil, fmt.Errorf("the device at %s leads to %s", at, to)
+			}
+			return dialer.DialContext(ctx, protocol, to)
+		}},
+	}
+}
+
+// describe reads where a device is called.
+func (c *Client) describe(ctx context.Context, d *device) error {
+	location, err := url.Parse(d.location)
+	if err != nil || location.Scheme != "http" {
+		return fmt.Errorf("%s: the device at %s names no place of its description", network.IGD, d.at)
+	}
+	data, _, err := c.fetch(ctx, d, http.MethodGet, location, "", nil, igd.MostDescription)
+	if err != nil {
+		return err
+	}
+	base, control, err := igd.ParseDescription(data)
+	if err != nil {
+		return fmt.Errorf("%s: the device at %s: %w", network.IGD, d.at, err)
+	}
+	d.control, d.base = control, location
+	if base != "" {
+		if u, err := url.Parse(base); err == nil {
+			d.base = u
+		}
+	}
+	return nil
+}
+
+func (c *Client) fetch(ctx context.Context, d *device, method string, at *url.URL, action string, body []byte, most int64) (data []byte, status int, err error) {
+	r, err := http.NewRequestWithContext(ctx, method, at.String(), bytes.NewReader(body))
+	if err != nil {
+		return nil, 0, err
+	}
+	if action != "" {
+		r.Header.Set("Content-Type", `text/xml; charset="utf-8"`)
+		r.Header["SOAPACTION"] = []string{action}
+	}
+	answer, err := c.web(d.at).Do(r)
+	if err != nil {
+		return nil, 0, fmt.Errorf("%s: %w", network.IGD, err)
+	}
+	defer answer.Body.Close()
+	data, err = io.ReadAll(io.LimitReader(answer.Body, most+1))
+	if err == nil && int64(len(data)) > most {
+		err = errors.New("an answer that is too long")
+	}
+	if err == nil && answer.StatusCode != http.StatusOK && answer.StatusCode != http.StatusInternalServerError {
+		err = fmt.Errorf("it answers %s", answer.Status)
+	}
+	if err != nil {
+		return nil, 0, fmt.Errorf("%s: the device at %s: %w", network.IGD, d.at, err)
+	}
+	return data, answer.StatusCode, nil
+}
+
+// adviceIGD is what to do about a fault.
+var adviceIGD = map[int]string{
+	igd.NotAuthorized: "its rules do not let this machine have it, or it is somebody else's; its administrator can tell with mapping try",
+	igd.Conflict:      "that port is taken; ask for another one with -outside", igd.NoPortMapsAvailable: "it has no port left, or this machine has as many as it may have",
+	igd.ActionFailed: "try again when its uplink is there", igd.NoSuchEntry: "this machine has no such mapping; mapping list shows those that it has",
+	725: "it grants leases without an end only: ask with -for 365d", 726: "it opens ports for everybody only: ask without -only",
+}
+
+// call calls an action of a service of a device.
+func (c *Client) call(ctx context.Context, d *device, kind, action string, args igd.Args) (igd.Args, error) {
+	at := slices.IndexFunc(d.control, func(s igd.Control) bool { return s.Kind == kind })
+	if at < 0 {
+		return nil, fmt.Errorf("%s: the device at %s has no %s", network.IGD, d.at, kind)
+	}
+	where, err := d.base.Parse(d.control[at].URL)
+	if err != nil {
+		return nil, fmt.Errorf("%s: the device at %s: %w", network.IGD, d.at, err)
+	}
+	call := igd.Call{Kind: kind, Version: min(d.control[at].Version, 2), Action: action, Args: args}
+	data, _, err := c.fetch(ctx, d, http.MethodPost, where, call.Header(), call.Append(nil), 128<<10)
+	if err != nil {
+		return nil, err
+	}
+	out, err := call.ParseAnswer(data)
+	var fault *igd.Fault
+	if errors.As(err, &fault) {
+		return nil, &Denied{network.IGD, fault.Error(), adviceIGD[fault.Code], 0}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: the device at %s: %w", network.IGD, d.at, err)
+	}
+	return out, nil
+}
+
+// gatewayDevice finds the gateway's device and reads how it is called.
+func (c *Client) gatewayDevice(ctx context.Context) (*device, error) {
+	list, err := c.search(ctx, false)
+	if err != nil {
+		return nil, err
+	}
+	return list[0], c.describe(ctx, list[0])
+}
+
+func (d *device) version(kind string) int {
+	for _, s := range d.control {
+		if s.Kind == kind {
+			return s.Version
+		}
+	}
+	return 0
+}
+
+// own returns this machine's address on the way to a device.
+func (c *Client) own(d *device) (netip.Addr, error) {
+	if c.From.IsValid() {
+		return c.From, nil
+	}
+	conn, err := net.Dial("udp", netip.AddrPortFrom(d.at, c.Ports.SSDP).String()) // which sends nothing
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	defer conn.Close()
+	at, err := netip.ParseAddrPort(conn.LocalAddr().String())
+	return at.Addr(), err
+}
+
+func (c *Client) addIGD(ctx context.Context, a Ask) (*Got, error) {
+	if a.Peer.IsValid() || len(a.Only) > 1 || len(a.Only) == 1 && !a.Only[0].IsSingleIP() {
+		return nil, fmt.Errorf("upnp-igd %w: it knows single senders only", ErrCannot)
+	}
+	d, err := c.gatewayDevice(ctx)
+	if err != nil {
+		return nil, err
+	}
+	machine := a.Machine
+	if !machine.IsValid() {
+		if machine, err = c.own(d); err != nil {
+			return nil, err
+		}
+	}
+	if machine.Is6() {
+		return c.addPinhole(ctx, d, machine, a)
+	}
+	args := igd.Args{
+		"NewRemoteHost": "", "NewExternalPort": strconv.Itoa(int(a.Outside)), "NewProtocol": strings.ToUpper(a.Protocol.String()), "NewInternalPort": strconv.Itoa(int(a.Port)),
+		"NewInternalClient": machine.String(), "NewEnabled": "1", "NewPortMappingDescription": a.Text, "NewLeaseDuration": strconv.Itoa(int(a.Lifetime / time.Second)),
+	}
+	if a.Outside == 0 {
+		args["NewExternalPort"] = strconv.Itoa(int(a.Port))
+	}
+	if len(a.Only) == 1 {
+		args["NewRemoteHost"] = a.Only[0].Addr().String()
+	}
+	action := "AddPortMapping"
+	if !a.Exact && d.version(igd.WANIPConnection) >= 2 {
+		action = "AddAnyPortMapping"
+	}
+	out, err := c.call(ctx, d, igd.WANIPConnection, action, args)
+	if err != nil {
+		return nil, err
+	}
+	port := args["NewExternalPort"]
+	if out["NewReservedPort"] != "" {
+		port = out["NewReservedPort"]
+	}
+	external, err := c.external(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	outside, err := strconv.ParseUint(port, 10, 16)
+	if err != nil {
+		return nil, fmt.Errorf("%s: the device at %s: %q is no port", network.IGD, d.at, port)
+	}
+	lifetime := a.Lifetime
+	entry, err := c.call(ctx, d, igd.WANIPConnection, "GetSpecificPortMappingEntry", igd.Args{"NewRemoteHost": args["NewRemoteHost"], "NewExternalPort": port, "NewProtocol": args["NewProtocol"]})
+	if lease, bad := strconv.Atoi(entry["NewLeaseDuration"]); err == nil && bad == nil && lease > 0 { // it may be shorter than was asked for
+		lifetime = time.Duration(lease) * time.Second
+	}
+	return &Got{By: network.IGD, Protocol: a.Protocol, Outside: netip.AddrPortFrom(external, uint16(outside)), Inside: netip.AddrPortFrom(machine, a.Port), Lifetime: lifetime}, nil
+}
+
+func (c *Client) addPinhole(ctx context.Context, d *device, machine netip.Addr, a Ask) (*Got, error) {
+	remote := ""
+	if len(a.Only) == 1 {
+		remote = a.Only[0].Addr().String()
+	}
+	lifetime := min(a.Lifetime, 24*time.Hour)
+	_, err := c.call(ctx, d, igd.WANIPv6FirewallControl, "AddPinhole", igd.Args{
+		"RemoteHost": remote, "RemotePort": "0", "InternalClient": machine.String(), "InternalPort": strconv.Itoa(int(a.Port)),
+		"Protocol": strconv.Itoa(int(a.Protocol)), "LeaseTime": strconv.Itoa(int(lifetime / time.Second)),
+	})
+	if err != nil {
+		return nil, err
+	}
+	at := netip.AddrPortFrom(machine, a.Port)
+	return &Got{By: network.IGD, Protocol: a.Protocol, Outside: at, Inside: at, Lifetime: lifetime}, nil
+}
+
+func (c *Client) external(ctx context.Context, d *device) (netip.Addr, error) {
+	out, err := c.call(ctx, d, igd.WANIPConnection, "GetExternalIPAddress", nil)
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	a, err := netip.ParseAddr(out["NewExternalIPAddress"])
+	if err != nil {
+		return netip.Addr{}, &Denied{network.IGD, "no outside address", adviceIGD[igd.ActionFailed], 0}
+	}
+	return a, nil
+}
+
+func (c *Client) removeIGD(ctx context.Context, a Ask) error {
+	d, err := c.gatewayDevice(ctx)
+	if err != nil {
+		return err
+	}
+	outside := a.Outside
+	if outside == 0 {
+		outside = a.Port
+	}
+	_, err = c.call(ctx, d, igd.WANIPConnection, "DeletePortMapping", igd.Args{"NewRemoteHost": "", "NewExternalPort": strconv.Itoa(int(outside)), "NewProtocol": strings.ToUpper(a.Protocol.String())})
+	return err
+}
+
+func (c *Client) findIGD(ctx context.Context, all bool) ([]Found, error) {
+	list, err := c.search(ctx, all)
+	if err != nil {
+		return nil, err
+	}
+	var found []Found
+	for _, d := range list {
+		f := Found{Gateway: d.at, By: network.IGD, Device: d.server}
+		if err = c.describe(ctx, d); err == nil {
+			if f.External, err = c.external(ctx, d); err != nil {
+				err = nil // it is found all the same
+			}
+		}
+		found = append(found, f)
+	}
+	return found, err
+}
+
+// mostListed is how many mappings are read from a device.
+const mostListed = 1000
+
+// List asks a gateway by UPnP, the only protocol that tells, which mappings it has as far as this
+// machine may know.
+func (c *Client) List(ctx context.Context) (list []Got, err error) {
+	d, err := c.gatewayDevice(ctx)
+	if err != nil {
+		return nil, err
+	}
+	external, err := c.external(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	for n := range mostListed {
+		out, err := c.call(ctx, d, igd.WANIPConnection, "GetGenericPortMappingEntry", igd.Args{"NewPortMappingIndex": strconv.Itoa(n)})
+		if err != nil {
+			var denied *Denied
+			if errors.As(err, &denied) { // there are no more
+				break
+			}
+			return list, err
+		}
+		outside, err1 := strconv.ParseUint(out["NewExternalPort"], 10, 16)
+		inside, err2 := strconv.ParseUint(out["NewInternalPort"], 10, 16)
+		client, err3 := netip.ParseAddr(out["NewInternalClient"])
+		lease, err4 := strconv.ParseUint(out["NewLeaseDuration"], 10, 32)
+		if err := errors.Join(err1, err2, err3, err4); err != nil {
+			return list, fmt.Errorf("%s: the device at %s lists a mapping that can't be: %w", network.IGD, d.at, err)
+		}
+		protocol := header.TCP
+		if strings.EqualFold(out["NewProtocol"], "udp") {
+			protocol = header.UDP
+		}
+		list = append(list, Got{
+			By: network.IGD, Protocol: protocol, Outside: netip.AddrPortFrom(external, uint16(outside)), Inside: netip.AddrPortFrom(client, uint16(inside)),
+			Lifetime: time.Duration(lease) * time.Second, Text: out["NewPortMappingDescription"],
+		})
+	}
+	return list, nil
+}

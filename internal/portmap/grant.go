@@ -1,0 +1,280 @@
+package portmap
+
+import (
+	"math/bits"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A setting is the revision in force, as far as mappings are concerned.
+type setting struct {
+	gateway  *engine.Gateway
+	policy   *network.Mappings
+	external *network.Interface
+	address  [2]netip.Addr                   // of the external interface, of each family; invalid where it has none
+	free     map[portKey]*[65536 / 64]uint64 // ports that mappings may have
+}
+
+type portKey struct {
+	address  netip.Addr
+	protocol header.Protocol
+}
+
+// freePorts returns the ports of an outside address that the administrator has left to mappings.
+func (s *setting) freePorts(protocol header.Protocol, outside netip.Addr) *[65536 / 64]uint64 {
+	k := portKey{outside, protocol}
+	if s.free[k] == nil {
+		s.free[k] = s.gateway.PortsForMapping(s.external, protocol, outside)
+	}
+	return s.free[k]
+}
+
+// rule returns the rule of the policy by which a wish is granted, or why it is not.
+func (s *setting) rule(w *wish) (*network.MappingRule, *refusal) {
+	in := s.gateway.OutTo(w.asker)
+	if in == nil || !slices.Contains(s.policy.On, in) {
+		return nil, refused(notInside, "%s is not behind %s", w.asker, strings.Join(network.InterfaceNames(s.policy.On), " or "))
+	}
+	asked := network.MappingWish{By: w.by, Asker: w.asker, In: in, Machine: w.machine, Protocol: w.protocol, Port: w.port, Lifetime: w.lifetime}
+	r := s.policy.Rule(&asked)
+	switch {
+	case r == nil && w.machine != w.asker:
+		return nil, refused(notForOther, "no rule lets %s ask for %s", w.asker, w.machine)
+	case r == nil:
+		return nil, refused(notAllowed, "no rule is for it")
+	case r.Verb == network.Drop:
+		return nil, refused(notAllowed, "the rule of line %d says drop", r.Place.Line)
+	}
+	if behind := s.gateway.OutTo(w.machine); behind == nil || behind == s.external {
+		return nil, refused(notForOther, "%s is not inside", w.machine)
+	}
+	return r, nil
+}
+
+// decide grants a wish or refuses it. What it changes is not in force before flush.
+func (v *Server) decide(s *setting, w *wish, now time.Time, approved bool) (*entry, *refusal) {
+	r, no := s.rule(w)
+	if no != nil {
+		return nil, no
+	}
+	until := now.Add(r.Granted(w.lifetime))
+	if w.by == network.NATPMP { // RFC 6886, 3.3: no longer than was asked for
+		until = now.Add(min(w.lifetime, r.Granted(w.lifetime)))
+	}
+	if e, no := v.present(w); no != nil {
+		return nil, no
+	} else if e != nil {
+		return v.renew(e, w, until)
+	}
+	outside, no := v.place(s, w, r)
+	if no != nil {
+		return nil, no
+	}
+	switch have := v.table.machines[w.machine]; {
+	case r.AtMost > 0 && have >= r.AtMost:
+		return nil, refused(tooMany, "%s has %d already, as many as the rule allows", w.machine, have)
+	case len(v.table.numbers) >= s.policy.AtMost:
+		return nil, refused(full, "there are %d already, as many as the gateway has room for", len(v.table.numbers))
+	}
+	if r.Ask && !approved {
+		return nil, v.ask(w, now)
+	}
+	senders := w.senders
+	if w.peer.IsValid() {
+		senders = []network.Sender{{From: netip.PrefixFrom(w.peer.Addr(), w.peer.Addr().BitLen()), Port: w.peer.Port()}}
+	}
+	return v.table.add(Record{
+		Protocol: w.protocol, Outside: outside, Inside: netip.AddrPortFrom(w.machine, w.port), Senders: senders, Peer: w.peer.IsValid(),
+		By: w.by, Owner: w.asker, Nonce: w.nonce, Text: w.text, Granted: now, Until: until,
+	}), nil
+}
+
+// present returns the entry that a wish is for again, or nil. One that is somebody else's is a
+// refusal.
+func (v *Server) present(w *wish) (*entry, *refusal) {
+	for _, s := range v.table.inside[insideKey{netip.AddrPortFrom(w.machine, w.port), w.protocol}] {
+		for _, e := range s.entries {
+			switch {
+			case e.Peer != w.peer.IsValid() || e.Peer && (e.Senders[0].From.Addr() != w.peer.Addr() || e.Senders[0].Port != w.peer.Port()):
+				continue
+			case w.by == network.IGD && e.By == network.IGD && e.Outside.Port() != w.outside: // another outside port for the same one inside
+				continue
+			case e.By == network.PCP && (w.by != network.PCP || e.Nonce != w.nonce):
+				return nil, refused(notItsOwn, "it was asked for with another nonce")
+			case e.Owner != w.asker:
+				return nil, refused(notItsOwn, "%s asked for it", e.Owner)
+			case w.exact && (w.outside != 0 && w.outside != e.Outside.Port() || isSome(w.address) && w.address != e.Outside.Addr()):
+				return nil, refused(noPort, "it has %s already", e.Outside)
+			}
+			return e, nil
+		}
+	}
+	return nil, nil
+}
+
+// isSome reports whether an address is one that is wished for.
+func isSome(a netip.Addr) bool { return a.IsValid() && !a.IsUnspecified() }
+
+// mostSenders is how many senders an entry names at most.
+const mostSenders = 16
+
+// renew is what becomes of an entry that is asked for again.
+func (v *Server) renew(e *entry, w *wish, until time.Time) (*entry, *refusal) {
+	if !e.Peer && (w.anew || len(w.senders) > 0) {
+		senders := w.senders
+		if !w.anew {
+			senders = slices.Clone(e.Senders)
+			for _, s := range w.senders {
+				if !slices.Contains(senders, s) {
+					senders = append(senders, s)
+				}
+			}
+			if len(e.Senders) == 0 { // everybody may use it, and goes on to
+				senders = nil
+			}
+		}
+		if len(senders) > mostSenders {
+			return nil, refused(tooManyPeers, "at most %d filters", mostSenders)
+		}
+		if !slices.Equal(senders, e.Senders) {
+			e.Senders = senders
+			v.table.touch(e)
+		}
+	}
+	if e.By != w.by { // the newer protocol takes it over
+		e.By, e.Nonce = w.by, w.nonce
+		v.table.touch(e)
+	}
+	e.Text = w.text
+	v.table.renew(e, until)
+	return e, nil
+}
+
+// place chooses the outside address and port of a wish: those that its machine's port has already,
+// else the wished one, else the machine's own, else the next free one.
+func (v *Server) place(s *setting, w *wish, r *network.MappingRule) (netip.AddrPort, *refusal) {
+	if w.machine.Is6() { // the way is opened, nothing is translated
+		outside := netip.AddrPortFrom(w.machine, w.port)
+		switch {
+		case !s.address[header.IPv6].IsValid():
+			return outside, refused(noExternal, "%s has no IPv6 address", s.external)
+		case w.exact && (w.outside != 0 && w.outside != w.port || isSome(w.address) && w.address != w.machine):
+			return outside, refused(noPort, "addresses and ports of IPv6 are not translated")
+		case !r.Ports.Contains(w.port):
+			return outside, refused(notAllowed, "the rule of line %d is for ports %s", r.Place.Line, r.Ports)
+		}
+		return outside, nil
+	}
+	address := s.address[header.IPv4]
+	if !address.IsValid() {
+		return netip.AddrPort{}, refused(noExternal, "%s has no IPv4 address", s.external)
+	}
+	at := func(port uint16) netip.AddrPort { return netip.AddrPortFrom(address, port) }
+	inside := netip.AddrPortFrom(w.machine, w.port)
+	known := v.table.inside[insideKey{inside, w.protocol}]
+	if len(known) > 0 && w.by != network.IGD {
+		return known[0].key.outside, nil
+	}
+	wished := w.outside
+	if w.by != network.IGD {
+		if port, ok := v.options.Bound(w.protocol, inside, address); ok && r.Ports.Contains(port) && v.mayHave(s, w, at(port)) == "" {
+			wished = port // that of its sessions (RFC 6887, 11.3)
+		}
+	}
+	if w.exact {
+		switch {
+		case isSome(w.address) && w.address != address:
+			return netip.AddrPort{}, refused(noPort, "%s is not the address of %s", w.address, s.external)
+		case w.outside == 0:
+		case !r.Ports.Contains(w.outside):
+			return netip.AddrPort{}, refused(noPort, "the rule of line %d is for ports %s", r.Place.Line, r.Ports)
+		default:
+			if why := v.mayHave(s, w, at(w.outside)); why != "" || v.isTaken(w, at(w.outside)) {
+				return netip.AddrPort{}, refused(noPort, "port %d is not to be had: %s", w.outside, orText(why, "sessions have it"))
+			}
+			return at(w.outside), nil
+		}
+	}
+	for _, port := range []uint16{wished, w.port} {
+		if port != 0 && r.Ports.Contains(port) && v.mayHave(s, w, at(port)) == "" && (port == wished && wished != w.outside || !v.isTaken(w, at(port))) {
+			return at(port), nil
+		}
+	}
+	if port, ok := v.nextFree(s, w, r.Ports, max(wished, r.Ports.First)); ok {
+		return at(port), nil
+	}
+	return netip.AddrPort{}, refused(noneLeft, "none of the ports %s is free", r.Ports)
+}
+
+func orText(text, otherwise string) string {
+	if text == "" {
+		return otherwise
+	}
+	return text
+}
+
+// mayHave says why a machine may not have an outside port; empty where it may.
+func (v *Server) mayHave(s *setting, w *wish, outside netip.AddrPort) string {
+	port := outside.Port()
+	if s.freePorts(w.protocol, outside.Addr())[port/64]&(1<<(port%64)) == 0 {
+		return s.gateway.ForMapping(s.external, w.protocol, outside)
+	}
+	owner, has := v.table.ownerOf(outside)
+	if has && owner != w.machine {
+		return "it is that of another machine"
+	}
+	if other := v.table.slots[slotKey{outside, w.protocol}]; other != nil && other.inside != netip.AddrPortFrom(w.machine, w.port) {
+		return "it is that of another port of the machine"
+	}
+	return ""
+}
+
+// isTaken reports whether sessions of somebody else have an outside port.
+func (v *Server) isTaken(w *wish, outside netip.AddrPort) bool {
+	port, own := v.options.Bound(w.protocol, netip.AddrPortFrom(w.machine, w.port), outside.Addr())
+	return (!own || port != outside.Port()) && v.options.IsTaken(w.protocol, outside)
+}
+
+// nextFree returns the next port from one on, and round to it, that nobody has: word by word.
+func (v *Server) nextFree(s *setting, w *wish, among header.Ports, from uint16) (uint16, bool) {
+	address := s.address[header.IPv4]
+	free := s.freePorts(w.protocol, address)
+	var taken *[65536 / 64]uint64
+	if u := v.table.ports[address]; u != nil {
+		taken = &u.taken
+	}
+	if !among.Contains(from) {
+		from = among.First
+	}
+	look := func(first, last int) (uint16, bool) {
+		for port := first; port <= last; {
+			word := free[port/64]
+			if taken != nil {
+				word &^= taken[port/64]
+			}
+			word &= ^uint64(0) << (port % 64)
+			if word == 0 {
+				port = port/64*64 + 64
+				continue
+			}
+			if port = port/64*64 + bits.TrailingZeros64(word); port > last {
+				break
+			}
+			if !v.isTaken(w, netip.AddrPortFrom(address, uint16(port))) {
+				return uint16(port), true
+			}
+			port++
+		}
+		return 0, false
+	}
+	if port, ok := look(int(from), int(among.Last)); ok {
+		return port, true
+	}
+	return look(int(among.First), int(from)-1)
+}

@@ -1,0 +1,372 @@
+package portmap
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"slices"
+	"syscall"
+	"time"
+
+	"golang.org/x/net/ipv4"
+	"golang.org/x/net/netutil"
+	"golang.org/x/sys/unix"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/portmap/natpmp"
+	"hollowbridge/internal/portmap/pcp"
+	"hollowbridge/internal/portmap/ssdp"
+)
+
+// A point is where clients ask: an address of an inside interface.
+type point struct {
+	iface   *network.Interface
+	address netip.Addr
+	device  string // that its sockets are bound to, or empty
+	index   int    // of the device on which multicasts are sent
+	asking  *net.UDPConn
+	search  *net.UDPConn // of SSDP: where it answers from,
+	group   *net.UDPConn // and where searches for everybody come
+	http    *http.Server
+	closed  chan struct{}
+}
+
+// listeners are the points of a server.
+type listeners struct{ points []*point }
+
+// listen opens the points of a setting, and closes those that are no longer among them.
+func (v *Server) listen(s *setting) {
+	var wanted []*point
+	if s != nil {
+		for _, i := range s.policy.On {
+			if !i.IsUp() {
+				continue
+			}
+			for _, prefix := range i.Addresses {
+				p := &point{iface: i, address: prefix.Addr(), closed: make(chan struct{})}
+				if v.options.Device != nil {
+					p.device = v.options.Device(i)
+				}
+				wanted = append(wanted, p)
+			}
+		}
+	}
+	kept := v.listeners.points[:0:0]
+	for _, p := range v.listeners.points {
+		speaks := s != nil && (p.asking != nil) == asks(s.policy) && (p.search != nil) == (s.policy.Speaks(network.IGD) && p.address.Is4())
+		if at := slices.IndexFunc(wanted, func(w *point) bool {
+			return w.address == p.address && w.device == p.device && w.iface.Name == p.iface.Name
+		}); speaks && at >= 0 {
+			p.iface = wanted[at].iface
+			wanted = slices.Delete(wanted, at, at+1)
+			kept = append(kept, p)
+			continue
+		}
+		v.shut(p)
+	}
+	v.listeners.points = kept
+	for _, p := range wanted {
+		if err := v.open(s, p); err != nil {
+			if !errors.Is(err, ErrElsewhere) {
+				v.options.Trouble(fmt.Errorf("mappings: %w", err))
+			}
+			v.shut(p)
+			continue
+		}
+		v.listeners.points = append(v.listeners.points, p)
+	}
+}
+
+func asks(m *network.Mappings) bool { return m.Speaks(network.PCP) || m.Speaks(network.NATPMP) }
+
+// within does something where the gateway's sockets are.
+func (v *Server) within(do func() error) error {
+	if v.options.Within == nil {
+		return do()
+	}
+	return v.options.Within(do)
+}
+
+// open opens the sockets of a point.
+func (v *Server) open(s *setting, p *point) error {
+	err := v.within(func() (err error) {
+		if p.index, err = indexOf(p); err != nil {
+			return err
+		}
+		if asks(s.policy) {
+			if p.asking, err = v.udp(p, netip.AddrPortFrom(p.address, v.options.Ports.PCP)); err != nil {
+				return err
+			}
+		}
+		if s.policy.Speaks(network.IGD) && p.address.Is4() {
+			return v.openIGD(p)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if p.asking != nil {
+		v.working.Go(func() { v.serveAsking(p) })
+	}
+	if p.search != nil {
+		v.working.Go(func() { v.serveSearches(p, p.search) })
+		v.working.Go(func() { v.serveSearches(p, p.group) })
+	}
+	return nil
+}
+
+// ErrElsewhere is the error where the address of a point is none of this machine: then it is a
+// simulated gateway, which nobody can ask there.
+var ErrElsewhere = errors.New("this is no address of this machine")
+
+// indexOf finds the device on which multicasts of a point go: the one that it is bound to, or the
+// one in whose prefix its address lies.
+func indexOf(p *point) (int, error) {
+	if p.device != "" {
+		i, err := net.InterfaceByName(p.device)
+		if err != nil {
+			return 0, fmt.Errorf("%s: %w", p.device, err)
+		}
+		return i.Index, nil
+	}
+	list, err := net.Interfaces()
+	if err != nil {
+		return 0, err
+	}
+	for _, i := range list {
+		addresses, _ := i.Addrs() // one that is gone by now has none
+		for _, a := range addresses {
+			if n, err := netip.ParsePrefix(a.String()); err == nil && n.Contains(p.address) {
+				return i.Index, nil
+			}
+		}
+	}
+	return 0, ErrElsewhere
+}
+
+// udp opens a socket of a point, from which multicasts go out on its device.
+func (v *Server) udp(p *point, at netip.AddrPort) (*net.UDPConn, error) {
+	config := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) error {
+		var failure error
+		err := c.Control(func(fd uintptr) { failure = setUp(int(fd), p, at) })
+		return errors.Join(err, failure)
+	}}
+	conn, err := config.ListenPacket(context.Background(), "udp", at.String())
+	if err != nil {
+		return nil, fmt.Errorf("%s, where %s is to be asked for mappings: %w", at, p.iface, err)
+	}
+	return conn.(*net.UDPConn), nil
+}
+
+func setUp(fd int, p *point, at netip.AddrPort) error {
+	if p.device != "" {
+		if err := unix.BindToDevice(fd, p.device); err != nil {
+			return err
+		}
+	}
+	unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUF, 4<<20) // as much as the machine gives
+	if at.Addr().Is6() {
+		return unix.SetsockoptInt(fd, unix.IPPROTO_IPV6, unix.IPV6_MULTICAST_IF, p.index)
+	}
+	return errors.Join(
+		unix.SetsockoptIPMreqn(fd, unix.IPPROTO_IP, unix.IP_MULTICAST_IF, &unix.IPMreqn{Address: p.address.As4(), Ifindex: int32(p.index)}),
+		unix.SetsockoptInt(fd, unix.IPPROTO_IP, unix.IP_MULTICAST_TTL, 2)) // UPnP Device Architecture, 1.1.2
+}
+
+// openIGD opens what a UPnP device needs: where it is searched for, and where it is called.
+func (v *Server) openIGD(p *point) (err error) {
+	if p.search, err = v.udp(p, netip.AddrPortFrom(p.address, v.options.Ports.SSDP)); err != nil {
+		return err
+	}
+	if p.group, err = groupSocket(p, v.options.Ports.SSDP); err != nil {
+		return fmt.Errorf("searches for %s: %w", p.iface, err)
+	}
+	config := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) error {
+		var failure error
+		err := c.Control(func(fd uintptr) {
+			if p.device != "" {
+				failure = unix.BindToDevice(int(fd), p.device)
+			}
+		})
+		return errors.Join(err, failure)
+	}}
+	l, err := config.Listen(context.Background(), "tcp4", netip.AddrPortFrom(p.address, v.options.Ports.HTTP).String())
+	if err != nil {
+		return fmt.Errorf("where %s is to be called: %w", p.iface, err)
+	}
+	p.http = v.device(p)
+	v.working.Go(func() {
+		if err := p.http.Serve(netutil.LimitListener(l, mostCallers)); !errors.Is(err, http.ErrServerClosed) {
+			v.options.Trouble(fmt.Errorf("mappings: %w", err))
+		}
+	})
+	return nil
+}
+
+// groupSocket opens a socket for what is sent to the group of those that are searched for, and for
+// nothing else: package net would listen at all addresses.
+func groupSocket(p *point, port uint16) (*net.UDPConn, error) {
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	err = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
+	if err == nil && p.device != "" {
+		err = unix.BindToDevice(fd, p.device)
+	}
+	if err == nil {
+		err = unix.SetsockoptIPMreqn(fd, unix.IPPROTO_IP, unix.IP_ADD_MEMBERSHIP, &unix.IPMreqn{Multiaddr: ssdp.Group4.As4(), Address: p.address.As4(), Ifindex: int32(p.index)})
+	}
+	if err == nil {
+		err = unix.Bind(fd, &unix.SockaddrInet4{Port: int(port), Addr: ssdp.Group4.As4()})
+	}
+	if err != nil {
+		unix.Close(fd)
+		return nil, err
+	}
+	f := os.NewFile(uintptr(fd), "searches")
+	defer f.Close()
+	conn, err := net.FilePacketConn(f)
+	if err != nil {
+		return nil, err
+	}
+	return conn.(*net.UDPConn), nil
+}
+
+// shut closes a point.
+func (v *Server) shut(p *point) {
+	if p.search != nil && p.group != nil {
+		v.notify(p, ssdp.ByeBye)
+	}
+	close(p.closed)
+	for _, c := range []*net.UDPConn{p.asking, p.search, p.group} {
+		if c != nil {
+			c.Close()
+		}
+	}
+	if p.http != nil {
+		p.http.Close()
+	}
+}
+
+// atOnce is how many datagrams are read and answered together: what they are granted is kept in one
+// go.
+const atOnce = 64
+
+// serveAsking answers PCP and NAT-PMP at a point until it is closed.
+func (v *Server) serveAsking(p *point) {
+	conn := ipv4.NewPacketConn(p.asking) // of IPv6 too: reading and writing many is the same
+	in := make([]ipv4.Message, atOnce)
+	for i := range in {
+		in[i].Buffers = [][]byte{make([]byte, pcp.MostSize+4)}
+	}
+	out := make([]ipv4.Message, 0, atOnce)
+	send := func(d datagram) { p.asking.WriteToUDPAddrPort(d.data, d.peer) } // one that is gone asks again
+	for {
+		n, err := conn.ReadBatch(in, 0)
+		if err != nil {
+			if v.isClosed(p, err) {
+				return
+			}
+			continue
+		}
+		asked := make([]datagram, 0, n)
+		for _, m := range in[:n] {
+			if from, ok := m.Addr.(*net.UDPAddr); ok {
+				peer := from.AddrPort()
+				asked = append(asked, datagram{netip.AddrPortFrom(peer.Addr().Unmap().WithZone(""), peer.Port()), append([]byte(nil), m.Buffers[0][:m.N]...)})
+			}
+		}
+		out = out[:0]
+		for _, d := range v.answer(asked, send) {
+			out = append(out, ipv4.Message{Buffers: [][]byte{d.data}, Addr: net.UDPAddrFromAddrPort(d.peer)})
+		}
+		for rest := out; len(rest) > 0; {
+			n, err := conn.WriteBatch(rest, 0)
+			rest = rest[max(n, 1):] // one that can't be sent is left out
+			if err != nil && v.isClosed(p, err) {
+				return
+			}
+		}
+	}
+}
+
+// isClosed reports whether a point is closed; else it waits a moment, so that an error that stays
+// does not keep the machine busy.
+func (v *Server) isClosed(p *point, err error) bool {
+	if errors.Is(err, net.ErrClosed) {
+		return true
+	}
+	select {
+	case <-p.closed:
+		return true
+	case <-time.After(10 * time.Millisecond):
+		return false
+	}
+}
+
+// noticePort is where clients of PCP and NAT-PMP hear that the epoch or the address is another
+// (RFC 6887, 19.1; RFC 6886, 3.2.1).
+const noticePort = 5350
+
+// notices is how often that is said, each time after twice as long, and firstNotice how long after
+// the first time.
+const (
+	notices     = 10
+	firstNotice = 250 * time.Millisecond
+)
+
+var (
+	allHosts4 = netip.MustParseAddr("224.0.0.1")
+	allHosts6 = netip.MustParseAddr("ff02::1")
+)
+
+// announce tells clients on all points that the mappings are known since another time, or the
+// address is another. Whoever calls holds the mutex.
+func (v *Server) announce() {
+	for _, p := range v.listeners.points {
+		v.working.Go(func() {
+			wait := firstNotice
+			for range notices {
+				v.sendNotices(p)
+				select {
+				case <-p.closed:
+					return
+				case <-v.ctx.Done():
+					return
+				case <-time.After(wait):
+				}
+				wait *= 2
+			}
+		})
+	}
+}
+
+func (v *Server) sendNotices(p *point) {
+	v.mutex.Lock()
+	s := v.setting
+	if s == nil || p.asking == nil {
+		v.mutex.Unlock()
+		return
+	}
+	epoch, external := v.seconds(v.now()), s.address[header.IPv4]
+	v.mutex.Unlock()
+	to := netip.AddrPortFrom(allHosts4, noticePort)
+	if p.address.Is6() {
+		to = netip.AddrPortFrom(allHosts6, noticePort)
+	}
+	if s.policy.Speaks(network.PCP) {
+		m := pcp.Message{Opcode: pcp.Announce, Response: true, Epoch: epoch}
+		p.asking.WriteToUDPAddrPort(m.Append(nil), to) // it is said ten times
+	}
+	if s.policy.Speaks(network.NATPMP) && p.address.Is4() && external.IsValid() {
+		r := natpmp.Response{Opcode: natpmp.ExternalAddress, Epoch: epoch, External: external}
+		p.asking.WriteToUDPAddrPort(r.Append(nil), to)
+	}
+}

@@ -1,0 +1,138 @@
+package sessions
+
+import (
+	"net/netip"
+	"sync"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// Mappings are the mappings of a store. While a mapping is there, its outside port is that of its
+// machine's port, whether that has sessions or not.
+type mappings struct {
+	engine.Mappings
+	mutex sync.Mutex
+	open  map[end]*opened
+}
+
+// An end is an address and a port of a protocol.
+type end struct {
+	at       netip.AddrPort
+	protocol header.Protocol
+}
+
+type opened struct {
+	mapping *network.Mapping
+	ticket  engine.Ticket // of its port, where it keeps one
+}
+
+// Mapped is engine.State's.
+func (s *Store) Mapped(in *network.Interface, p *header.Packet) *engine.Mapping {
+	return s.mappings.Find(in, p)
+}
+
+// Open puts a mapping there, in place of one with the same outside address and port.
+func (s *Store) Open(m *network.Mapping) {
+	t, at := &s.mappings, end{m.Outside, m.Protocol}
+	t.mutex.Lock()
+	defer t.mutex.Unlock()
+	if t.open == nil {
+		t.open = map[end]*opened{}
+	}
+	if before := t.open[at]; before != nil {
+		s.letGo(before)
+	}
+	o := &opened{mapping: m}
+	s.hold(s.gateway.Load(), o)
+	t.open[at] = o
+	t.Put(m)
+}
+
+// Shut takes a mapping away. Its sessions go on.
+func (s *Store) Shut(protocol header.Protocol, outside netip.AddrPort) {
+	t, at := &s.mappings, end{outside, protocol}
+	t.mutex.Lock()
+	defer t.mutex.Unlock()
+	if o := t.open[at]; o != nil {
+		s.letGo(o)
+		delete(t.open, at)
+	}
+	t.Remove(protocol, outside)
+}
+
+// hold keeps the outside port of a mapping for its machine.
+func (s *Store) hold(n *names, o *opened) {
+	m := o.mapping
+	o.ticket = engine.Ticket{}
+	if n.mapping != network.EndpointIndependent || m.Outside == m.Inside {
+		return
+	}
+	key := groupOf(m.Protocol, m.Outside.Addr())
+	l, hash := s.leasesOf(&key)
+	l.Lock()
+	defer l.Unlock()
+	k := useKey{addressOf(m.Inside.Addr()), m.Inside.Port(), l.group(&key, hash)}
+	use := l.use(k, k.hash(), func(port uint16) bool { return port == m.Outside.Port() })
+	if use == none {
+		use = l.open(k, k.hash(), m.Outside.Port())
+	}
+	u := l.uses.at(use)
+	u.sessions, u.held = u.sessions+1, u.held+1
+	o.ticket = l.ticket(use)
+}
+
+// letGo is the opposite of hold.
+func (s *Store) letGo(o *opened) {
+	if o.ticket == (engine.Ticket{}) {
+		return
+	}
+	l, n := s.use(o.ticket)
+	l.Lock()
+	defer l.Unlock()
+	if u := l.uses.at(n); u.generation == o.ticket.B {
+		u.sessions, u.held = u.sessions-1, u.held-1
+		l.end(n)
+	}
+}
+
+// holdAll is hold of all mappings, when the ports are counted anew.
+func (s *Store) holdAll(n *names) {
+	s.mappings.mutex.Lock()
+	defer s.mappings.mutex.Unlock()
+	for _, o := range s.mappings.open {
+		s.hold(n, o)
+	}
+}
+
+// groupOf returns what an outside address is counted by where the destination does not matter.
+func groupOf(protocol header.Protocol, outside netip.Addr) groupKey {
+	return groupKey{source: addressOf(outside), protocol: protocol}
+}
+
+// Bound returns the port of an outside address that the sessions and mappings of a machine's port
+// have. ok is false where there are none, or where it depends on their destination.
+func (s *Store) Bound(protocol header.Protocol, inside netip.AddrPort, outside netip.Addr) (port uint16, ok bool) {
+	key := groupOf(protocol, outside)
+	l, hash := s.leasesOf(&key)
+	l.Lock()
+	defer l.Unlock()
+	g := l.find(&key, hash)
+	if g == none {
+		return 0, false
+	}
+	k := useKey{addressOf(inside.Addr()), inside.Port(), g}
+	use := l.lowest(k, k.hash(), func(uint16) bool { return true })
+	if use == none {
+		return 0, false
+	}
+	return l.uses.at(use).port, true
+}
+
+// IsTaken reports whether a port of an outside address is that of sessions or mappings, where it
+// does not depend on their destination.
+func (s *Store) IsTaken(protocol header.Protocol, outside netip.AddrPort) bool {
+	key := groupOf(protocol, outside.Addr())
+	return s.isTaken(&key, outside.Port())
+}
