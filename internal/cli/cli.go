@@ -112,7 +112,7 @@ type options struct {
 	outsider, live, send      bool
 
 	wished                            int // of a mapping
-	exact                             bool
+	exact, loopback                   bool
 	machine, only, peer, asker, ports string
 }
 

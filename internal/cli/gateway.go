@@ -38,6 +38,7 @@ the rules stay in force, unless -clear takes them away. docs/gateway.md has a sy
 		set.BoolVar(&o.clear, "clear", false, "take the rules away when it stops")
 		set.Int64Var(&o.most, "events", gateway.UsualKeeping.Most, "how many `EVENTS` it keeps")
 		portsFlag(set, o)
+		set.BoolVar(&o.loopback, "mapping-on-loopback", false, "simulated, let programs ask on loopback: the gateway 10.61.8.1 at 127.61.8.1, from 127.61.8.X as 10.61.8.X")
 		set.StringVar(&o.age, "events-for", "30d", "how `LONG` it keeps them, as 12h or 30d")
 	},
 	run: runGateway,
@@ -69,6 +70,8 @@ func runGateway(c *call) int {
 		return c.misused("-events %d: at least 1", o.most)
 	case err != nil:
 		return c.misused("-events-for %s", err)
+	case o.loopback && o.on != "simulated":
+		return c.misused("-mapping-on-loopback is for a gateway that is simulated")
 	case err2 != nil:
 		return c.misused("%s", err2)
 	}
@@ -89,7 +92,7 @@ func runGateway(c *call) int {
 	service, err := gateway.Start(gateway.Options{
 		Gateway: name, Folder: o.state, Program: version,
 		Backend: func(r gateway.Recorder) (gateway.Backend, error) { return backends[o.on](r, trouble) },
-		Keeping: gateway.Keeping{Most: o.most, Age: age}, Trouble: trouble, Asking: ports, Device: devices[o.on],
+		Keeping: gateway.Keeping{Most: o.most, Age: age}, Trouble: trouble, Asking: ports, Loopback: o.loopback, Device: devices[o.on],
 	})
 	if err != nil {
 		listener.Close()

@@ -33,7 +33,7 @@ func (s *Service) beginMapping() error {
 	}
 	s.opened = &engine.Mappings{}
 	s.mapping = portmap.NewServer(portmap.Options{
-		Gateway: s.options.Gateway, Program: s.options.Program, Ports: ports, Within: s.options.Within, Device: s.options.Device,
+		Gateway: s.options.Gateway, Program: s.options.Program, Ports: ports, Loopback: s.options.Loopback, Within: s.options.Within, Device: s.options.Device,
 		External: s.external(), Records: records, Epoch: epoch, SetEpoch: s.state.SetEpoch, Apply: s.openMappings, Save: s.state.SaveMappings,
 		Bound: s.backend.Bound, IsTaken: s.backend.IsTaken, Record: s.recordMapping, Trouble: s.options.Trouble,
 	})

@@ -18,15 +18,16 @@ import (
 
 // Options are what a service is made of.
 type Options struct {
-	Gateway string // its name
-	Folder  string // of its state
-	Program string // the version of this program
-	Backend func(Recorder) (Backend, error)
-	Keeping Keeping
-	Asking  portmap.Ports // where programs ask for mappings, other than the standards' ports
-	Within  func(do func() error) error
-	Device  func(*network.Interface) string // what sockets for programs are bound to; nil: to no device
-	Trouble func(error)                     // is told what goes wrong without anybody asking
+	Gateway  string // its name
+	Folder   string // of its state
+	Program  string // the version of this program
+	Backend  func(Recorder) (Backend, error)
+	Keeping  Keeping
+	Asking   portmap.Ports // where programs ask for mappings, other than the standards' ports
+	Loopback bool          // as portmap.Options has it
+	Within   func(do func() error) error
+	Device   func(*network.Interface) string // what sockets for programs are bound to; nil: to no device
+	Trouble  func(error)                     // is told what goes wrong without anybody asking
 }
 
 // A Service runs one gateway. Its methods may be called by many goroutines.

@@ -14,8 +14,9 @@ import (
 
 // A datagram is what came to the port of PCP and NAT-PMP, or goes from there.
 type datagram struct {
-	peer netip.AddrPort
-	data []byte
+	peer   netip.AddrPort
+	data   []byte
+	client netip.Addr // of one that came: whose it is
 }
 
 // A reply is the answer to a datagram: nothing where data is empty. Where what was granted can't be
@@ -37,9 +38,10 @@ func (v *Server) answer(asked []datagram, send func(datagram)) []datagram {
 		if v.setting == nil || !v.limits.allows(d.peer.Addr(), now) {
 			continue
 		}
+		d.client = v.real(d.peer.Addr())
 		r := v.one(d, now, send)
 		if len(r.data) > 0 {
-			answers, fails = append(answers, datagram{d.peer, r.data}), append(fails, r.fails)
+			answers, fails = append(answers, datagram{peer: d.peer, data: r.data}), append(fails, r.fails)
 		}
 	}
 	if err := v.flush(now); err != nil {
@@ -55,7 +57,7 @@ func (v *Server) answer(asked []datagram, send func(datagram)) []datagram {
 // one answers one datagram. The version says which protocol it is; one that is not spoken is
 // answered in its own words with the version that is (RFC 6887, 9 and appendix A; RFC 6886, 3.5).
 func (v *Server) one(d datagram, now time.Time, send func(datagram)) reply {
-	if len(d.data) < 2 || d.data[1]&0x80 != 0 || !v.isInside(d.peer.Addr()) {
+	if len(d.data) < 2 || d.data[1]&0x80 != 0 || !v.isInside(d.client) {
 		return reply{}
 	}
 	speaksPCP, speaksNATPMP := v.setting.policy.Speaks(network.PCP), v.setting.policy.Speaks(network.NATPMP)
@@ -95,6 +97,7 @@ func (v *Server) onePCP(d datagram, now time.Time, send func(datagram)) reply {
 	case m.Client != d.peer.Addr():
 		return refuse(pcp.AddressMismatch)
 	}
+	m.Client = d.client
 	m.Response, m.Epoch = true, v.seconds(now)
 	if m.Opcode == pcp.Announce {
 		m.Lifetime = 0
@@ -137,7 +140,9 @@ func (v *Server) onePCP(d datagram, now time.Time, send func(datagram)) reply {
 		return refuse(pcp.ExcessiveRemotePeers)
 	}
 	request := d.data
-	w.later = func(e *entry, no *refusal) { send(datagram{d.peer, v.answerPCP(m, request, e, no, v.now())}) }
+	w.later = func(e *entry, no *refusal) {
+		send(datagram{peer: d.peer, data: v.answerPCP(m, request, e, no, v.now())})
+	}
 	e, refused := v.grant(w, now)
 	if refused != nil && refused.reason == undecided {
 		return reply{}
@@ -258,7 +263,7 @@ func (v *Server) oneNATPMP(d datagram, now time.Time, send func(datagram)) reply
 	}
 	told := natpmp.Response{Opcode: r.Opcode, Epoch: epoch, Port: r.Port}
 	external := v.setting.address[header.IPv4]
-	client := d.peer.Addr()
+	client := d.client
 	protocol := header.TCP
 	if r.Opcode == natpmp.MapUDP {
 		protocol = header.UDP
@@ -284,7 +289,7 @@ func (v *Server) oneNATPMP(d datagram, now time.Time, send func(datagram)) reply
 			}
 			return said.Append(nil)
 		}
-		w.later = func(e *entry, no *refusal) { send(datagram{d.peer, answer(e, no, v.now())}) }
+		w.later = func(e *entry, no *refusal) { send(datagram{peer: d.peer, data: answer(e, no, v.now())}) }
 		e, no := v.grant(w, now)
 		if no != nil && no.reason == undecided {
 			return reply{}

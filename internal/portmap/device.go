@@ -79,7 +79,7 @@ func (v *Server) device(p *point) *http.Server {
 func (v *Server) mayCall(client netip.Addr) bool {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
-	return v.speaksIGD() && v.isInside(client) && v.limits.allows(client, v.now())
+	return v.speaksIGD() && v.isInside(v.real(client)) && v.limits.allows(client, v.now())
 }
 
 // isOwnHost reports whether what stands in the header Host is the address that was called.
@@ -173,7 +173,7 @@ func (v *Server) act(ctx context.Context, c *igd.Call, client netip.Addr) (igd.A
 	if v.setting == nil {
 		return nil, igd.NewFault(igd.ActionFailed)
 	}
-	return do(v, ctx, c, client)
+	return do(v, ctx, c, v.real(client))
 }
 
 // refuses is what only an administrator does.
@@ -300,8 +300,13 @@ func (v *Server) addPortMapping(ctx context.Context, c *igd.Call, client netip.A
 	if lease == 0 || lease > longestLease {
 		lease = longestLease
 	}
+	if s := v.table.slots[slotKey{netip.AddrPortFrom(v.setting.address[header.IPv4], external), protocol}]; exact && s != nil && s.inside != netip.AddrPortFrom(v.real(machine), internal) {
+		if e := s.forEverybody(); e != nil && e.By == network.IGD && e.Owner == client { // its own is led elsewhere (WANIPConnection:2, 2.5.16)
+			v.end(e, "its owner leads the port elsewhere")
+		}
+	}
 	w := &wish{
-		by: network.IGD, asker: client, machine: machine, protocol: protocol, port: internal, outside: external, exact: exact,
+		by: network.IGD, asker: client, machine: v.real(machine), protocol: protocol, port: internal, outside: external, exact: exact,
 		lifetime: time.Duration(lease) * time.Second, senders: senders, anew: true, text: text,
 	}
 	e, f := v.wishOf(ctx, w)

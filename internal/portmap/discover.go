@@ -108,7 +108,7 @@ const mostAnswering = 64
 func (v *Server) answerSearch(p *point, s ssdp.Search, from netip.AddrPort) {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
-	if v.setting == nil || !v.isInside(from.Addr()) || !v.limits.allows(from.Addr(), v.now()) || v.events.answering.Load() >= mostAnswering {
+	if v.setting == nil || !v.isInside(v.real(from.Addr())) || !v.limits.allows(from.Addr(), v.now()) || v.events.answering.Load() >= mostAnswering {
 		return
 	}
 	var answers [][]byte

@@ -103,7 +103,7 @@ func (v *Server) present(w *wish) (*entry, *refusal) {
 			switch {
 			case e.Peer != w.peer.IsValid() || e.Peer && (e.Senders[0].From.Addr() != w.peer.Addr() || e.Senders[0].Port != w.peer.Port()):
 				continue
-			case w.by == network.IGD && e.By == network.IGD && e.Outside.Port() != w.outside: // another outside port for the same one inside
+			case w.by == network.IGD && e.By == network.IGD && w.exact && e.Outside.Port() != w.outside: // another outside port for the same one inside
 				continue
 			case e.By == network.PCP && (w.by != network.PCP || e.Nonce != w.nonce):
 				return nil, refused(notItsOwn, "it was asked for with another nonce")

@@ -49,6 +49,11 @@ func (v *Server) listen(s *setting) {
 			}
 			for _, prefix := range i.Addresses {
 				p := &point{iface: i, address: prefix.Addr(), closed: make(chan struct{})}
+				if v.options.Loopback {
+					if p.address = onLoopback(p.address); !p.address.IsValid() {
+						continue
+					}
+				}
 				if v.options.Device != nil {
 					p.device = v.options.Device(i)
 				}
@@ -80,6 +85,37 @@ func (v *Server) listen(s *setting) {
 		}
 		v.listeners.points = append(v.listeners.points, p)
 	}
+}
+
+// onLoopback returns where a stand-in for an address is: 10.61.8.1 at 127.61.8.1, and its clients
+// likewise. IPv6 has no such place.
+func onLoopback(a netip.Addr) netip.Addr {
+	if !a.Is4() {
+		return netip.Addr{}
+	}
+	b := a.As4()
+	b[0] = 127
+	return netip.AddrFrom4(b)
+}
+
+// real returns the address that a client of a stand-in stands for. Whoever calls holds the mutex.
+func (v *Server) real(a netip.Addr) netip.Addr {
+	if !v.options.Loopback || v.setting == nil || !a.Is4() {
+		return a
+	}
+	for _, i := range v.setting.policy.On {
+		for _, p := range i.Addresses {
+			if !p.Addr().Is4() {
+				continue
+			}
+			b := a.As4()
+			b[0] = p.Addr().As4()[0]
+			if stands := netip.AddrFrom4(b); p.Contains(stands) && onLoopback(stands) == a {
+				return stands
+			}
+		}
+	}
+	return a
 }
 
 func asks(m *network.Mappings) bool { return m.Speaks(network.PCP) || m.Speaks(network.NATPMP) }
@@ -280,7 +316,7 @@ func (v *Server) serveAsking(p *point) {
 		for _, m := range in[:n] {
 			if from, ok := m.Addr.(*net.UDPAddr); ok {
 				peer := from.AddrPort()
-				asked = append(asked, datagram{netip.AddrPortFrom(peer.Addr().Unmap().WithZone(""), peer.Port()), append([]byte(nil), m.Buffers[0][:m.N]...)})
+				asked = append(asked, datagram{peer: netip.AddrPortFrom(peer.Addr().Unmap().WithZone(""), peer.Port()), data: append([]byte(nil), m.Buffers[0][:m.N]...)})
 			}
 		}
 		out = out[:0]

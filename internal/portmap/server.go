@@ -26,6 +26,7 @@ type Options struct {
 	Gateway  string                                                          // its name
 	Program  string                                                          // its version
 	Ports    Ports                                                           //
+	Loopback bool                                                            // listen on loopback instead, see onLoopback
 	Within   func(do func() error) error                                     // does something where the gateway's sockets are; nil is here
 	Device   func(*network.Interface) string                                 // what an interface is called there; nil: sockets are bound to none
 	External func(*network.Interface, header.Family) (a netip.Addr, ok bool) // its address now; nil: as the file says
@@ -333,7 +334,7 @@ const watching = 2 * time.Second
 func (v *Server) keepTime() {
 	tick := time.NewTicker(250 * time.Millisecond)
 	defer tick.Stop()
-	last := v.now()
+	var last time.Time
 	for {
 		select {
 		case <-v.ctx.Done():
