@@ -32,21 +32,28 @@ type Mappings struct {
 
 type mappingShard struct {
 	sync.RWMutex
-	mappings map[mappingKey]*Mapping
+	mappings map[mappingKey]known
+}
+
+// known is what is asked of a mapping each time, beside it: so nothing else has to be looked at.
+type known struct {
+	*Mapping
+	external *network.Interface
+	forAll   bool
 }
 
 type mappingKey struct {
-	outside  netip.AddrPort
+	outside  [16]byte
+	port     uint16
 	protocol header.Protocol
 }
 
 func (k mappingKey) shard() int {
-	_, low := header.Number(k.outside.Addr())
-	return int(low^uint64(k.outside.Port())^uint64(k.protocol)) & (mappingShards - 1)
+	return (int(k.outside[15]) ^ int(k.port) ^ int(k.protocol)) & (mappingShards - 1)
 }
 
 func (t *Mappings) of(protocol header.Protocol, outside netip.AddrPort) (*mappingShard, mappingKey) {
-	k := mappingKey{outside, protocol}
+	k := mappingKey{outside.Addr().As16(), outside.Port(), protocol}
 	return &t.shards[k.shard()], k
 }
 
@@ -56,12 +63,12 @@ func (t *Mappings) Put(m *network.Mapping) {
 	s.Lock()
 	defer s.Unlock()
 	if s.mappings == nil {
-		s.mappings = map[mappingKey]*Mapping{}
+		s.mappings = map[mappingKey]known{}
 	}
-	if s.mappings[k] == nil {
+	if s.mappings[k].Mapping == nil {
 		t.count.Add(1)
 	}
-	s.mappings[k] = NewMapping(m)
+	s.mappings[k] = known{NewMapping(m), m.On[0], len(m.Senders) == 0}
 }
 
 // Remove takes the mapping of an outside address and port away.
@@ -69,7 +76,7 @@ func (t *Mappings) Remove(protocol header.Protocol, outside netip.AddrPort) {
 	s, k := t.of(protocol, outside)
 	s.Lock()
 	defer s.Unlock()
-	if s.mappings[k] != nil {
+	if s.mappings[k].Mapping != nil {
 		t.count.Add(-1)
 		delete(s.mappings, k)
 	}
@@ -84,10 +91,10 @@ func (t *Mappings) Find(in *network.Interface, p *header.Packet) *Mapping {
 	s.RLock()
 	m := s.mappings[k]
 	s.RUnlock()
-	if m == nil || m.On[0].Name != in.Name || !m.Admits(p.Source, p.SourcePort) {
+	if m.Mapping == nil || m.external != in && m.external.Name != in.Name || !m.forAll && !m.Admits(p.Source, p.SourcePort) {
 		return nil
 	}
-	return m
+	return m.Mapping
 }
 
 // translateByMapping is the end of the third step: what no rule of the administrator's is for may

@@ -101,3 +101,35 @@ func TestLargeNetworkAgreesWithReference(t *testing.T) {
 		}
 	}
 }
+
+// BenchmarkMappings finds mappings among few and among many: the cost must not grow with them, but
+// for the machine's caches.
+func BenchmarkMappings(b *testing.B) {
+	n := netfiletest.Parse(b, `network: one
+gateways:
+  rim:
+    interfaces:
+      fibre: {address: 198.51.100.18/29, zone: outside}
+      staff: {address: 10.0.0.1/8, zone: staff}
+    routes: [{to: default, via: 198.51.100.17}]
+`)
+	fibre := n.Gateways[0].Interfaces[0]
+	for _, count := range []int{1_000, 100_000} {
+		var mappings engine.Mappings
+		var packets []header.Packet
+		for i := range count {
+			outside := netip.AddrPortFrom(netip.AddrFrom4([4]byte{198, 51, 100, byte(18 + i>>16)}), uint16(i))
+			inside := netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, 0, byte(i >> 8), byte(i)}), 2000)
+			mappings.Put(network.NewMapping(fibre, header.TCP, outside, inside, nil, network.PCP, inside.Addr()))
+			packets = append(packets, header.Packet{Source: netip.MustParseAddr("203.0.113.9"), SourcePort: 40000, Destination: outside.Addr(), DestinationPort: outside.Port(), Protocol: header.TCP})
+		}
+		rand.New(rand.NewPCG(1, 1)).Shuffle(count, func(i, k int) { packets[i], packets[k] = packets[k], packets[i] })
+		b.Run(fmt.Sprint(count), func(b *testing.B) {
+			for i := range b.N {
+				if mappings.Find(fibre, &packets[i%count]) == nil {
+					b.Fatal("it is not found")
+				}
+			}
+		})
+	}
+}

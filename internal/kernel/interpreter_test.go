@@ -32,6 +32,7 @@ type interpreter struct {
 	counted   []string
 	rejected  bool
 	nat       bool
+	becomes   netip.AddrPort // what is translated to, where a mapping says it
 }
 
 // attributes are those of a message, by number.
@@ -167,6 +168,10 @@ func (i *interpreter) expression(name string, a map[uint16][]byte) (v *verdict, 
 		return &drops, true
 	case "nat":
 		i.nat = true
+		if ports := a[unix.NFTA_NAT_REG_PROTO_MIN]; ports != nil && number(ports) >= dataRegister {
+			address, _ := netip.AddrFromSlice(i.register(a[unix.NFTA_NAT_REG_ADDR_MIN])[:len(i.packet.Source.AsSlice())])
+			i.becomes = netip.AddrPortFrom(address, uint16(number(i.register(ports)[:2])))
+		}
 		return &accepts, true
 	case "log", "hash", "tproxy":
 		return nil, true
@@ -237,7 +242,11 @@ func (i *interpreter) lookup(a map[uint16][]byte) (*verdict, bool) {
 	s := i.p.sets[at]
 	key := slices.Clone(i.register(a[unix.NFTA_LOOKUP_SREG])[:s.keyLen])
 	for _, e := range s.elements {
-		if s.interval && (bytes.Compare(key, e.key) < 0 || e.end != nil && bytes.Compare(key, e.end) >= 0) || !s.interval && !bytes.Equal(key, e.key) {
+		if len(s.fields) > 0 {
+			if !s.within(key, e) {
+				continue
+			}
+		} else if s.interval && (bytes.Compare(key, e.key) < 0 || e.end != nil && bytes.Compare(key, e.end) >= 0) || !s.interval && !bytes.Equal(key, e.key) {
 			continue
 		}
 		if s.verdicts {
@@ -249,6 +258,19 @@ func (i *interpreter) lookup(a map[uint16][]byte) (*verdict, bool) {
 		return nil, true
 	}
 	return nil, false
+}
+
+// within reports whether each of the values of a key lies in an element.
+func (s *set) within(key []byte, e element) bool {
+	at := uint32(0)
+	for _, length := range s.fields {
+		value := key[at : at+length]
+		if bytes.Compare(value, e.key[at:at+length]) < 0 || bytes.Compare(value, e.end[at:at+length]) > 0 {
+			return false
+		}
+		at += length
+	}
+	return true
 }
 
 // plainly says whether a packet meets what a rule asks.
@@ -356,19 +378,28 @@ func TestTheFilterDecidesAsItsList(t *testing.T) {
 	}
 }
 
-// The rule that redirects what arrives is the first of the list that matches.
+// The rule that redirects what arrives is the first of the list that matches, and where none does, a
+// mapping.
 func TestDestinationsAreTranslatedByTheFirstRule(t *testing.T) {
 	at := network.MomentOf(0, 600)
-	redirected := 0
+	redirected, mapped := 0, 0
 	for number, text := range texts(60) {
-		e := engine.Compile(netfiletest.Parse(t, text), nil)
+		n := netfiletest.Parse(t, text)
+		random := rand.New(rand.NewPCG(uint64(number), 8))
+		netfiletest.OpenSome(random, n)
+		for _, net := range n.Gateways {
+			if len(net.Opened) > 0 {
+				net.Mappings = &network.Mappings{External: net.Opened[0].On[0]}
+				net.Opened = slices.DeleteFunc(net.Opened, func(m *network.Mapping) bool { return m.On[0] != net.Mappings.External })
+			}
+		}
+		e := engine.Compile(n, nil)
 		for _, net := range e.Network().Gateways {
 			g := e.Gateway(net)
-			p, unable, err := Compile(g, Options{At: at, Device: func(i *network.Interface) string { return i.Name }, LeaveOut: true})
+			p, unable, err := Compile(g, Options{At: at, Device: func(i *network.Interface) string { return i.Name }, LeaveOut: true, Mappings: net.Opened})
 			if err != nil {
 				t.Fatal(err)
 			}
-			random := rand.New(rand.NewPCG(uint64(number), 8))
 			for _, in := range net.Interfaces {
 				list := slices.DeleteFunc(slices.Collect(g.Destinations(in)), func(m engine.Match) bool {
 					return !m.Rule.Active(at) || slices.ContainsFunc(unable, func(u *Unable) bool { return u.Rule == m.Rule })
@@ -378,9 +409,27 @@ func TestDestinationsAreTranslatedByTheFirstRule(t *testing.T) {
 				}
 				for range 60 {
 					packet := randomPacket(random, list)
+					if len(net.Opened) > 0 && random.IntN(2) == 0 {
+						m := net.Opened[random.IntN(len(net.Opened))]
+						packet.Protocol, packet.Destination, packet.DestinationPort = m.Protocol, m.Outside.Addr(), m.Outside.Port()
+						from := []string{"203.0.113.7", "192.0.2.7", "198.51.100.200"}
+						if m.Outside.Addr().Is6() {
+							from = []string{"2001:db8:f::7", "2001:db8:e::7"}
+						}
+						packet.Source, packet.SourcePort = netip.MustParseAddr(from[random.IntN(len(from))]), []uint16{40000, 40001}[random.IntN(2)]
+					}
 					i := &interpreter{t: t, p: p, packet: packet, first: packet, in: in.Name, state: newState}
 					i.run("destination")
 					k := slices.IndexFunc(list, func(m engine.Match) bool { return plainly(m, packet) })
+					by := slices.IndexFunc(net.Opened, func(m *network.Mapping) bool {
+						return m.On[0] == in && m.Protocol == packet.Protocol && m.Outside == netip.AddrPortFrom(packet.Destination, packet.DestinationPort) && m.Admits(packet.Source, packet.SourcePort)
+					})
+					if k < 0 && by >= 0 {
+						if mapped++; !slices.Equal(i.counted, []string{"mappings"}) || i.becomes != net.Opened[by].Inside || i.mark&mappedMark == 0 {
+							t.Fatalf("network %d, %s: %+v becomes %s by %v, should %s", number, in, packet, i.becomes, i.counted, net.Opened[by].Inside)
+						}
+						continue
+					}
 					if k < 0 {
 						if len(i.counted) > 0 {
 							t.Fatalf("network %d, %s: %+v is redirected by %v", number, in, packet, i.counted)
@@ -394,7 +443,7 @@ func TestDestinationsAreTranslatedByTheFirstRule(t *testing.T) {
 			}
 		}
 	}
-	if redirected < 1000 {
-		t.Errorf("only %d packets were redirected", redirected)
+	if redirected < 1000 || mapped < 200 {
+		t.Errorf("only %d packets were redirected, %d by mappings", redirected, mapped)
 	}
 }

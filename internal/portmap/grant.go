@@ -201,7 +201,13 @@ func (v *Server) place(s *setting, w *wish, r *network.MappingRule) (netip.AddrP
 			return at(w.outside), nil
 		}
 	}
-	for _, port := range []uint16{wished, w.port} {
+	companion := uint16(0) // the port of the other protocol that the machine's port has (RFC 6886, 3.3)
+	for _, other := range []header.Protocol{header.TCP, header.UDP} {
+		if of := v.table.inside[insideKey{inside, other}]; other != w.protocol && len(of) > 0 {
+			companion = of[0].key.outside.Port()
+		}
+	}
+	for _, port := range []uint16{wished, companion, w.port} {
 		if port != 0 && r.Ports.Contains(port) && v.mayHave(s, w, at(port)) == "" && (port == wished && wished != w.outside || !v.isTaken(w, at(port))) {
 			return at(port), nil
 		}

@@ -206,7 +206,9 @@ func setUp(fd int, p *point, at netip.AddrPort) error {
 			return err
 		}
 	}
-	unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUF, 4<<20) // as much as the machine gives
+	if unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, 4<<20) != nil {
+		unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUF, 4<<20) // as much as the machine gives
+	}
 	if at.Addr().Is6() {
 		return unix.SetsockoptInt(fd, unix.IPPROTO_IPV6, unix.IPV6_MULTICAST_IF, p.index)
 	}
@@ -293,7 +295,7 @@ func (v *Server) shut(p *point) {
 
 // atOnce is how many datagrams are read and answered together: what they are granted is kept in one
 // go.
-const atOnce = 64
+const atOnce = 256
 
 // serveAsking answers PCP and NAT-PMP at a point until it is closed.
 func (v *Server) serveAsking(p *point) {

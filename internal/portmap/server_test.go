@@ -185,12 +185,12 @@ func TestPCPGrantsRenewsAndTakesAway(t *testing.T) {
 	}
 	b.wantPCP("renewed, whatever is wished", b.mapping("10.61.8.52", header.TCP, 2000, 20004, 900, nil), pcp.Success, 20003, 900)
 	b.wantPCP("another nonce", b.mapping("10.61.8.52", header.TCP, 2000, 20003, 900, func(m *pcp.Message) { m.Nonce = pcp.Nonce{8} }), pcp.NotAuthorized, 0, 0)
-	b.wantPCP("too short and too long", b.mapping("10.61.8.52", header.UDP, 2000, 0, 1, nil), pcp.Success, 20000, 120)
-	b.wantPCP("too long", b.mapping("10.61.8.52", header.UDP, 2000, 0, 1<<31, nil), pcp.Success, 20000, 3600)
+	b.wantPCP("too short, and the port of the other protocol", b.mapping("10.61.8.52", header.UDP, 2000, 0, 1, nil), pcp.Success, 20003, 120)
+	b.wantPCP("too long", b.mapping("10.61.8.52", header.UDP, 2000, 0, 1<<31, nil), pcp.Success, 20003, 3600)
 	b.wantPCP("not the forward's port", b.mapping("10.61.8.41", header.TCP, 2000, 20005, 600, nil), pcp.Success, 20008, 600)
 	b.wantPCP("a disabled rule's", b.mapping("10.61.8.41", header.TCP, 2001, 20009, 600, nil), pcp.Success, 20009, 600)
 	b.wantPCP("another machine's port, also of the other protocol", b.mapping("10.61.8.42", header.UDP, 2000, 20003, 600, nil), pcp.Success, 20004, 600)
-	b.wantPCP("its own, of the other protocol", b.mapping("10.61.8.52", header.UDP, 2003, 20003, 600, nil), pcp.Success, 20003, 600)
+	b.wantPCP("its own", b.mapping("10.61.8.52", header.UDP, 2003, 20003, 600, nil), pcp.Success, 20005, 600)
 	b.wantPCP("that one or none", b.mapping("10.61.8.42", header.TCP, 2001, 20003, 600, func(m *pcp.Message) { m.PreferFailure = true }), pcp.CannotProvideExternal, 0, 0)
 	b.wantPCP("the gateway's own", b.mapping("10.61.8.42", header.TCP, 2001, 20007, 600, func(m *pcp.Message) { m.PreferFailure = true }), pcp.CannotProvideExternal, 0, 0)
 	b.wantPCP("another address", b.mapping("10.61.8.42", header.TCP, 2001, 20010, 600, func(m *pcp.Message) {
@@ -208,7 +208,7 @@ func TestPCPGrantsRenewsAndTakesAway(t *testing.T) {
 		t.Errorf("in force is %v", b.force)
 	}
 	b.wantPCP("all of a protocol deleted", b.mapping("10.61.8.52", header.UDP, 0, 0, 0, nil), pcp.Success, 0, 0)
-	if b.force[at(header.UDP, 20003)] != nil || b.force[at(header.UDP, 20000)] != nil || b.force[at(header.UDP, 20004)] == nil {
+	if b.force[at(header.UDP, 20003)] != nil || b.force[at(header.UDP, 20005)] != nil || b.force[at(header.UDP, 20004)] == nil {
 		t.Errorf("in force is %v", b.force)
 	}
 	b.pass(601 * time.Second)
@@ -528,13 +528,16 @@ func (p *plain) ask(by, machine string, protocol header.Protocol, port, wished u
 	}
 	until := p.b.at.Add(time.Duration(lifetime) * time.Second)
 	p.list = slices.DeleteFunc(p.list, func(m plainMapping) bool { return !m.until.After(p.b.at) })
-	own := 0
+	own, companion := 0, uint16(0)
 	for i := range p.list {
 		m := &p.list[i]
 		if m.machine != machine {
 			continue
 		}
 		own++
+		if m.protocol != protocol && m.port == port {
+			companion = m.outside
+		}
 		if m.protocol != protocol || m.port != port {
 			continue
 		}
@@ -558,6 +561,8 @@ func (p *plain) ask(by, machine string, protocol header.Protocol, port, wished u
 		return 0, 0, false
 	case wished != 0 && free(wished):
 		outside = wished
+	case companion != 0 && free(companion):
+		outside = companion
 	case free(port):
 		outside = port
 	default:
