@@ -33,8 +33,11 @@ func simulatedShop(t *testing.T, folder string) *shop {
 }
 
 // kernelShop is a shell in a lab, whose gateways are on the kernel.
-func kernelShop(t *testing.T, folder string) *shop {
-	command := exec.Command(program, "lab", "internet", "--", "/bin/sh")
+func kernelShop(t *testing.T, folder string) *shop { return kernelShopAt(t, folder, "internet") }
+
+// kernelShopAt is kernelShop at a machine.
+func kernelShopAt(t *testing.T, folder, machine string) *shop {
+	command := exec.Command(program, "lab", machine, "--", "/bin/sh")
 	command.Dir, command.Env = folder, []string{"PATH=/nowhere", "HOME=" + folder, "TZ=UTC"}
 	command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	in, err := command.StdinPipe()
@@ -78,7 +81,7 @@ func kernelShop(t *testing.T, folder string) *shop {
 }
 
 // soon are commands that may say a moment later what has come.
-var soon = regexp.MustCompile("^hollowbridge (hits|log|history)")
+var soon = regexp.MustCompile("^hollowbridge (hits|log|history|mapping list)")
 
 // want runs a command and looks for parts in what it prints, whatever the spaces and line ends.
 func (s *shop) want(line string, parts ...string) {

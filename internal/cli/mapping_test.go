@@ -1,0 +1,151 @@
+package cli_test
+
+import (
+	"bytes"
+	"os/exec"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// asking is an edge whose archive may ask for ports.
+var asking = strings.Replace(strings.Replace(edge, "serves: [https]", "serves: [https, udp/5000]", 1), "    nat:", `    mappings:
+      protocols: [pcp, nat-pmp, upnp-igd]
+      on: yard
+      external: fibre
+      rules:
+        - {allow: archive, inside-ports: 6000-6009, ports: 20000-20099, lifetime: 1h, ask: true}
+        - {allow: yard, inside-ports: 443-65535, ports: 20000-20099, lifetime: 1h, at-most: 8}
+    nat:`, 1)
+
+// A program asks, a stranger's connection reaches it, and it is over: alike on both backends, the one
+// asked on loopback, the other from the machine's own network.
+func TestProgramsOpenPorts(t *testing.T) {
+	t.Parallel()
+	for _, name := range []string{"simulated", "kernel"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			folder := t.TempDir()
+			write(t, folder, "hollowbridge.yaml", asking)
+			write(t, folder, "strict.yaml", strings.Replace(asking, "{allow: yard,", "{drop: yard,", 1))
+			at, own := "", " -gateway 10.61.24.1"
+			var s *shop
+			if name == "kernel" {
+				if r := run(t, folder, "lab", "--", "hollowbridge", "version"); strings.Contains(r.err, "does not let you make a network") {
+					t.Skip("SKIPPED: " + r.err)
+				}
+				s = kernelShopAt(t, folder, "archive")
+			} else {
+				at = " -from 127.61.24.5 -mapping-ports 35351,31900,35352"
+				own = " -gateway 127.61.24.1"
+				started(t, folder, "hollowbridge gateway rim -state state -on simulated -mapping-on-loopback -mapping-ports 35351,31900,35352")
+				s = &shop{t, folder, func(line string) result { return shell(t, folder, line) }}
+				s.want("hollowbridge apply -yes", "applied  rim runs revision 1")
+				at += own
+			}
+			own += strings.TrimSuffix(at, own)
+			s.want("hollowbridge mapping find"+at, "pcp", "nat-pmp 198.51.100.18 public", "upnp-igd 198.51.100.18 public")
+			s.want("hollowbridge mapping add udp/5000 -by pcp -outside 20001 -for 10m"+at, "opened 198.51.100.18:20001 ->", ":5000 udp, by pcp, for 10m00s")
+			s.want("hollowbridge mapping add tcp/443 -by nat-pmp -outside 20002 -for 10m"+at, "opened 198.51.100.18:20002 ->", "by nat-pmp")
+			s.want("hollowbridge mapping add tcp/5001 -by upnp-igd -outside 20003 -for 10m -note page"+at, "opened 198.51.100.18:20003 ->", "by upnp-igd, for 10m00s")
+			s.want("hollowbridge mapping add tcp/22"+at, `pcp: the gateway answers "not authorized"`, "mapping try")
+			s.want("hollowbridge mapping add udp/5002 -by pcp -outside 20001 -exact"+at, "cannot provide external", "ask without -exact")
+			s.want("hollowbridge mapping list", "udp/20001 198.51.100.18 10.61.24.5:5000 archive 10.61.24.5 pcp", "tcp/20002", "nat-pmp", "tcp/20003", "upnp-igd", "page")
+			s.want("hollowbridge mapping list"+own, "udp/20001 198.51.100.18:20001 -> 10.61.24.5:5000", "tcp/20002", "tcp/20003", "page")
+			s.want("hollowbridge mapping try tcp/5003 -as archive", "pcp granted: 198.51.100.18:20000 for 1h00m line")
+			s.want("hollowbridge mapping try tcp/22 -as 10.61.24.5 -by pcp", "pcp refused: no rule is for it")
+			s.want("hollowbridge send 192.0.2.9 rim:fibre udp/20001 -count 3 -bytes 4000", "3 ", "3 connections sent")
+			s.want("hollowbridge send 192.0.2.9 rim:fibre tcp/20002", "")
+			s.want("hollowbridge sessions -rule mapping/udp/20001", "192.0.2.9:40000 198.51.100.18 udp/20001", "= 10.61.24.5:5000", "outside>yard", "mapping/udp/20001", "3 sessions")
+			s.want("hollowbridge hits", "mapping - mapping udp/20001 3", "mapping - mapping tcp/20002 1")
+			s.want("hollowbridge trace 192.0.2.99 rim:fibre udp/20001 -live", "with 3 mappings", "mapping udp/20001", "198.51.100.18:20001 -> 10.61.24.5:5000, asked for by pcp from 10.61.24.5", "a mapping permits what it is for", "reached archive")
+			s.want("hollowbridge reach -live -to archive", "udp/5000 everybody 198.51.100.18 udp/20001")
+			s.want("hollowbridge log -outcome granted", "granted mapping/udp/20001 yard 10.61.24.5 by pcp", "granted mapping/tcp/20002", "granted mapping/tcp/20003")
+			s.want("hollowbridge log -outcome refused", "10.61.24.5 by pcp for tcp/22: no rule is for it")
+			s.want("hollowbridge mapping remove udp/20001"+at, "udp/20001 is taken away")
+			s.want("hollowbridge mapping remove udp/20001"+at, "this user was granted no udp/20001")
+			s.want("hollowbridge send 192.0.2.33 rim:fibre udp/20001", "")
+			s.want("hollowbridge log -outcome itself", "192.0.2.33:40000 198.51.100.18 udp/20001")
+			s.want("hollowbridge mapping remove tcp/20003 -gateway rim", "rim: tcp/20003 is taken away")
+			s.want("hollowbridge mapping remove tcp/20003 -gateway rim", "rim has no such mapping")
+			s.want("hollowbridge mapping add tcp/5004 -by nat-pmp -outside 20004 -for 1s"+at, "opened 198.51.100.18:20004")
+			s.want("hollowbridge log -outcome ended", "mapping/tcp/20004", "its time is over")
+			s.want("hollowbridge apply -yes -f strict.yaml", "applied rim runs revision 2")
+			s.want("hollowbridge mapping list", "no program has a mapping")
+			s.want("hollowbridge log -outcome ended", "mapping/tcp/20002", "the rules do not allow it any more")
+		})
+	}
+}
+
+// What a program is granted outlives a restart of the gateway; an administrator approves and refuses;
+// a client that holds a mapping takes it away when it ends.
+func TestMappingsOutliveRestartsAndWaitForApproval(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	write(t, folder, "hollowbridge.yaml", asking)
+	const line = "hollowbridge gateway rim -state state -on simulated -mapping-on-loopback -mapping-ports 35451,31950,35452"
+	const at = " -from 127.61.24.5 -gateway 127.61.24.1 -mapping-ports 35451,31950,35452"
+	g := started(t, folder, line)
+	s := &shop{t, folder, func(line string) result { return shell(t, folder, line) }}
+	s.want("hollowbridge apply -yes", "applied")
+	s.want("hollowbridge mapping add udp/5000 -outside 20001"+at, "opened", "by pcp")
+	g.Process.Signal(syscall.SIGKILL)
+	g.Wait()
+	g = started(t, folder, line)
+	s.want("hollowbridge mapping list", "udp/20001")
+	s.want("hollowbridge send 192.0.2.9 rim:fibre udp/20001", "reached archive")
+	s.want("hollowbridge mapping remove udp/20001"+at, "is taken away")
+
+	asks := func(words string) (*exec.Cmd, *bytes.Buffer) {
+		var out bytes.Buffer
+		c := exec.Command(program, strings.Fields("mapping add "+words+at)...)
+		c.Dir, c.Env, c.Stdout, c.Stderr = folder, []string{"HOME=" + folder, "TZ=UTC"}, &out, &out
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { c.Process.Kill() })
+		return c, &out
+	}
+	waits, out := asks("tcp/6000 -by pcp -outside 20006")
+	s.want("hollowbridge mapping list", "waits", "archive 10.61.24.5 pcp tcp/6000 as 20006")
+	s.want("hollowbridge mapping approve 1", "rim: number 1 is approved")
+	if err := waits.Wait(); err != nil || !strings.Contains(out.String(), "opened  198.51.100.18:20006") {
+		t.Errorf("%v %s", err, out)
+	}
+	waits, out = asks("tcp/6001 -by upnp-igd")
+	s.want("hollowbridge mapping list", "archive 10.61.24.5 upnp-igd tcp/6001")
+	s.want("hollowbridge mapping refuse 2", "rim: number 2 is refused")
+	if err := waits.Wait(); err == nil || !strings.Contains(out.String(), "606 Action not authorized") {
+		t.Errorf("%v %s", err, out)
+	}
+	s.want("hollowbridge mapping approve 2", "nothing waits by that number")
+	holds, out := asks("tcp/5005 -for 2s -by nat-pmp -hold")
+	s.want("hollowbridge mapping list", "nat-pmp")
+	time.Sleep(3500 * time.Millisecond) // it is renewed meanwhile
+	s.want("hollowbridge mapping list", "nat-pmp")
+	holds.Process.Signal(syscall.SIGINT)
+	if err := holds.Wait(); err != nil || !strings.Contains(out.String(), "taken away") {
+		t.Errorf("%v %s", err, out)
+	}
+	if r := s.does("hollowbridge mapping list"); strings.Contains(r.out, "nat-pmp") {
+		t.Errorf("%s", r.out)
+	}
+}
+
+// What mapping is called with is checked before anybody is asked.
+func TestMappingIsCalledRightly(t *testing.T) {
+	folder := t.TempDir()
+	write(t, folder, "hollowbridge.yaml", asking)
+	for line, want := range map[string]string{
+		"hollowbridge mapping": "it needs find, add", "hollowbridge mapping ad tcp/1": "did you mean add", "hollowbridge mapping add": "add: 1 word", "hollowbridge mapping add icmp": "a mapping is for one port",
+		"hollowbridge mapping add tcp/1-5": "a mapping is for one port", "hollowbridge mapping add tcp/80 -by upnp": "there are pcp, nat-pmp, upnp-igd", "hollowbridge mapping add tcp/80 -exact": "-exact goes with -outside",
+		"hollowbridge mapping add tcp/80 -for ever": "not a lifetime", "hollowbridge mapping add tcp/80 -peer 1.2.3.4": "write ADDRESS:PORT", "hollowbridge mapping approve x": "the number that mapping list shows",
+		"hollowbridge mapping try tcp/80": "-as MACHINE", "hollowbridge mapping find -mapping-ports 1,2": "three ports", "hollowbridge mapping add tcp/80 -only nobody": "-only",
+		"hollowbridge gateway rim -state s -mapping-on-loopback": "for a gateway that is simulated",
+	} {
+		if r := shell(t, folder, line); r.status != 2 || !strings.Contains(r.err, want) {
+			t.Errorf("%s: %q is missing in %d %s%s", line, want, r.status, r.out, r.err)
+		}
+	}
+}
