@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"hollowbridge/core/header"
@@ -405,8 +406,16 @@ func (c *call) holdMapping(ctx context.Context, client *portmap.Client, a *portm
 	again := *a
 	again.Outside = got.Outside.Port()
 	wait := got.Lifetime / 2
+	var held atomic.Pointer[portmap.Got]
+	held.Store(got)
+	lost := client.Lost(ctx, &held)
 	for {
 		select {
+		case <-lost:
+			if !c.options.json {
+				fmt.Fprintln(c.Out, "the gateway has begun anew: asking again")
+				c.flush()
+			}
 		case <-ctx.Done():
 			again.Lifetime = 0
 			ending, cancel := context.WithTimeout(context.Background(), 5*time.Second)
@@ -438,6 +447,7 @@ func (c *call) holdMapping(ctx context.Context, client *portmap.Client, a *portm
 		}
 		got, until = next, c.Now().Add(next.Lifetime)
 		wait = got.Lifetime / 2
+		held.Store(got)
 	}
 }
 

@@ -71,7 +71,7 @@ func TestProgramsOpenPorts(t *testing.T) {
 			s.want("hollowbridge mapping remove tcp/20003 -gateway rim", "rim has no such mapping")
 			s.want("hollowbridge mapping add tcp/5004 -by nat-pmp -outside 20004 -for 1s"+at, "opened 198.51.100.18:20004")
 			s.want("hollowbridge log -outcome ended", "mapping/tcp/20004", "its time is over")
-			s.want("hollowbridge apply -yes -f strict.yaml", "applied rim runs revision 2")
+			s.want("hollowbridge apply -yes -f strict.yaml", "1 of the mappings that programs have end", "applied rim runs revision 2")
 			s.want("hollowbridge mapping list", "no program has a mapping")
 			s.want("hollowbridge log -outcome ended", "mapping/tcp/20002", "the rules do not allow it any more")
 		})
@@ -147,5 +147,32 @@ func TestMappingIsCalledRightly(t *testing.T) {
 		if r := shell(t, folder, line); r.status != 2 || !strings.Contains(r.err, want) {
 			t.Errorf("%s: %q is missing in %d %s%s", line, want, r.status, r.out, r.err)
 		}
+	}
+}
+
+// Who may use a mapping, to whom one is, and the way to IPv6 addresses: real packets.
+func TestSendersPeersAndPinholesOnTheKernel(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	write(t, folder, "hollowbridge.yaml", strings.NewReplacer(
+		"address: 10.61.24.5, serves: [https, udp/5000]", `address: [10.61.24.5, "2001:db8:61:24::5"], serves: [tcp/5001, udp/5002]`,
+		"address: 198.51.100.18/29, zone: outside", `address: [198.51.100.18/29, "2001:db8:61::2/64"], zone: outside, upstream: {routes: ["2001:db8:61:24::/64"]}`,
+		"address: 10.61.24.1/28", `address: [10.61.24.1/28, "2001:db8:61:24::1/64"]`, "198.51.100.17}]", `198.51.100.17}, {to: default, via: "2001:db8:61::1"}]`,
+		"ports: 20000-20099, lifetime: 1h, at-most: 8", "lifetime: 1h",
+	).Replace(asking))
+	if r := run(t, folder, "lab", "--", "hollowbridge", "version"); strings.Contains(r.err, "does not let you make a network") {
+		t.Skip("SKIPPED: " + r.err)
+	}
+	s := kernelShopAt(t, folder, "archive")
+	s.want("hollowbridge mapping add tcp/5001 -gateway 2001:db8:61:24::1", "opened [2001:db8:61:24::5]:5001 tcp, by pcp")
+	s.want("hollowbridge mapping add udp/5002 -gateway 2001:db8:61:24::1 -only 2001:db8:f0::/64", "opened")
+	s.want("hollowbridge mapping add udp/5002 -peer 203.0.113.7:9999 -outside 7002", "opened 198.51.100.18:7002 -> 10.61.24.5:5002")
+	for line, want := range map[string]string{
+		"2001:db8:f1::9 2001:db8:61:24::5 tcp/5001": "answered", "2001:db8:f1::9 2001:db8:61:24::5 tcp/5003": "silence", "2001:db8:f0::9 2001:db8:61:24::5 udp/5002": "answered",
+		"2001:db8:f1::9 2001:db8:61:24::5 udp/5002": "silence", "203.0.113.7 rim:fibre udp/7002 -sport 9999": "answered", "203.0.113.7 rim:fibre udp/7002 -sport 9998": "silence",
+		"203.0.113.8 rim:fibre udp/7002 -sport 9999": "silence",
+	} {
+		s.want("hollowbridge send "+line, "1 "+want)
+		s.want("hollowbridge trace "+line+" -live -json", map[string]string{"answered": `"outcome": "reached"`, "silence": `"host": ""`}[want])
 	}
 }

@@ -63,6 +63,9 @@ func (s *Service) Prepare(p Proposal) (made Prepared, err error) {
 		return Prepared{}, &refused{http.StatusConflict, err.Error(), nil}
 	}
 	made = Prepared{Token: rand.Text(), Notes: append(silent(next.gateway.Gateway), notes...), First: []Session{}}
+	if n := s.mapping.Ends(next.gateway); n > 0 {
+		made.Notes = append(made.Notes, fmt.Sprintf("%d of the mappings that programs have end: the new network does not allow them", n))
+	}
 	if made.Notes == nil {
 		made.Notes = []string{}
 	}

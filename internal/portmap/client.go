@@ -43,6 +43,7 @@ type Got struct {
 	Inside   netip.AddrPort
 	Lifetime time.Duration
 	Epoch    uint32 // of PCP and NAT-PMP
+	At       time.Time
 	Text     string // of one that is listed
 }
 
@@ -109,6 +110,9 @@ func (c *Client) each(ctx context.Context, by string, do func(context.Context, s
 		got, err := do(limited, by)
 		cancel()
 		if err == nil {
+			if got != nil {
+				got.At = time.Now()
+			}
 			return got, nil
 		}
 		if ctx.Err() != nil {

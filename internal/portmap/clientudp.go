@@ -8,8 +8,11 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/netip"
+	"sync/atomic"
 	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -228,4 +231,66 @@ func (c *Client) findNATPMP(ctx context.Context) (Found, error) {
 		return Found{}, err
 	}
 	return Found{Gateway: c.Gateway, By: network.NATPMP, External: got.External, Epoch: got.Epoch}, nil
+}
+
+// Lost tells when a gateway says that it has lost its mappings, or that its outside address is
+// another, as it does by PCP and NAT-PMP to all hosts when it starts (RFC 6887, 14.1.3; RFC 6886,
+// 3.2.1): then the mapping that is held is to be asked for anew. It listens until the context
+// ends; where it can't, nothing is told.
+func (c *Client) Lost(ctx context.Context, held *atomic.Pointer[Got]) <-chan struct{} {
+	lost := make(chan struct{}, 1)
+	granted := held.Load()
+	if granted.By == network.IGD || c.Gateway.Is6() {
+		return lost
+	}
+	config := net.ListenConfig{Control: func(_, _ string, conn syscall.RawConn) error {
+		var failure error
+		err := conn.Control(func(fd uintptr) {
+			if failure = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_REUSEADDR, 1); failure == nil {
+				failure = unix.SetsockoptIPMreq(int(fd), unix.IPPROTO_IP, unix.IP_ADD_MEMBERSHIP, &unix.IPMreq{Multiaddr: allHosts4.As4(), Interface: granted.Inside.Addr().As4()})
+			}
+		})
+		return errors.Join(err, failure)
+	}}
+	packet, err := config.ListenPacket(ctx, "udp4", netip.AddrPortFrom(netip.IPv4Unspecified(), noticePort).String())
+	if err != nil {
+		return lost
+	}
+	conn := packet.(*net.UDPConn)
+	go func() {
+		<-ctx.Done()
+		conn.Close()
+	}()
+	go func() {
+		data := make([]byte, pcp.MostSize+1)
+		for {
+			n, from, err := conn.ReadFromUDPAddrPort(data)
+			if err != nil {
+				return
+			}
+			if from.Addr().Unmap() != c.Gateway || from.Port() != c.Ports.PCP {
+				continue
+			}
+			if granted := held.Load(); isLost(granted, data[:n], int64(time.Since(granted.At)/time.Second)) {
+				select {
+				case lost <- struct{}{}:
+				default:
+				}
+			}
+		}
+	}()
+	return lost
+}
+
+// isLost reports whether a notice says that a mapping is lost which was granted some seconds before.
+func isLost(granted *Got, notice []byte, ago int64) bool {
+	if m, err := pcp.ParseResponse(notice); err == nil && m.Opcode == pcp.Announce && m.Result == pcp.Success {
+		var e pcp.Epochs
+		e.Lost(granted.Epoch, 0)
+		return e.Lost(m.Epoch, ago)
+	}
+	if r, err := natpmp.ParseResponse(notice); err == nil && r.Opcode == natpmp.ExternalAddress && r.Result == natpmp.Success {
+		return natpmp.Lost(granted.Epoch, r.Epoch, ago) || r.External != granted.Outside.Addr()
+	}
+	return false
 }

@@ -16,6 +16,8 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/portmap/igd"
+	"hollowbridge/internal/portmap/natpmp"
+	"hollowbridge/internal/portmap/pcp"
 	"hollowbridge/internal/portmap/ssdp"
 )
 
@@ -412,4 +414,23 @@ func TestTheDeviceIsFound(t *testing.T) {
 	}
 	b.use(shop[:strings.Index(shop, "    mappings:")])
 	heard(ssdp.ByeBye, len(b.advertised()))
+}
+
+// Notices of a gateway that has begun anew are told from those of one that has not.
+func TestNoticesSayWhatIsLost(t *testing.T) {
+	got := &Got{By: network.PCP, Epoch: 1000, Outside: netip.MustParseAddrPort("198.51.100.18:20001")}
+	announce := func(epoch uint32) []byte {
+		return (&pcp.Message{Opcode: pcp.Announce, Response: true, Epoch: epoch}).Append(nil)
+	}
+	address := func(epoch uint32, a string) []byte {
+		return (&natpmp.Response{Opcode: natpmp.ExternalAddress, Epoch: epoch, External: netip.MustParseAddr(a)}).Append(nil)
+	}
+	for i, c := range []struct {
+		notice []byte
+		lost   bool
+	}{{announce(1060), false}, {announce(3), true}, {address(1060, "198.51.100.18"), false}, {address(1060, "198.51.100.19"), true}, {address(2, "198.51.100.18"), true}, {[]byte("x"), false}} {
+		if isLost(got, c.notice, 60) != c.lost {
+			t.Errorf("notice %d: %v", i, !c.lost)
+		}
+	}
 }

@@ -137,6 +137,24 @@ func (v *Server) Use(g *engine.Gateway) error {
 	return err
 }
 
+// Ends returns how many mappings end when a revision comes into force.
+func (v *Server) Ends(g *engine.Gateway) int {
+	v.mutex.Lock()
+	defer v.mutex.Unlock()
+	if g == nil || g.Mappings == nil {
+		return len(v.table.numbers)
+	}
+	s := &setting{gateway: g, policy: g.Mappings, external: g.Mappings.External, free: map[portKey]*[65536 / 64]uint64{}}
+	s.address = v.addresses(s.external)
+	ends := 0
+	for _, e := range v.table.numbers {
+		if !v.allows(s, e) {
+			ends++
+		}
+	}
+	return ends
+}
+
 // allows reports whether a mapping that is there could be had today.
 func (v *Server) allows(s *setting, e *entry) bool {
 	w := wish{by: e.By, asker: e.Owner, machine: e.Inside.Addr(), protocol: e.Protocol, port: e.Inside.Port()}
