@@ -334,7 +334,7 @@ func (a *application) weighOwnConnection() {
 // comes to a gateway.
 func (a *application) ownConnection(ch *change) (header.Packet, bool) {
 	g := a.network.Gateway(ch.client.Gateway)
-	if to := g.Control.Listen; to.IsValid() {
+	if to := g.Control.Listen; to.IsValid() && ch.client.Endpoint.Socket == "" {
 		conn, err := net.Dial("udp", to.String()) // sends nothing; the machine says from where it would
 		if err != nil {
 			return header.Packet{}, false

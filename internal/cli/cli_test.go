@@ -164,7 +164,7 @@ func TestDemoTellsItsStory(t *testing.T) {
 	golden(t, "demo", first)
 	for _, want := range []string{
 		"The gateways run, ", "applied  mill runs revision 1", "203.0.113.16:40001 198.51.100.18 tcp/443", "port-forward archive-web", "filter/archive-web",
-		"broken  the fronts can read the archive", "sessions go on that the new rules would not have made so", "It goes back at", "2 sessions ended", "back to 1", "nothing of them is left",
+		"broken  the fronts can read the archive", "sessions go on that the new rules would not have made so", "It goes back at", "2 sessions ended", "back to 1", "opened  198.51.100.18:20500", "not authorized", "spectro 10.61.8.52", "mapping/tcp/20500", "mapping tcp/20500", "taken away", "refused     -", "nothing of them is left",
 	} {
 		_, after, found := strings.Cut(second, want)
 		if !found {

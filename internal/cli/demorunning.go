@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"time"
@@ -95,8 +97,83 @@ func (c *call) runningDemo(file string) int {
 			return c.failed(err)
 		}
 	}
+	if !c.demoMappings(r, n, file) {
+		return wrong
+	}
 	fmt.Fprintln(c.Out, "\nThe gateways are stopped, and nothing of them is left.")
 	return yes
+}
+
+// demoMappings is programs that ask for ports, in the demo.
+func (c *call) demoMappings(r *runningLab, n *network.Network, file string) bool {
+	for _, s := range []struct {
+		at string // the machine whose program it is; empty is the administrator's
+		scene
+		then *question // a connection that is made afterwards
+	}{
+		{"spectro", scene{"23. A program on spectro asks for a port of its own.", words("mapping add tcp/20320 -outside 20500 -for 30m -note spectrograph")}, &question{from: "192.0.2.77", to: "rim:fibre", service: "tcp/20500", sport: 40008}},
+		{"night-desk", scene{"24. One on night-desk asks as well, for what it may not have.", words("mapping add tcp/5900 -by pcp")}, nil},
+		{"", scene{"25. Which ports do programs have open, and to whom?", words("mapping list")}, nil},
+		{"", scene{"26. A stranger has been there already.", words("sessions -rule mapping/tcp/20500")}, nil},
+		{"", scene{"27. What can get in to spectro, as it is now?", words("reach -live -gateway rim -to spectro")}, nil},
+		{"spectro", scene{"28. The program is done.", words("mapping remove tcp/20500")}, nil},
+		{"", scene{"29. Who asked for what, and what became of it?", words("log -gateway rim -top 3")}, nil},
+	} {
+		if s.at == "" {
+			if !c.show(s.scene, file) {
+				return false
+			}
+			continue
+		}
+		if err := c.showAt(r, n.Host(s.at), s.scene); err != nil {
+			c.failed(err)
+			return false
+		}
+		if s.then != nil {
+			if err := c.demoConnection(r, engine.Compile(n, nil), *s.then, len(demoConnections)+1, file); err != nil {
+				c.failed(err)
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// demoPorts are where a simulated gateway of the demo is asked for mappings, on loopback.
+const demoPorts = "25351,21900,25352"
+
+// showAt runs the command of a scene as a program on a machine does.
+func (c *call) showAt(r *runningLab, h *network.Host, s scene) error {
+	fmt.Fprintf(c.Out, "\n%s\n%s\n", strings.Repeat("-", c.Width), c.bold(s.question))
+	fmt.Fprintf(c.Out, "%s$ hollowbridge %s\n\n", h.Name, strings.Join(s.args, " "))
+	c.Err.Write(nil)
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	args := s.args
+	if r.Lab == nil { // where it stands in for the machine
+		own := h.Addresses[0].As4()
+		args = append(args[:len(args):len(args)], "-from", fmt.Sprintf("127.%d.%d.%d", own[1], own[2], own[3]), "-gateway", fmt.Sprintf("127.%d.%d.1", own[1], own[2]), "-mapping-ports", demoPorts)
+	}
+	command := exec.Command(self, args...)
+	command.Env = []string{"XDG_STATE_HOME=" + filepath.Join(r.folder, "home-of-"+h.Name)}
+	var out bytes.Buffer
+	command.Stdout, command.Stderr = &out, &out
+	if r.Lab == nil {
+		err = command.Start()
+	} else {
+		err = r.Start(h.Name, command)
+	}
+	if err == nil {
+		err = command.Wait()
+	}
+	c.Out.Write(out.Bytes())
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && exit.ExitCode() == no {
+		return nil
+	}
+	return err
 }
 
 // demoGateways starts the gateways of the demo.
@@ -123,23 +200,28 @@ func (c *call) demoGateways(n *network.Network) (*runningLab, error) {
 func (c *call) demoTraffic(r *runningLab, n *network.Network, file string) error {
 	e := engine.Compile(n, nil)
 	for i, q := range demoConnections {
-		q.moment = network.MomentAt(c.Now())
-		connection, err := q.connection(e)
-		if err != nil {
+		if err := c.demoConnection(r, e, q, i+1, file); err != nil {
 			return err
-		}
-		if r.Lab != nil {
-			if sent := r.Send(connection, i+1, 300*time.Millisecond); sent.Err != nil {
-				return sent.Err
-			}
-			continue
-		}
-		quiet := *c.Environment
-		quiet.Out = &strings.Builder{}
-		if runCommand([]string{"send", q.from, q.to, q.service, "-sport", fmt.Sprint(q.sport), "-f", file}, &quiet) == wrong {
-			return fmt.Errorf("%s -> %s %s: not sent", q.from, q.to, q.service)
 		}
 	}
 	time.Sleep(200 * time.Millisecond) // until the kernel's log has come
+	return nil
+}
+
+// demoConnection makes one of them; its number is that of no other.
+func (c *call) demoConnection(r *runningLab, e *engine.Engine, q question, number int, file string) error {
+	q.moment = network.MomentAt(c.Now())
+	connection, err := q.connection(e)
+	if err != nil {
+		return err
+	}
+	if r.Lab != nil {
+		return r.Send(connection, number, 300*time.Millisecond).Err
+	}
+	quiet := *c.Environment
+	quiet.Out = &strings.Builder{}
+	if runCommand([]string{"send", q.from, q.to, q.service, "-sport", fmt.Sprint(q.sport), "-f", file}, &quiet) == wrong {
+		return fmt.Errorf("%s -> %s %s: not sent", q.from, q.to, q.service)
+	}
 	return nil
 }

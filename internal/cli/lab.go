@@ -134,10 +134,18 @@ func (c *call) openLab(n *network.Network) (*runningLab, error) {
 // within returns what does something where a gateway's sockets are.
 func (r *runningLab) within(g *network.Gateway) func(func() error) error {
 	if r.Lab == nil {
-		return func(func() error) error { return portmap.ErrElsewhere }
+		return nil
 	}
 	r.Yield(g)
 	return func(do func() error) error { return r.Within(g.Name, do) }
+}
+
+// devices returns what sockets for programs that ask for mappings are bound to.
+func (r *runningLab) devices() func(*network.Interface) string {
+	if r.Lab == nil {
+		return nil
+	}
+	return lab.DeviceOf
 }
 
 // applyDirectly puts a network into force on a gateway of this process.
@@ -153,9 +161,13 @@ func applyDirectly(service *gateway.Service, bundle *netfile.Bundle) error {
 // runGateway runs a gateway of a lab: on the kernel, or, where nothing is built there, simulated.
 func (c *call) runGateway(r *runningLab, g *network.Gateway) error {
 	trouble := func(err error) { fmt.Fprintf(c.Err, "hollowbridge %s: %s: %s\n", c.command.name, g.Name, err) }
+	ports := portmap.StandardPorts
+	if r.Lab == nil {
+		ports, _ = parsePorts(demoPorts)
+	}
 	service, err := gateway.Start(gateway.Options{
 		Gateway: g.Name, Folder: filepath.Join(r.folder, g.Name), Program: version, Keeping: gateway.UsualKeeping, Trouble: trouble,
-		Within: r.within(g), Device: lab.DeviceOf,
+		Asking: ports, Loopback: r.Lab == nil, Within: r.within(g), Device: r.devices(),
 		Backend: func(recorder gateway.Recorder) (gateway.Backend, error) {
 			if r.Lab == nil {
 				return gateway.NewSimulated(recorder), nil

@@ -188,8 +188,12 @@ func servicesText(services header.Services) string {
 func ruleNames(rules []*network.Rule) string {
 	var names []string
 	for _, r := range rules {
-		if !slices.Contains(names, r.Name) { // a forward and its filter rule often share their name
-			names = append(names, r.Name)
+		name := r.Name
+		if r.Kind == network.MappingKind {
+			name = r.Kind + " " + name
+		}
+		if !slices.Contains(names, name) { // a forward and its filter rule often share their name
+			names = append(names, name)
 		}
 	}
 	return strings.Join(names, ", ")
