@@ -147,6 +147,33 @@ func TestLinksOfTheREADMELeadSomewhere(t *testing.T) {
 }
 
 // Every finding is explained in the docs in the words of the program.
+// Tests that a page names are there.
+func TestTestsInTheDocsAreThere(t *testing.T) {
+	page, err := os.ReadFile("../../docs/port-mapping.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var tests strings.Builder
+	for _, pattern := range []string{"*_test.go", "../portmap/*_test.go", "../portmap/*/*_test.go"} {
+		files, err := filepath.Glob(pattern)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, file := range files {
+			data, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			tests.Write(data)
+		}
+	}
+	for _, name := range regexp.MustCompile("`(Test[A-Za-z0-9]+)`").FindAllStringSubmatch(string(page), -1) {
+		if !strings.Contains(tests.String(), "func "+name[1]+"(") {
+			t.Errorf("there is no %s", name[1])
+		}
+	}
+}
+
 func TestEveryFindingIsInTheDocs(t *testing.T) {
 	text := page(t, "docs/reach.md")
 	for _, f := range network.FindingKinds() {

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/netip"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -431,6 +432,73 @@ func TestNoticesSayWhatIsLost(t *testing.T) {
 	}{{announce(1060), false}, {announce(3), true}, {address(1060, "198.51.100.18"), false}, {address(1060, "198.51.100.19"), true}, {address(2, "198.51.100.18"), true}, {[]byte("x"), false}} {
 		if isLost(got, c.notice, 60) != c.lost {
 			t.Errorf("notice %d: %v", i, !c.lost)
+		}
+	}
+}
+
+func TestRequestsAreRepeatedAsTheRFCsHaveIt(t *testing.T) {
+	var all []time.Duration
+	for wait := range scheduleNATPMP.waits {
+		all = append(all, wait)
+	}
+	if len(all) != 9 || all[0] != 250*time.Millisecond || all[8] != 64*time.Second {
+		t.Errorf("%v", all)
+	}
+	next, n := 3*time.Second, 0
+	for wait := range schedulePCP.waits {
+		if wait < next*9/10 || wait > next*11/10 {
+			t.Errorf("time %d: %v, not about %v", n, wait, next)
+		}
+		if next = min(2*next, 1024*time.Second); n == 20 {
+			break
+		}
+		n++
+	}
+}
+
+// All hosts hear of the epoch and the outside address at the start, again and again, and when the
+// address is another.
+func TestHostsAreToldWhatHasChanged(t *testing.T) {
+	t.Parallel()
+	b, client := listening(t)
+	hears := func(epoch uint32, address string) <-chan struct{} {
+		held := &atomic.Pointer[Got]{}
+		held.Store(&Got{By: network.PCP, Epoch: epoch, At: time.Now(), Outside: netip.AddrPortFrom(netip.MustParseAddr(address), 1), Inside: netip.AddrPortFrom(client.From, 1)})
+		return client.Lost(t.Context(), held)
+	}
+	lost := hears(1000, "198.51.100.18")
+	b.use(shop)
+	for range 2 { // it is said again
+		select {
+		case <-lost:
+		case <-time.After(5 * time.Second):
+			t.Fatal("a client does not hear that the gateway has begun")
+		}
+	}
+	changed := hears(0, "198.51.100.18")
+	b.mutex.Lock()
+	b.options.External = func(*network.Interface, header.Family) (netip.Addr, bool) {
+		return netip.MustParseAddr("198.51.100.20"), true
+	}
+	b.refresh(b.now())
+	b.mutex.Unlock()
+	select {
+	case <-changed:
+	case <-time.After(5 * time.Second):
+		t.Fatal("a client does not hear that the address is another")
+	}
+}
+
+func TestWithoutAnOutsideAddressNothingIsGranted(t *testing.T) {
+	b := newBench(t, shop)
+	b.mutex.Lock()
+	b.options.External = func(*network.Interface, header.Family) (a netip.Addr, ok bool) { return a, false }
+	b.mutex.Unlock()
+	b.use(shop)
+	b.wantPCP("PCP", b.mapping("10.61.8.52", header.TCP, 2000, 0, 600, nil), pcp.NetworkFailure, 0, 0)
+	for _, r := range []natpmp.Request{{}, {Opcode: natpmp.MapTCP, Port: 2000, Lifetime: 600}} {
+		if got, err := natpmp.ParseResponse(b.ask("10.61.8.52", r.Append(nil))); err != nil || got.Result != natpmp.NetworkFailure {
+			t.Errorf("%+v, %v", got, err)
 		}
 	}
 }
