@@ -126,7 +126,7 @@ func TestCommandsDoTheSameOnBothBackends(t *testing.T) {
 			s.want("hollowbridge sessions -to archive -port 40003", ":40003 198.51.100.18 tcp/443", "1 session")
 			s.want("hollowbridge hits", "nat 1 port-forward web 5 5 0", "filter 1 allow web 5 5 0", "2 rules, 0 never hit")
 			s.want("hollowbridge log -rule filter/web", "passes filter/web fibre", "tcp/443", "(the rule says allow)")
-			s.want("hollowbridge log -outcome itself", "itself - fibre", "192.0.2.9:4000", "198.51.100.18 tcp/22", "(nothing redirects it")
+			s.want("hollowbridge log -outcome itself", "itself - fibre", "192.0.2.9:4000", "198.51.100.18 tcp/22", "(nothing redirects or serves it)")
 			s.want("hollowbridge log -sum", "outcomes", "passes 5", "itself 2", "not open tcp/22 2")
 			s.want("hollowbridge apply -yes -dry-run -f next.yaml", "against rim@1", "closes", "5 sessions go on that the new rules would not have made so", "nothing is changed")
 			s.want("hollowbridge apply -yes -note closed -by ada -f next.yaml", "applied rim runs revision 2")

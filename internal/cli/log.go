@@ -144,7 +144,7 @@ func (c *call) printEvent(e *gateway.Event) {
 	if e.Before != nil {
 		what = connectionText(e.Before, e.After)
 	}
-	line := fmt.Sprintf("%s%s  %-20s  %-18s  %s", head, outcome, rule, way, what)
+	line := fmt.Sprintf("%s%s  %-20s  %-20s  %s", head, outcome, rule, way, what)
 	if e.Before != nil && e.Text != "" {
 		line += "  (" + e.Text + ")"
 	}

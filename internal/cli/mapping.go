@@ -242,7 +242,7 @@ func (c *call) findMappings() int {
 		c.printJSON(map[string]any{"found": result})
 	} else {
 		if len(rows) > 0 {
-			c.printTable([]string{"gateway", "by", "outside", "", "knows mappings since", "device"}, rows)
+			c.printTable([]string{"gateway", "by", "outside", "", "epoch", "device"}, rows)
 		}
 		for note := range notes {
 			fmt.Fprintf(c.Out, "\n%s\n", strings.Join(wrap(note, c.Width), "\n"))

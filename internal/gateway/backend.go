@@ -71,7 +71,7 @@ func logged(g *network.Gateway, d *engine.Decision) (rule *network.Rule, ok bool
 // Why a new connection fares as it does, in a few words; the whole of it is in its trace.
 const (
 	noRuleMatches    = "no filter rule matches"
-	nothingRedirects = "nothing redirects it, and the gateway serves nothing there"
+	nothingRedirects = "nothing redirects or serves it"
 	filterComesAfter = "the filter decides afterwards"
 	filterCameBefore = "the filter has let it through"
 )

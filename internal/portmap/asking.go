@@ -225,7 +225,7 @@ func (v *Server) deletePCP(m *pcp.Message) pcp.Result {
 		if !all {
 			m.External, m.ExternalPort = e.Outside.Addr(), e.Outside.Port()
 		}
-		v.end(e, "its owner wants it no more")
+		v.end(e, "taken away by its owner")
 	}
 	return pcp.Success
 }
@@ -315,7 +315,7 @@ func (v *Server) deleteNATPMP(client netip.Addr, protocol header.Protocol, r *na
 		switch {
 		case e.Protocol != protocol || e.Peer:
 		case e.By == network.NATPMP && e.Owner == client:
-			v.end(e, "its owner wants it no more")
+			v.end(e, "taken away by its owner")
 		case r.Port != 0:
 			result = natpmp.NotAuthorized
 		}

@@ -414,7 +414,7 @@ func (v *Server) deletePortMapping(_ context.Context, c *igd.Call, client netip.
 	if e.Owner != client || e.By != network.IGD {
 		return nil, igd.NewFault(igd.NotAuthorized)
 	}
-	v.end(e, "its owner wants it no more")
+	v.end(e, "taken away by its owner")
 	return v.flushed()
 }
 
@@ -433,7 +433,7 @@ func (v *Server) deleteRange(_ context.Context, c *igd.Call, client netip.Addr) 
 	gone := 0
 	for _, e := range v.ofIGD(client, false) {
 		if e.Protocol == protocol && first <= e.Outside.Port() && e.Outside.Port() <= last && e.Owner == client && e.By == network.IGD {
-			v.end(e, "its owner wants it no more")
+			v.end(e, "taken away by its owner")
 			gone++
 		}
 	}
@@ -597,6 +597,6 @@ func (v *Server) deletePinhole(_ context.Context, c *igd.Call, client netip.Addr
 	if f != nil {
 		return nil, f
 	}
-	v.end(e, "its owner wants it no more")
+	v.end(e, "taken away by its owner")
 	return v.flushed()
 }
