@@ -13,7 +13,7 @@ import (
 // same file. Addresses are drawn from a few small prefixes, so that rules overlap
 // and connections meet them.
 func Small(seed uint64) string {
-	g := &small{shared: map[int][]string{}, prefixes: map[int]int{}, twice: map[int]bool{}, random: random{rand.New(rand.NewPCG(seed, 0x6a09e667f3bcc909))}}
+	g := &small{shared: map[int][]string{}, prefixes: map[int]int{}, twice: map[int]bool{}, random: random{rand.New(rand.NewPCG(seed, 0x6a09e667f3bcc909))}, aside: random{rand.New(rand.NewPCG(seed, 0xbb67ae8584caa73b))}}
 	g.layout()
 	g.write()
 	return g.text.String()
@@ -39,6 +39,7 @@ func some[T any](r random, list []T, most int) []T {
 }
 
 type small struct {
+	aside random // for what came later, so that networks stay what they were but for that
 	random
 	text     strings.Builder
 	gateways []*smallGateway
@@ -442,6 +443,10 @@ func (g *small) writeGateway(gw *smallGateway) {
 	g.writeHandling(gw)
 	if g.chance(6) {
 		g.line("    limits: {sessions: %d}", 1+g.IntN(4))
+	}
+	if g.aside.chance(3) {
+		g.line("    mappings: {protocols: [%s], on: [%s], external: %s, rules: [{allow: any, lifetime: 1h}]}",
+			strings.Join(some(g.aside, []string{"pcp", "nat-pmp", "upnp-igd"}, 3), ", "), pick(g.aside, gw.interfaces).name, pick(g.aside, gw.interfaces).name)
 	}
 	g.line("    nat:")
 	for n := range 2 + g.IntN(6) {
