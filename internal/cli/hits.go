@@ -101,6 +101,7 @@ func (c *call) printHits(name string, h *gateway.Hits) {
 		switch {
 		case hit.Place == 0:
 			place = "-"
+			rule += originText(hit.Mapping)
 			if hit.Kind == "" {
 				rule = hit.Rule + " (no more)"
 			}

@@ -590,6 +590,14 @@ func machineName(n *network.Network, a netip.Addr) string {
 	return a.String()
 }
 
+// originText says in brackets whose a mapping is.
+func originText(o *gateway.Origin) string {
+	if o == nil {
+		return ""
+	}
+	return fmt.Sprintf(" (%s for %s, %s left)", o.By, o.Owner, spanText(o.Left))
+}
+
 func sendersText(m *gateway.Mapping) string {
 	if len(m.Senders) == 0 {
 		return "everybody"

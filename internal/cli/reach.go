@@ -127,7 +127,20 @@ func (c *call) printReach(n *network.Network, found []reach.Access) {
 	}
 	fmt.Fprintf(c.Out, "what can be reached from %s\n\n", c.options.from)
 	c.printTableWithin([]string{"", "host", "service", "who", "through", "rules"}, rows, []int{1, 12, 14, 19, 23, 0})
+	c.printOpened(n)
 	fmt.Fprintf(c.Out, "\n%s in, %d of them (*) open to the internet at large\n", count(len(found), "way"), open)
+}
+
+// printOpened says whose the mappings are that programs have.
+func (c *call) printOpened(n *network.Network) {
+	for _, g := range n.Gateways {
+		for i, m := range g.Opened {
+			if i == 0 {
+				fmt.Fprintln(c.Out)
+			}
+			fmt.Fprintf(c.Out, "mapping %s at %s: by %s for %s, %s left\n", m.Name, g.Name, m.By, machineName(n, m.Owner), spanText(m.Left.Seconds()))
+		}
+	}
 }
 
 func accessHost(a *reach.Access) string {

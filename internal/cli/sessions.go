@@ -135,7 +135,7 @@ func (c *call) printSessions(all *gateway.Sessions) {
 			out = "itself"
 		}
 		var rules []string
-		for _, rule := range []string{s.Redirect, s.Permit, s.Source} {
+		for _, rule := range []string{s.Redirect + originText(s.Mapping), s.Permit, s.Source} {
 			if rule != "" && !slices.Contains(rules, rule) {
 				rules = append(rules, rule)
 			}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"strings"
 	"time"
 
 	"hollowbridge/core/engine"
@@ -141,6 +142,26 @@ func (s *Service) Mappings() Mappings {
 		found.Waiting = append(found.Waiting, Wish{s.options.Gateway, w.Number, w.By, w.Asker, w.Machine, w.Protocol.String(), w.Port, w.Outside, w.Text, w.Since.UTC(), w.Until.UTC()})
 	}
 	return found
+}
+
+func originOf(m *portmap.Mapping) *Origin { return &Origin{m.By, m.Owner, m.Left.Seconds()} }
+
+// sayOrigins says of sessions whose mappings they go by.
+func (s *Service) sayOrigins(list []Session) {
+	var origins map[string]*Origin
+	for i := range list {
+		name, ok := strings.CutPrefix(list[i].Redirect, network.MappingKind+"/")
+		if !ok {
+			continue
+		}
+		if origins == nil {
+			origins = map[string]*Origin{}
+			for _, m := range s.mapping.List() {
+				origins[m.Name] = originOf(&m)
+			}
+		}
+		list[i].Mapping = origins[name]
+	}
 }
 
 // In returns the mapping as part of a network, or what is wrong with it.

@@ -305,6 +305,7 @@ func (s *Service) Sessions(f *Filter, most int) (Sessions, error) {
 		return true
 	})
 	found.Sessions = append(found.Sessions, top.sorted()...)
+	s.sayOrigins(found.Sessions)
 	return found, err
 }
 
@@ -344,7 +345,7 @@ func (s *Service) Hits() (Hits, error) {
 			continue
 		}
 		delete(counts, id)
-		h.Kind = network.MappingKind
+		h.Kind, h.Mapping = network.MappingKind, originOf(&m)
 		found.Hits = append(found.Hits, h)
 	}
 	gone := slices.SortedFunc(maps.Values(counts), func(a, b Hit) int { return strings.Compare(a.List+"/"+a.Rule, b.List+"/"+b.Rule) })

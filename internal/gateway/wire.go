@@ -138,9 +138,10 @@ type Session struct {
 	InZone  string `json:"in-zone"`
 	OutZone string `json:"out-zone"`
 
-	Redirect string `json:"redirect"` // rules, empty where there is none
-	Permit   string `json:"permit"`
-	Source   string `json:"source"`
+	Redirect string  `json:"redirect"` // rules, empty where there is none
+	Permit   string  `json:"permit"`
+	Source   string  `json:"source"`
+	Mapping  *Origin `json:"mapping"` // where Redirect is one that a program asked for and has still; else null
 
 	State string  `json:"state"`
 	Age   float64 `json:"age"`  // seconds; negative where the machine does not know
@@ -148,6 +149,13 @@ type Session struct {
 	Left  float64 `json:"left"` // seconds
 	Forth Count   `json:"forth"`
 	Back  Count   `json:"back"`
+}
+
+// An Origin says whose a mapping is.
+type Origin struct {
+	By    string     `json:"by"`
+	Owner netip.Addr `json:"owner"`
+	Left  float64    `json:"left"` // seconds
 }
 
 // Sessions are those that match, the ones that carried most first.
@@ -161,8 +169,9 @@ type Hit struct {
 	Gateway     string     `json:"gateway"`
 	List        string     `json:"list"` // nat or filter
 	Rule        string     `json:"rule"`
-	Kind        string     `json:"kind"`  // empty where the rule is no more
-	Place       int        `json:"place"` // in its list, counted from 1; 0 where the rule is no more
+	Kind        string     `json:"kind"`    // empty where the rule is no more
+	Mapping     *Origin    `json:"mapping"` // of one that a program asked for; else null
+	Place       int        `json:"place"`   // in its list, counted from 1; 0 where the rule is no more
 	Disabled    bool       `json:"disabled"`
 	Connections int64      `json:"connections"`
 	Open        int64      `json:"open"`

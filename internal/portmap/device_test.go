@@ -405,6 +405,10 @@ func TestTheDeviceIsFound(t *testing.T) {
 			}
 		}
 	}
+	b.mutex.Lock()
+	b.updated()
+	b.mutex.Unlock()
+	heard(ssdp.Update, len(b.advertised()))
 	for target, want := range map[string]int{
 		ssdp.RootDevice: 1, "urn:schemas-upnp-org:device:InternetGatewayDevice:1": 1, "urn:schemas-upnp-org:service:WANIPConnection:2": 1,
 		"urn:schemas-upnp-org:service:WANIPConnection:1": 1, "urn:schemas-upnp-org:device:Printer:1": 0, ssdp.All: len(b.advertised()),

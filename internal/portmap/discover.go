@@ -58,7 +58,7 @@ func (v *Server) advertised() []advertised {
 func (v *Server) advert(p *point, a advertised) ssdp.Advert {
 	return ssdp.Advert{
 		Target: a.target, Name: a.name, Location: v.base(p) + igd.DevicePaths[a.version-1], Server: "Linux UPnP/1.1 hollowbridge/" + strings.ReplaceAll(orText(v.options.Program, "1"), " ", "-"),
-		MaxAge: maxAge, Boot: uint32(v.epoch.Unix()),
+		MaxAge: maxAge, Boot: v.boot,
 	}
 }
 
@@ -75,6 +75,17 @@ func (v *Server) notify(p *point, kind string) {
 		advert.NextBoot = advert.Boot + 1
 		p.search.WriteToUDPAddrPort(advert.AppendNotify(nil, kind, group.String()), group) // it is said again
 	}
+}
+
+// updated says on all points that the device goes on under another number (1.2.4). Whoever calls
+// holds the mutex.
+func (v *Server) updated() {
+	for _, p := range v.listeners.points {
+		if p.search != nil {
+			v.notify(p, ssdp.Update)
+		}
+	}
+	v.boot++
 }
 
 // serveSearches answers searches that come to a socket, until that is closed, and on the one for

@@ -79,6 +79,7 @@ type Server struct {
 	setting *setting // nil where mappings are off
 	table   *table
 	epoch   time.Time
+	boot    uint32 // of the UPnP device, grows with each start and each change of the address
 	waiting map[waitKey]*waiting
 	number  uint64 // of the latest that waits
 	limits  limiter
@@ -93,7 +94,7 @@ type Server struct {
 
 // NewServer returns a server that has the mappings that were kept, but lets nobody ask yet; Use does.
 func NewServer(o Options) *Server {
-	v := &Server{options: o, now: time.Now, table: newTable(), epoch: o.Epoch, waiting: map[waitKey]*waiting{}}
+	v := &Server{options: o, now: time.Now, table: newTable(), epoch: o.Epoch, boot: uint32(time.Now().Unix()), waiting: map[waitKey]*waiting{}}
 	v.ctx, v.stop = context.WithCancel(context.Background())
 	v.events.init(v)
 	for _, r := range o.Records {
@@ -194,6 +195,7 @@ func (v *Server) refresh(now time.Time) {
 		s.free = map[portKey]*[65536 / 64]uint64{}
 		v.endThose("the address of "+s.external.Name+" has changed", func(e *entry) bool { return !v.allows(s, e) })
 		v.newEpoch(now)
+		v.updated()
 		v.announce()
 		v.events.change()
 	}
