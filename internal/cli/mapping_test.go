@@ -2,11 +2,19 @@ package cli_test
 
 import (
 	"bytes"
+	"context"
+	"math/rand/v2"
+	"net/netip"
 	"os/exec"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
+
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gateway"
+	"hollowbridge/internal/portmap"
 )
 
 // asking is an edge whose archive may ask for ports.
@@ -175,4 +183,56 @@ func TestSendersPeersAndPinholesOnTheKernel(t *testing.T) {
 		s.want("hollowbridge send "+line, "1 "+want)
 		s.want("hollowbridge trace "+line+" -live -json", map[string]string{"answered": `"outcome": "reached"`, "silence": `"host": ""`}[want])
 	}
+}
+
+// Mappings that were granted are there after any kill: a client that asks for many, one after the
+// other, through kills at random moments.
+func TestKilledGatewaysKeepWhatTheyGranted(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	write(t, folder, "hollowbridge.yaml", strings.Replace(asking, "ports: 20000-20099, lifetime: 1h, at-most: 8", "lifetime: 1h", 1))
+	const line = "hollowbridge gateway rim -state state -on simulated -mapping-on-loopback -mapping-ports 35551,32050,35552"
+	random := rand.New(rand.NewPCG(17, 17))
+	client := &portmap.Client{
+		Gateway: netip.MustParseAddr("127.61.24.1"), From: netip.MustParseAddr("127.61.24.5"), Secret: []byte("s"), Ports: portmap.Ports{PCP: 35551, SSDP: 32050, HTTP: 35552},
+	}
+	granted := map[string]bool{}
+	port := uint16(7000)
+	applied := false
+	for range fewer(*kills, 15) / 3 {
+		g := started(t, folder, line)
+		if !applied {
+			if r := run(t, folder, "apply", "-yes"); r.status != 0 {
+				t.Fatal(r)
+			}
+			applied = true
+		}
+		ctx, stop := context.WithTimeout(t.Context(), time.Duration(20+random.IntN(150))*time.Millisecond)
+		for ctx.Err() == nil {
+			port++
+			got, err := client.Add(ctx, network.PCP, portmap.Ask{Protocol: header.UDP, Port: port, Lifetime: time.Hour})
+			if err == nil {
+				granted[got.Outside.String()] = true
+			}
+		}
+		stop()
+		g.Process.Kill()
+		g.Wait()
+	}
+	started(t, folder, line)
+	var found gateway.Mappings
+	into(t, run(t, folder, "mapping", "list", "-json"), &found)
+	there := map[string]bool{}
+	for _, m := range found.Mappings {
+		there[m.Outside.String()] = true
+	}
+	for at := range granted {
+		if !there[at] {
+			t.Errorf("%s was granted, and is lost", at)
+		}
+	}
+	if len(granted) < 20 {
+		t.Errorf("only %d mappings were granted", len(granted))
+	}
+	t.Logf("%d mappings were granted, %d are there", len(granted), len(there))
 }

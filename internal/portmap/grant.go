@@ -1,6 +1,7 @@
 package portmap
 
 import (
+	"cmp"
 	"math/bits"
 	"net/netip"
 	"slices"
@@ -212,7 +213,7 @@ func (v *Server) place(s *setting, w *wish, r *network.MappingRule) (netip.AddrP
 			return at(port), nil
 		}
 	}
-	if port, ok := v.nextFree(s, w, r.Ports, max(wished, r.Ports.First)); ok {
+	if port, ok := v.nextFree(s, w, r.Ports, cmp.Or(wished, w.port)); ok {
 		return at(port), nil
 	}
 	return netip.AddrPort{}, refused(noneLeft, "none of the ports %s is free", r.Ports)

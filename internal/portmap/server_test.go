@@ -566,8 +566,11 @@ func (p *plain) ask(by, machine string, protocol header.Protocol, port, wished u
 	case free(port):
 		outside = port
 	default:
-		from := max(int(wished), 20000)
-		if from > 20019 {
+		from := int(wished)
+		if from == 0 {
+			from = int(port)
+		}
+		if from < 20000 || from > 20019 {
 			from = 20000
 		}
 		for n := range 20 {
