@@ -100,7 +100,7 @@ func TestMappingsOutliveRestartsAndWaitForApproval(t *testing.T) {
 	s.want("hollowbridge mapping add udp/5000 -outside 20001"+at, "opened", "by pcp")
 	g.Process.Signal(syscall.SIGKILL)
 	g.Wait()
-	g = started(t, folder, line)
+	started(t, folder, line)
 	s.want("hollowbridge mapping list", "udp/20001")
 	s.want("hollowbridge send 192.0.2.9 rim:fibre udp/20001", "reached archive")
 	s.want("hollowbridge mapping remove udp/20001"+at, "is taken away")
