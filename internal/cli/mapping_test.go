@@ -36,6 +36,7 @@ func TestProgramsOpenPorts(t *testing.T) {
 			t.Parallel()
 			folder := t.TempDir()
 			write(t, folder, "hollowbridge.yaml", asking)
+			write(t, folder, "none.yaml", edge)
 			write(t, folder, "strict.yaml", strings.Replace(asking, "{allow: yard,", "{drop: yard,", 1))
 			at, own := "", " -gateway 10.61.24.1"
 			var s *shop
@@ -79,9 +80,15 @@ func TestProgramsOpenPorts(t *testing.T) {
 			s.want("hollowbridge mapping remove tcp/20003 -gateway rim", "rim has no such mapping")
 			s.want("hollowbridge mapping add tcp/5004 -by nat-pmp -outside 20004 -for 1s"+at, "opened 198.51.100.18:20004")
 			s.want("hollowbridge log -outcome ended", "mapping/tcp/20004", "its time is over")
+			s.want("hollowbridge mapping add tcp/443 -by nat-pmp -outside 20002 -for 10m"+at, "opened") // renewed
 			s.want("hollowbridge apply -yes -f strict.yaml", "1 of the mappings that programs have end", "applied rim runs revision 2")
 			s.want("hollowbridge mapping list", "no program has a mapping")
 			s.want("hollowbridge log -outcome ended", "mapping/tcp/20002", "the rules do not allow it any more")
+			s.want("hollowbridge apply -yes", "applied rim runs revision 3")
+			s.want("hollowbridge mapping add tcp/443 -by nat-pmp -outside 20009 -for 10m"+at, "opened")
+			s.want("hollowbridge apply -yes -f none.yaml", "1 of the mappings that programs have end", "applied rim runs revision 4")
+			s.want("hollowbridge mapping list", "no program has a mapping")
+			s.want("hollowbridge log -outcome ended", "mapping/tcp/20009", "the gateway has no mappings any more")
 		})
 	}
 }

@@ -12,6 +12,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -31,6 +33,7 @@ type Kernel struct {
 	past    map[string]kernel.Counted // what counters had when the rules were replaced last
 	opened  map[portmap.Shut]*network.Mapping
 	mapped  engine.Mappings // the same, for what the engine is asked
+	maps    bool            // what is in force has the maps for them
 	current atomic.Pointer[engine.Gateway]
 
 	asking   sync.Mutex
@@ -158,6 +161,7 @@ func (k *Kernel) Use(g *engine.Gateway) error {
 		return err
 	}
 	k.current.Store(g)
+	k.maps = p.HasMappings()
 	// It is in force by now, whatever goes wrong besides.
 	if err := k.beginCounting(g); err != nil {
 		k.Trouble(err)
@@ -204,6 +208,7 @@ func (k *Kernel) Clear() error {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
 	k.current.Store(nil)
+	k.maps = false
 	return k.machine.Clear()
 }
 
@@ -233,8 +238,19 @@ func (k *Kernel) Open(open []*network.Mapping, shut []portmap.Shut) error {
 			out = append(out, before)
 		}
 	}
-	if k.current.Load() != nil {
-		if err := k.machine.OpenMappings(out, open); err != nil {
+	if k.maps {
+		err := k.machine.OpenMappings(out, open)
+		if errors.Is(err, unix.ENOENT) { // the kernel has timed one out itself
+			after := maps.Clone(k.opened)
+			for _, s := range shut {
+				delete(after, s)
+			}
+			for _, m := range open {
+				after[portmap.Shut{Protocol: m.Protocol, Outside: m.Outside}] = m
+			}
+			err = k.machine.ReplaceMappings(slices.Collect(maps.Values(after)))
+		}
+		if err != nil {
 			return err
 		}
 	}

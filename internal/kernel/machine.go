@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/mdlayher/netlink"
 	"golang.org/x/sys/unix"
@@ -299,6 +300,9 @@ func (m *Machine) send(b *batch) error {
 		return fmt.Errorf("the kernel's packet tables, %d KiB: %w", size>>10, err)
 	}
 	_, err = m.conn.Receive()
+	if err != nil {
+		m.drain()
+	}
 	var failed *netlink.OpError
 	if errors.As(err, &failed) && failed.Sequence != 0 {
 		for i := range sent {
@@ -311,6 +315,20 @@ func (m *Machine) send(b *batch) error {
 		return fmt.Errorf("the kernel does not take the rules: %w", err)
 	}
 	return nil
+}
+
+// drain throws away what the kernel says besides of a batch that it does not obey: each message that
+// it dislikes is answered.
+func (m *Machine) drain() {
+	for {
+		m.conn.SetReadDeadline(time.Now().Add(10 * time.Millisecond))
+		_, err := m.conn.Receive()
+		var failed *netlink.OpError
+		if err != nil && (!errors.As(err, &failed) || failed.Timeout() || failed.Sequence == 0) {
+			break
+		}
+	}
+	m.conn.SetReadDeadline(time.Time{})
 }
 
 // EndSessions makes the machine forget all connections.

@@ -1,13 +1,19 @@
 package kernel_test
 
 import (
+	"errors"
 	"fmt"
+	"net/netip"
 	"os"
 	"slices"
 	"strings"
 	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/kernel"
@@ -114,6 +120,63 @@ func TestAProgramReplacesTheOneBefore(t *testing.T) {
 	}
 	if err := m.EndSessions(); err != nil {
 		t.Error(err)
+	}
+}
+
+// Mappings come and go in the maps of a program, all of a call or nothing.
+func TestMappingsComeAndGo(t *testing.T) {
+	m, err := kernel.OpenMachine(0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer m.Close()
+	n := netfiletest.Parse(t, strings.Replace(edge, "    nat:", "    mappings: {protocols: [pcp, upnp-igd], on: [yard], external: fibre}\n    nat:", 1))
+	fibre := n.Gateways[0].Interface("fibre")
+	made := func(port uint16, senders ...string) *network.Mapping {
+		var list []network.Sender
+		for _, s := range senders {
+			list = append(list, network.Sender{From: netip.MustParsePrefix(s)})
+		}
+		inside := netip.AddrPortFrom(netip.MustParseAddr("10.61.24.5"), port)
+		made := network.NewMapping(fibre, header.UDP, netip.AddrPortFrom(netip.MustParseAddr("198.51.100.18"), port), inside, list, network.PCP, inside.Addr())
+		made.Left = time.Hour
+		return made
+	}
+	a, b, c := made(20001), made(20002, "203.0.113.0/24", "192.0.2.0/25"), made(20003)
+	p, _, err := kernel.Compile(engine.Compile(n, nil).Gateway(n.Gateways[0]), kernel.Options{At: network.Always, Mappings: []*network.Mapping{a}})
+	if err != nil || !p.HasMappings() {
+		t.Fatal(err)
+	}
+	if err := m.Apply(p); err != nil {
+		t.Fatal(err)
+	}
+	defer m.Clear()
+	if err := m.OpenMappings(nil, []*network.Mapping{b}); err != nil {
+		t.Fatal(err)
+	}
+	if err := m.OpenMappings([]*network.Mapping{a, b}, []*network.Mapping{b, c}); err != nil { // b is renewed
+		t.Fatal(err)
+	}
+	if err := m.OpenMappings([]*network.Mapping{c, a}, nil); !errors.Is(err, unix.ENOENT) {
+		t.Errorf("one that is not there is taken away: %v", err)
+	}
+	if err := m.OpenMappings([]*network.Mapping{c}, nil); err != nil {
+		t.Errorf("the other one of that call is gone: %v", err)
+	}
+	if err := m.ReplaceMappings([]*network.Mapping{a, c}); err != nil {
+		t.Fatal(err)
+	}
+	if err := m.OpenMappings([]*network.Mapping{a, c}, []*network.Mapping{a}); err != nil {
+		t.Errorf("they do not replace all: %v", err)
+	}
+	if err := m.OpenMappings([]*network.Mapping{b}, nil); !errors.Is(err, unix.ENOENT) {
+		t.Errorf("one of before is still there: %v", err)
+	}
+	without := netfiletest.Parse(t, edge)
+	plain := engine.Compile(without, nil).Gateway(without.Gateways[0])
+	none, _, err := kernel.Compile(plain, kernel.Options{At: network.Always})
+	if err != nil || none.HasMappings() {
+		t.Errorf("a gateway without mappings has maps: %v", err)
 	}
 }
 

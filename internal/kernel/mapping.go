@@ -3,6 +3,7 @@ package kernel
 import (
 	"encoding/binary"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
@@ -220,6 +221,39 @@ func (m *Machine) OpenMappings(shut, open []*network.Mapping) error {
 	}
 	if len(b.messages) == empty {
 		return nil
+	}
+	b.end()
+	return m.send(b)
+}
+
+// HasMappings reports whether a program has maps for mappings.
+func (p *Program) HasMappings() bool {
+	return slices.ContainsFunc(p.sets, func(s *set) bool { return s.open })
+}
+
+// ReplaceMappings puts mappings into the maps on the machine in place of all that are there.
+func (m *Machine) ReplaceMappings(all []*network.Mapping) error {
+	b := &batch{}
+	b.begin()
+	bySet := map[string][]element{}
+	for _, f := range header.Families {
+		for _, kind := range []string{"mappings", "mappings-of-senders", "mapped-machines"} {
+			if kind != "mapped-machines" || f == header.IPv4 {
+				bySet[setName(kind, f)] = nil
+			}
+		}
+	}
+	for _, mapping := range all {
+		for _, e := range elementsOf(mapping) {
+			bySet[e.set] = append(bySet[e.set], e.element)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(bySet)) {
+		b.add("all of "+name, unix.NFT_MSG_DELSETELEM, 0, func(e *netlink.AttributeEncoder) { // without elements: all of them
+			e.String(unix.NFTA_SET_ELEM_LIST_TABLE, Table)
+			e.String(unix.NFTA_SET_ELEM_LIST_SET, name)
+		})
+		b.openElements(unix.NFT_MSG_NEWSETELEM, netlink.Create, name, bySet[name])
 	}
 	b.end()
 	return m.send(b)

@@ -138,7 +138,7 @@ func (t *table) touch(e *entry) { t.dirty[e.slot.key], t.changed[e.Number] = tru
 func (t *table) renew(e *entry, until time.Time) {
 	e.Until = until
 	heap.Fix(&t.ending, e.place)
-	t.changed[e.Number] = true
+	t.touch(e) // what is in force times out by itself
 }
 
 // remove takes an entry out.
