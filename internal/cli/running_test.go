@@ -2,17 +2,23 @@ package cli_test
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
 	"math/rand/v2"
+	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
 	"testing"
 	"time"
+
+	"hollowbridge/internal/gateway"
 )
 
 var kills = flag.Int("kills", 60, "how often a running gateway is killed at a random moment")
@@ -484,4 +490,67 @@ func TestRunningCommandsSayWhatIsWrong(t *testing.T) {
 			t.Errorf("%s: exit status %d", line, r.status)
 		}
 	}
+}
+
+// A collector that takes nothing holds no connection up, and is sent to again once it reads, and
+// when it has gone away and come back.
+func TestSlowCollectorsHoldNobodyUp(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Skip(err)
+	}
+	at := l.Addr().String()
+	write(t, folder, "hollowbridge.yaml", strings.Replace(edge, "unmatched: true}", `unmatched: true, syslog: "tcp://`+at+`"}`, 1))
+	simulatedShop(t, folder)
+	send := func(sport string) {
+		t.Helper()
+		begun := time.Now()
+		r := run(t, folder, "send", "internet", "rim:fibre", "https", "-count", "3000", "-sport", sport)
+		if r.status != 0 || !strings.Contains(r.out, "3000 connections sent") || time.Since(begun) > 30*time.Second {
+			t.Fatalf("after %v: %+v", time.Since(begun), r)
+		}
+	}
+	client, err := gateway.NewClient("rim", gateway.Endpoint{Socket: filepath.Join(folder, "rim.sock")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	soon := func(what string, holds func(*gateway.Collector) bool) {
+		t.Helper()
+		var last gateway.Status
+		for until := time.Now().Add(15 * time.Second); time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
+			if last, err = client.Status(context.Background()); err == nil && last.Collector != nil && holds(last.Collector) {
+				return
+			}
+		}
+		t.Fatalf("%s: %+v, %v", what, last.Collector, err)
+	}
+	send("5000")
+	conn, err := l.Accept()
+	if err != nil {
+		t.Fatal(err)
+	}
+	send("15000") // nobody reads
+	send("25000")
+	var sent int64
+	go io.Copy(io.Discard, conn)
+	soon("what waited is sent", func(c *gateway.Collector) bool { sent = c.Sent; return c.Sent+c.Lost >= 9_000 })
+	conn.Close()
+	l.Close()
+	send("35000")
+	if l, err = net.Listen("tcp", at); err != nil {
+		t.Skip(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go io.Copy(io.Discard, conn)
+		}
+	}()
+	soon("it is sent to again", func(c *gateway.Collector) bool { return c.Sent > sent && c.Trouble == "" })
 }
