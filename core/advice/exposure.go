@@ -124,19 +124,37 @@ func (x *exam) openMappings() {
 			continue
 		}
 		subject := "mappings of " + g.Name
-		for _, r := range g.Mappings.Rules {
-			if r.Verb != network.Allow {
-				continue
-			}
-			if r.From.IsAny() && !r.Ask {
-				x.report(network.MappingsOpen, r.Place, subject, fmt.Sprintf("every machine may open ports %s", r.Ports), nil)
-			}
-			if r.Ports.First < network.HighPorts.First {
-				x.report(network.MappingsLowPorts, r.Place, subject, fmt.Sprintf("%s may open ports %s", r.From.Text, r.Ports), nil)
-			}
-			if r.Lifetime == 0 {
-				x.report(network.MappingsForever, r.Place, subject, fmt.Sprintf("%s may open ports for as long as it likes; lifetime: says for how long at most", r.From.Text), nil)
+		allows := false
+		for _, i := range g.Mappings.On {
+			if i.IsUplink() {
+				x.report(network.MappingsOutside, g.Mappings.Place, subject, fmt.Sprintf("%s, where programs may ask, leads to the internet", i.Name), nil)
 			}
 		}
+		for i := range g.Mappings.Rules {
+			if r := &g.Mappings.Rules[i]; r.Verb == network.Allow {
+				allows = true
+				x.mappingRule(subject, r)
+			}
+		}
+		if !allows {
+			x.report(network.MappingsForNobody, g.Mappings.Place, subject, "no rule allows anything", nil)
+		}
+	}
+}
+
+// mappingRule looks at a rule that lets programs open ports.
+func (x *exam) mappingRule(subject string, r *network.MappingRule) {
+	switch {
+	case r.Ask:
+	case r.From.IsAny():
+		x.report(network.MappingsOpen, r.Place, subject, fmt.Sprintf("every machine may open ports %s", r.Ports), nil)
+	case x.names.Open(r.From.Addresses()):
+		x.report(network.MappingsOpen, r.Place, subject, fmt.Sprintf("%s, which holds the internet, may open ports %s", r.From.Text, r.Ports), nil)
+	}
+	if r.Ports.First < network.HighPorts.First {
+		x.report(network.MappingsLowPorts, r.Place, subject, fmt.Sprintf("%s may open ports %s", r.From.Text, r.Ports), nil)
+	}
+	if r.Lifetime == 0 {
+		x.report(network.MappingsForever, r.Place, subject, fmt.Sprintf("%s may open ports for as long as it likes; lifetime: says for how long at most", r.From.Text), nil)
 	}
 }

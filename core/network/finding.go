@@ -51,6 +51,8 @@ const (
 	MappingsOpen
 	MappingsLowPorts
 	MappingsForever
+	MappingsOutside
+	MappingsForNobody
 	TwinAddress
 )
 
@@ -91,6 +93,8 @@ var findings = [...]struct {
 	MappingsOpen:        {"mappings-open", Danger, "Every machine, also one that nobody looks after, can open ports to itself for the internet."},
 	MappingsLowPorts:    {"mappings-low-ports", Danger, "Ports below 1024 are those of well-known services; a program that opens one takes its place."},
 	MappingsForever:     {"mappings-forever", Note, "Without a longest lifetime a mapping outlives the program that asked for it, up to a year."},
+	MappingsOutside:     {"mappings-outside", Danger, "Whoever can ask from the internet opens the network from outside."},
+	MappingsForNobody:   {"mappings-for-nobody", Mistake, "What no rule is for is refused, so without one that allows something every program is told no."},
 	TwinAddress:         {"twin-address", Note, "Two hosts have the same address on different segments; rules that name one match both."},
 }
 

@@ -127,6 +127,9 @@ func (c *call) printReach(n *network.Network, found []reach.Access) {
 	}
 	fmt.Fprintf(c.Out, "what can be reached from %s\n\n", c.options.from)
 	c.printTableWithin([]string{"", "host", "service", "who", "through", "rules"}, rows, []int{1, 12, 14, 19, 23, 0})
+	if o := &c.options; o.from == "internet" && o.to == "" && o.service == "" {
+		c.printMayOpen(n)
+	}
 	c.printOpened(n)
 	fmt.Fprintf(c.Out, "\n%s in, %d of them (*) open to the internet at large\n", count(len(found), "way"), open)
 }
@@ -229,13 +232,62 @@ type accessJSON struct {
 }
 
 type reachJSON struct {
-	From     string       `json:"from"`
-	Accesses []accessJSON `json:"accesses"`
+	From     string        `json:"from"`
+	Accesses []accessJSON  `json:"accesses"`
+	MayOpen  []mayOpenJSON `json:"may-open"`
+}
+
+// Whose programs may open ports for themselves, by the rules of a gateway's mappings.
+type mayOpenJSON struct {
+	Gateway string `json:"gateway"`
+	Who     string `json:"who"`
+	Ports   string `json:"ports"`
+	For     string `json:"for"` // further machines, or empty
+	Asks    bool   `json:"asks"`
+	Line    int    `json:"line"`
+}
+
+// mayOpen returns whose programs may open ports for the internet.
+func mayOpen(n *network.Network) []mayOpenJSON {
+	list := []mayOpenJSON{}
+	for _, g := range n.Gateways {
+		if g.Mappings == nil {
+			continue
+		}
+		for i := range g.Mappings.Rules {
+			if r := &g.Mappings.Rules[i]; r.Verb == network.Allow {
+				made := mayOpenJSON{Gateway: g.Name, Who: r.From.Text, Ports: r.Ports.String(), Asks: r.Ask, Line: r.Place.Line}
+				if r.ForOthers {
+					made.For = r.For.Text
+				}
+				list = append(list, made)
+			}
+		}
+	}
+	return list
+}
+
+// printMayOpen says whose programs may open ports, of what can get in from outside.
+func (c *call) printMayOpen(n *network.Network) {
+	var texts []string
+	for _, m := range mayOpen(n) {
+		text := fmt.Sprintf("%s ports %s at %s", m.Who, m.Ports, m.Gateway)
+		if m.For != "" {
+			text += ", also for " + m.For
+		}
+		if m.Asks {
+			text += ", each approved by hand"
+		}
+		texts = append(texts, text)
+	}
+	if len(texts) > 0 {
+		fmt.Fprintf(c.Out, "\n%s\n", strings.Join(wrap("Programs may open ports for themselves: "+strings.Join(texts, "; ")+".", c.Width), "\n"))
+	}
 }
 
 func (c *call) reachResult(n *network.Network, from string, found []reach.Access) reachJSON {
 	names := reach.NewNamer(n)
-	result := reachJSON{From: from, Accesses: []accessJSON{}}
+	result := reachJSON{From: from, Accesses: []accessJSON{}, MayOpen: mayOpen(n)}
 	for _, a := range found {
 		entry := accessJSON{
 			Host: a.Host, Gateway: a.Gateway, Service: a.Services.String(), Who: accessWho(names, &a), Open: names.Open(a.From),
