@@ -111,9 +111,9 @@ type options struct {
 	hold                      bool
 	outsider, live, send      bool
 
-	wished                            int // of a mapping
-	exact, loopback                   bool
-	machine, only, peer, asker, ports string
+	wished                                   int // of a mapping
+	exact, loopback                          bool
+	batch, machine, only, peer, asker, ports string
 }
 
 // repeated is a flag that may be given several times.

@@ -29,6 +29,19 @@ type liveNetwork struct {
 // mostLive is how many sessions of each gateway are taken along.
 const mostLive = 100_000
 
+// liveOrFile returns the network of the file, or, with -live, what is in force. It returns nil after it
+// has said what is wrong.
+func (c *call) liveOrFile() (*network.Network, *liveNetwork) {
+	if !c.options.live {
+		return c.network(), nil
+	}
+	live := c.live()
+	if live == nil {
+		return nil, nil
+	}
+	return live.network, live
+}
+
 // live asks the running gateways what is in force. It returns nil after it has said what is wrong.
 func (c *call) live() *liveNetwork {
 	list := c.running()

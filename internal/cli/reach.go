@@ -48,14 +48,8 @@ func runReach(c *call) int {
 	if len(c.args) > 0 {
 		return c.misused("%s: not expected; name sources with -from", c.args[0])
 	}
-	var n *network.Network
-	var live *liveNetwork
-	if c.options.live {
-		if live = c.live(); live == nil {
-			return wrong
-		}
-		n = live.network
-	} else if n = c.network(); n == nil {
+	n, live := c.liveOrFile()
+	if n == nil {
 		return wrong
 	}
 	q, err := c.reachQuestion(n)

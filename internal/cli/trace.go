@@ -27,6 +27,9 @@ of several ports the first is taken.
 -live asks the running gateways: what is in force there, and which sessions they have. With -send
 it also sends the connection, where this machine is FROM, and says what came back.
 
+-batch FILE traces many, each on its own: a line of the file is FROM TO SERVICE, with the source
+port behind it where it matters, and one line comes of each; what stands behind # is for people.
+
 Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 	examples: []string{
 		"hollowbridge trace fronts rim:fibre https",
@@ -45,12 +48,16 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		set.BoolVar(&o.dryRun, "dry-run", false, "with -repair, show what would change and write nothing")
 		set.BoolVar(&o.live, "live", false, "through the running gateways as they are: what is in force there, with their sessions")
 		set.BoolVar(&o.send, "send", false, "with -live, also send it, where this machine is FROM, and say what came back")
+		set.StringVar(&o.batch, "batch", "", "trace what stands in this `FILE`, a line each, FROM TO SERVICE and perhaps the source port; - is standard input")
 		set.Var(&o.after, "after", "an `EARLIER` connection, \"FROM TO SERVICE\", whose sessions are still there; repeatable")
 	},
 	run: runTrace,
 }
 
 func runTrace(c *call) int {
+	if c.options.batch != "" {
+		return c.runBatch()
+	}
 	if len(c.args) != 3 {
 		return c.misused("it needs FROM, TO and SERVICE")
 	}
@@ -61,14 +68,8 @@ func runTrace(c *call) int {
 	if c.options.send && !c.options.live || c.options.live && (c.options.repair != 0 || len(c.options.after) > 0) {
 		return c.misused("-send goes with -live, and -repair and -after don't")
 	}
-	var live *liveNetwork
-	var n *network.Network
-	if c.options.live {
-		if live = c.live(); live == nil {
-			return wrong
-		}
-		n = live.network
-	} else if n = c.network(); n == nil {
+	n, live := c.liveOrFile()
+	if n == nil {
 		return wrong
 	}
 	e := engine.Compile(n, nil)
