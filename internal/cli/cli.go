@@ -139,7 +139,7 @@ func commands() []*command {
 		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand,
 		checkCommand, traceCommand, reachCommand, expectCommand, compareCommand, proveCommand,
 		gatewayCommand, applyCommand, historyCommand, revertCommand, sessionsCommand, hitsCommand, logCommand, mappingCommand, sendCommand, probeCommand, labCommand,
-		versionCommand, helpCommand,
+		completionCommand, versionCommand, helpCommand,
 	}
 }
 
@@ -236,11 +236,7 @@ func runCommand(args []string, env *Environment) int {
 	}
 	c := find(name)
 	if c == nil {
-		var names []string
-		for _, known := range commands() {
-			names = append(names, known.name)
-		}
-		fmt.Fprintf(env.Err, "hollowbridge: %s: no such command%s\n", name, netfile.DidYouMean(name, names))
+		fmt.Fprintf(env.Err, "hollowbridge: %s: no such command%s\n", name, netfile.DidYouMean(name, commandNames()))
 		fmt.Fprintln(env.Err, "hollowbridge help lists them.")
 		return wrong
 	}
