@@ -20,6 +20,8 @@ type Step struct {
 	Route string // the prefix of the route that was taken, or default
 	Text  string
 	Back  bool // on the way back
+
+	Before, After header.Packet // where it was translated: the packet before and after
 }
 
 // Wording is how a kind of event is told: as a step, where it has a label or a text, and why
@@ -175,6 +177,9 @@ func (e *Event) Told() (s Step, ok bool) {
 		return s, false
 	}
 	s = Step{At: e.At.Name(), Kind: e.Step, Label: w.label, Text: w.text(e), Back: e.Back}
+	if e.Before.Destination.IsValid() && e.Before != e.After {
+		s.Before, s.After = e.Before, e.After
+	}
 	switch {
 	case w.by && e.Rule != nil:
 		s.Rule = e.Rule.Name

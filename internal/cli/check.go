@@ -4,6 +4,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 
 	"hollowbridge/core/advice"
@@ -24,7 +25,8 @@ Where there are no errors it prints findings: what is valid but probably a mista
 found by following all connections. -explain says why a finding matters. A rule can accept a
 finding that is meant to be, with accept: [NAME], if its note says why. For findings that an edit
 mends the edit is listed, as it is typed: it was tried on a copy, on which the finding was gone and
-nothing new was wrong, and what it opens and closes is said.
+nothing new was wrong, and what it opens and closes is said. -least mistake leaves out what is less
+than that; -tap and -junit print what CI systems read.
 
 Exit status: 0 no errors and no findings, 1 findings, 2 errors.`,
 	examples: []string{
@@ -36,6 +38,8 @@ Exit status: 0 no errors and no findings, 1 findings, 2 errors.`,
 		fileFlag(set, o)
 		jsonFlag(set, o)
 		set.StringVar(&o.explain, "explain", "", "say why the finding `NAME` matters")
+		set.StringVar(&o.least, "least", "", "only findings that are at least of this `SEVERITY`: note, mistake or danger")
+		ciFlags(set, o)
 	},
 	run: runCheck,
 }
@@ -46,6 +50,9 @@ func runCheck(c *call) int {
 	}
 	if c.options.explain != "" {
 		return c.explain(c.options.explain)
+	}
+	if _, known := gravity[network.Severity(c.options.least)]; !known && c.options.least != "" {
+		return c.misused("-least %s: there are note, mistake and danger", c.options.least)
 	}
 	if c.options.json {
 		return c.checkJSON()
@@ -58,7 +65,11 @@ func runCheck(c *call) int {
 	if err != nil {
 		return c.failed(fmt.Errorf("%w; there are no errors, but findings can't be told", err))
 	}
-	fmt.Fprintf(c.Out, "%s: no errors, %s\n", c.path(), count(len(found), "finding"))
+	if printed, err := c.printForCI(n.Name, findingChecks(found)); printed || err != nil {
+		return c.ciStatus(len(found) > 0, err)
+	}
+	fmt.Fprintf(c.Out, "%s: no errors, %s%s\n", c.path(), count(len(found), "finding"), map[string]string{
+		string(network.Mistake): " (mistakes and dangers only)", string(network.Danger): " (dangers only)"}[c.options.least])
 	c.say("%s: %s", n.Name, holdings(n))
 	if len(found) == 0 {
 		return yes
@@ -82,6 +93,7 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 	if err != nil {
 		return nil, nil, err
 	}
+	found = slices.DeleteFunc(found, func(f advice.Finding) bool { return gravity[f.Severity()] < gravity[network.Severity(c.options.least)] })
 	repairs = make([][]repairJSON, len(found))
 	tries := mostFindingsTried / max(1, n.RuleCount())
 	if tries == 0 {
@@ -106,6 +118,22 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 // mostFindingsTried is for how many findings repairs are tried, times the rules there
 // are: about a second's work.
 const mostFindingsTried = 5000
+
+// gravity orders the severities.
+var gravity = map[network.Severity]int{network.Note: 1, network.Mistake: 2, network.Danger: 3}
+
+// findingChecks returns a check for each finding, none of which passes; where there is none, one that
+// does.
+func findingChecks(found []advice.Finding) []checked {
+	if len(found) == 0 {
+		return []checked{{name: "no findings"}}
+	}
+	var list []checked
+	for _, f := range found {
+		list = append(list, checked{name: fmt.Sprintf("%s %s: %s", f.Severity(), f.Kind, f.Subject), failure: f.Text, at: f.Place.String()})
+	}
+	return list
+}
 
 // printProposals lists the edits that mend findings.
 func (c *call) printProposals(found []advice.Finding, repairs [][]repairJSON) {
@@ -151,6 +179,14 @@ type errorJSON struct {
 	Message string `json:"message"`
 }
 
+func errorsJSON(wrongs netfile.Errors) []errorJSON {
+	list := []errorJSON{}
+	for _, e := range wrongs {
+		list = append(list, errorJSON{e.Place.File, e.Place.Line, e.Place.Column, e.Message})
+	}
+	return list
+}
+
 type findingJSON struct {
 	Name     string `json:"name"`
 	Severity string `json:"severity"`
@@ -175,9 +211,7 @@ func (c *call) checkJSON() int {
 	var wrongs netfile.Errors
 	switch {
 	case errors.As(err, &wrongs):
-		for _, e := range wrongs {
-			result.Errors = append(result.Errors, errorJSON{e.Place.File, e.Place.Line, e.Place.Column, e.Message})
-		}
+		result.Errors = errorsJSON(wrongs)
 		c.printJSON(result)
 		return wrong
 	case err != nil:

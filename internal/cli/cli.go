@@ -79,6 +79,7 @@ type command struct {
 
 // options are the values of all flags; each command declares those it has.
 type options struct {
+	least  string
 	repair int
 	file   string
 	json   bool
@@ -338,6 +339,8 @@ func (c *call) network() *network.Network {
 func (c *call) readFailed(err error) int {
 	var wrongs netfile.Errors
 	switch {
+	case errors.As(err, &wrongs) && c.options.json:
+		c.printJSON(map[string]any{"errors": errorsJSON(wrongs)})
 	case errors.As(err, &wrongs):
 		c.printErrors(wrongs, "Nothing was read.")
 	case errors.Is(err, os.ErrNotExist) && c.path() == defaultFile:

@@ -26,11 +26,16 @@ that do not overlap, renaming, or splitting a group changes nothing.
 Connections that are stopped under both files count only with -stops, which compares where and
 how they are stopped. Rules with hours count as active, unless -at names a time.
 
+-only opens, or closes, lists only what is newly reached, or no longer. -tap and -junit print what CI
+systems read.
+
 Exit status: 0 the same, 1 different, 2 the call or a file is wrong.`,
 	examples: []string{"hollowbridge compare hollowbridge.yaml hollowbridge.yaml"},
 	flags: func(set *flag.FlagSet, o *options) {
 		jsonFlag(set, o)
 		set.BoolVar(&o.stops, "stops", false, "compare also where connections are stopped, and how")
+		set.StringVar(&o.only, "only", "", "only what the new file `DOES`: opens or closes")
+		ciFlags(set, o)
 		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; at any time where absent")
 	},
 	run: runCompare,
@@ -44,12 +49,18 @@ func runCompare(c *call) int {
 	if err != nil {
 		return c.misused("-at %s", err)
 	}
+	if _, known := effects[c.options.only]; !known && c.options.only != "" {
+		return c.misused("-only %s: there are opens and closes", c.options.only)
+	}
 	var engines []*engine.Engine
 	var done []func()
 	networks, failures := c.readAll(c.args)
 	for i, n := range networks {
 		var wrongs netfile.Errors
 		switch err := failures[i]; {
+		case errors.As(err, &wrongs) && c.options.json:
+			c.printJSON(map[string]any{"errors": errorsJSON(wrongs)})
+			return wrong
 		case errors.As(err, &wrongs):
 			c.printErrors(wrongs, "Nothing was compared.")
 			return wrong
@@ -69,15 +80,39 @@ func runCompare(c *call) int {
 	if err != nil {
 		return c.failed(fmt.Errorf("%w; nothing is claimed", err))
 	}
-	if c.options.json {
+	if of := effects[c.options.only]; of != "" {
+		found = slices.DeleteFunc(found, func(d reach.Difference) bool { return d.Change != of })
+	}
+	names := reach.NewNamer(engines[1].Network())
+	printed, err := c.printForCI(engines[1].Network().Name, c.differenceChecks(names, found))
+	switch {
+	case printed || err != nil:
+	case c.options.json:
 		c.printJSON(c.compareResult(found))
-	} else {
-		c.printDifferences(reach.NewNamer(engines[1].Network()), found)
+	default:
+		c.printDifferences(names, found)
 	}
-	if len(found) > 0 {
-		return no
+	return c.ciStatus(len(found) > 0, err)
+}
+
+// effects are what -only asks for.
+var effects = map[string]reach.Change{"opens": reach.NewlyReached, "closes": reach.NoLonger}
+
+// differenceChecks returns a check for each difference, none of which passes; where there is none,
+// one that does.
+func (c *call) differenceChecks(names *reach.Namer, found []reach.Difference) []checked {
+	if len(found) == 0 {
+		return []checked{{name: "no connection fares differently"}}
 	}
-	return yes
+	var list []checked
+	for i := range found {
+		d := &found[i]
+		list = append(list, checked{
+			name: fmt.Sprintf("%s to %s", names.WhoOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d)), failure: fmt.Sprintf("%s: was %s, is %s", d.Change, fateText(d.Old), fateText(d.New)),
+			at: c.args[1], trace: c.traceLine(d.Example),
+		})
+	}
+	return list
 }
 
 // readAll reads several network files at once.
@@ -100,6 +135,10 @@ func (c *call) momentOrAlways() (network.Moment, error) {
 }
 
 func (c *call) printDifferences(names *reach.Namer, found []reach.Difference) {
+	if len(found) == 0 && c.options.only != "" {
+		fmt.Fprintf(c.Out, "it %s nothing\n", c.options.only)
+		return
+	}
 	if len(found) == 0 {
 		fmt.Fprintln(c.Out, "proven the same: no connection fares differently")
 		return

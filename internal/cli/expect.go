@@ -25,8 +25,7 @@ Exit status: 0 all hold, 1 one does not, 2 the call or the file is wrong.`,
 	flags: func(set *flag.FlagSet, o *options) {
 		fileFlag(set, o)
 		jsonFlag(set, o)
-		set.BoolVar(&o.tap, "tap", false, "print TAP")
-		set.BoolVar(&o.junit, "junit", false, "print JUnit XML")
+		ciFlags(set, o)
 		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; at any time where absent")
 	},
 	run: runExpect,
@@ -56,19 +55,46 @@ func runExpect(c *call) int {
 			failed++
 		}
 	}
+	printed, err := c.printForCI(n.Name, c.checks(results))
 	switch {
+	case printed || err != nil:
 	case c.options.json:
 		c.printJSON(c.expectResult(results))
-	case c.options.tap:
-		c.printTAP(c.checks(results))
-	case c.options.junit:
-		if err := c.printJUnit(n.Name, c.checks(results)); err != nil {
-			return c.failed(err)
-		}
 	default:
 		c.printExpect(results, failed)
 	}
-	if failed > 0 {
+	if len(results) == 0 { // whoever lets this decide has forgotten something
+		fmt.Fprintf(c.Err, "%s expects nothing; see expect in docs/network-file.md\n", c.path())
+		return wrong
+	}
+	return c.ciStatus(failed > 0, err)
+}
+
+// ciFlags are those of commands that CI systems run.
+func ciFlags(set *flag.FlagSet, o *options) {
+	set.BoolVar(&o.tap, "tap", false, "print TAP")
+	set.BoolVar(&o.junit, "junit", false, "print JUnit XML")
+}
+
+// printForCI prints checks as the flags want it. It reports whether they do.
+func (c *call) printForCI(name string, list []checked) (printed bool, err error) {
+	switch {
+	case c.options.tap:
+		c.printTAP(list)
+	case c.options.junit:
+		err = c.printJUnit(name, list)
+	default:
+		return false, nil
+	}
+	return true, err
+}
+
+// ciStatus returns the exit status where some check fails, or none could be printed.
+func (c *call) ciStatus(fails bool, err error) int {
+	switch {
+	case err != nil:
+		return c.failed(err)
+	case fails:
 		return no
 	}
 	return yes
@@ -112,7 +138,6 @@ func (c *call) printExpect(results []reach.Result, failed int) {
 		}
 	}
 	if len(results) == 0 {
-		fmt.Fprintln(c.Out, "the file expects nothing; see expect in docs/network-file.md")
 		return
 	}
 	fmt.Fprintf(c.Out, "\n%s, %d broken\n", count(len(results), "expectation"), failed)

@@ -45,8 +45,7 @@ let the program make namespaces.`,
 	flags: func(set *flag.FlagSet, o *options) {
 		fileFlag(set, o)
 		jsonFlag(set, o)
-		set.BoolVar(&o.tap, "tap", false, "print TAP")
-		set.BoolVar(&o.junit, "junit", false, "print JUnit XML")
+		ciFlags(set, o)
 		questionFlags(set, o)
 		set.StringVar(&o.against, "against", "", "build the lab from another `FILE`: where it does otherwise than the traces say")
 	},

@@ -320,6 +320,9 @@ type stepJSON struct {
 	Route string `json:"route"`
 	Text  string `json:"text"`
 	Back  bool   `json:"back"`
+
+	Before *endsJSON `json:"before"` // null where nothing was translated
+	After  *endsJSON `json:"after"`
 }
 
 type nearJSON struct {
@@ -346,7 +349,7 @@ func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
 		if s.Label != "" {
 			text = strings.TrimSpace(s.Label + " " + s.Text)
 		}
-		result.Steps = append(result.Steps, stepJSON{s.At, string(s.Kind), s.Rule, s.Route, text, s.Back})
+		result.Steps = append(result.Steps, stepJSON{s.At, string(s.Kind), s.Rule, s.Route, text, s.Back, ends(s.Before), ends(s.After)})
 	}
 	for _, near := range t.Near {
 		result.Near = append(result.Near, nearJSON{near.Rule.Name, near.Rule.Kind, near.Rule.Place.String(), near.Differs, near.Text})
