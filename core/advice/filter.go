@@ -12,20 +12,69 @@ import (
 
 // hiddenRules finds rules that others in front of them leave nothing for.
 func (x *exam) hiddenRules() {
+	filter := map[*network.Rule]*network.FilterRule{}
+	for _, g := range x.net.Gateways {
+		for _, r := range g.Filter {
+			filter[&r.Rule] = r
+		}
+	}
 	for _, h := range x.hidden {
 		if h.Rule.Disabled {
 			continue
 		}
-		text := "it matches nothing at all"
-		if len(h.By) > 0 {
-			var names []string
-			for _, r := range h.By {
-				names = append(names, r.Name)
-			}
-			text = "it can never match: " + strings.Join(names, ", ") + " in front of it take everything"
+		if len(h.By) == 0 {
+			x.rule(network.HiddenRule, h.Rule, "it matches nothing at all", x.remove(h.Rule))
+			continue
 		}
-		x.rule(network.HiddenRule, h.Rule, text, x.remove(h.Rule))
+		this := filter[h.Rule]
+		if this == nil { // it translates
+			x.rule(network.HiddenRule, h.Rule, "it can never match: "+fronts(h.By, "takes everything", "take everything"), x.moveBefore(h.Rule, h.By[0]), x.remove(h.Rule))
+			continue
+		}
+		opposed := slices.IndexFunc(h.By, func(r *network.Rule) bool { return opposes(this, filter[r]) })
+		if opposed < 0 {
+			x.rule(network.RedundantRule, h.Rule, "it changes nothing: "+fronts(h.By, "does the same already", "do the same already"), x.remove(h.Rule))
+			continue
+		}
+		x.rule(network.HiddenRule, h.Rule, "it can never match: "+fronts(h.By, "takes everything", "take everything"), x.guarding(this, h.By[opposed])...)
 	}
+}
+
+// mostFronts is how many rules in front of another one are named.
+const mostFronts = 3
+
+// fronts says what one rule, or several, in front of another do to it.
+func fronts(rules []*network.Rule, does, do string) string {
+	var names []string
+	for _, r := range rules[:min(len(rules), mostFronts)] {
+		names = append(names, fmt.Sprintf("%s (line %d)", r.Name, r.Place.Line))
+	}
+	switch more := len(rules) - len(names); {
+	case more > 0:
+		return fmt.Sprintf("%s and %d more in front of it %s", strings.Join(names, ", "), more, do)
+	case len(rules) == 1:
+		return names[0] + " in front of it " + does
+	}
+	return strings.Join(names, ", ") + " in front of it " + do
+}
+
+// opposes reports whether one rule lets through what the other stops.
+func opposes(a, b *network.FilterRule) bool {
+	return (a.Verb == network.Allow) != (b.Verb == network.Allow)
+}
+
+// guarding are edits by which a rule decides about what one of another verdict in front of it
+// does. A rule that stops is never the one to go: it says what somebody wanted stopped.
+func (x *exam) guarding(r *network.FilterRule, front *network.Rule) []network.Edits {
+	edits := []network.Edits{x.moveBefore(&r.Rule, front)}
+	if r.Verb == network.Allow {
+		return append(edits, x.remove(&r.Rule))
+	}
+	return append(edits, x.remove(front))
+}
+
+func (x *exam) moveBefore(r, other *network.Rule) network.Edits {
+	return network.Edits{{Verb: "move", Kind: r.Kind, Name: r.Name, Gateway: r.Gateway.Name, Before: other.Name}}
 }
 
 // crossingRules finds filter rules that cross one in front of them with another verb.
@@ -45,7 +94,39 @@ func (x *exam) crossingRules() {
 	}
 }
 
-// unusedRules finds filter rules that no connection ever comes to.
+// mostPassed is how many regions are explored again to see which rules pass others by.
+const mostPassed = 2000
+
+// passedBy returns the first rule of another verdict in front of a rule that decides about
+// connections the rule would match. told is false where that is not known: there are too many.
+func (x *exam) passedBy(r *network.FilterRule, budget *int) (by *network.FilterRule, example header.Packet, told bool) {
+	for _, front := range r.Gateway.Filter {
+		if front == r {
+			return nil, header.Packet{}, true
+		}
+		if !opposes(r, front) || front.Disabled {
+			continue
+		}
+		for _, o := range x.through[&front.Rule] {
+			if *budget--; *budget < 0 {
+				return nil, header.Packet{}, false
+			}
+			passings, err := x.explorer.Passings(r, o.from, o.Set)
+			if err != nil {
+				return nil, header.Packet{}, false
+			}
+			for _, p := range passings {
+				if p.Front == &front.Rule {
+					return front, p.Example, true
+				}
+			}
+		}
+	}
+	return nil, header.Packet{}, true
+}
+
+// unusedRules finds filter rules that no connection ever comes to: because rules of another
+// verdict in front of them take all that could, or because nothing could.
 func (x *exam) unusedRules() {
 	used := map[*network.Rule]bool{}
 	for _, o := range x.regions {
@@ -57,11 +138,21 @@ func (x *exam) unusedRules() {
 	for _, h := range x.hidden {
 		hidden[h.Rule] = true
 	}
+	budget := mostPassed
 	for _, g := range x.net.Gateways {
 		for _, r := range g.Filter {
 			wrong := slices.ContainsFunc(x.found, func(f Finding) bool { return f.Kind == network.WrongSide && f.Place == r.Place })
-			if !used[&r.Rule] && !hidden[&r.Rule] && !r.Disabled && !wrong {
+			if used[&r.Rule] || hidden[&r.Rule] || r.Disabled || wrong {
+				continue
+			}
+			switch by, example, told := x.passedBy(r, &budget); {
+			case by != nil:
+				x.rule(network.HiddenRule, &r.Rule, fmt.Sprintf("it never matches: %s (line %d) in front of it takes what could come to it, %s -> %s for one", by.Name, by.Place.Line, example.From(), example.To()),
+					x.guarding(r, &by.Rule)...)
+			case told || r.Verb == network.Allow:
 				x.rule(network.UnusedRule, &r.Rule, "no connection ever comes to it", x.remove(&r.Rule))
+			default: // it may be what should stand in front
+				x.rule(network.UnusedRule, &r.Rule, "no connection ever comes to it")
 			}
 		}
 	}

@@ -37,7 +37,7 @@ func (x *exam) samePorts() {
 					continue
 				}
 				if port, both := commonPort(a, b); both {
-					x.rule(network.SamePort, &b.Rule, fmt.Sprintf("%s (line %d) has %s already", a.Name, a.Place.Line, port), x.remove(&b.Rule))
+					x.rule(network.SamePort, &b.Rule, fmt.Sprintf("%s (line %d) has %s already", a.Name, a.Place.Line, port), x.moveBefore(&b.Rule, &a.Rule), x.remove(&b.Rule))
 				}
 			}
 		}
@@ -64,13 +64,14 @@ func fewAddresses(set header.Addresses) (list []netip.Addr, few bool) {
 
 func forwards(r *network.NATRule) bool { return r.Does == network.PortForward }
 
-// commonPort returns a port on which two forwards listen for the same people.
+// commonPort returns a port on which two forwards listen for the same people. The first may be
+// for some of them alone: then the other is for the rest.
 func commonPort(a, b *network.NATRule) (string, bool) {
 	shared := slices.ContainsFunc(a.On, func(i *network.Interface) bool { return slices.Contains(b.On, i) })
 	if !shared || listens(a).Intersect(listens(b)).Empty() {
 		return "", false
 	}
-	if !a.From.IsAny() && !b.From.IsAny() && a.From.Addresses().Intersect(b.From.Addresses()).Empty() {
+	if !a.From.IsAny() && !b.From.IsAny() && a.From.Addresses().Intersect(b.From.Addresses()).Empty() || isSpecialCase(a.From, b.From) {
 		return "", false
 	}
 	for _, m := range a.Ports {
@@ -82,6 +83,15 @@ func commonPort(a, b *network.NATRule) (string, bool) {
 		}
 	}
 	return "", false
+}
+
+// isSpecialCase reports whether one expression has only some of the addresses of another.
+func isSpecialCase(a, b network.Expression) bool {
+	if a.IsAny() || len(a.Zones()) > 0 || len(b.Zones()) > 0 {
+		return false
+	}
+	some, all := a.Addresses(), b.Addresses()
+	return b.IsAny() || some.Minus(all).Empty() && !all.Minus(some).Empty()
 }
 
 func listens(r *network.NATRule) header.Addresses {

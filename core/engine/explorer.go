@@ -27,6 +27,8 @@ type Explorer struct {
 	choices map[whereKey]*choice
 	moves   map[moveKey]*moves
 
+	passings *passings // nil where none are looked for
+
 	walk    *Walk  // the one that is used for every region
 	found   Region // the last one
 	waiting []remainder

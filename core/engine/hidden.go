@@ -8,7 +8,7 @@ import (
 	"hollowbridge/core/network"
 )
 
-// A HiddenRule is a rule that can never match, and the rules that take what it
+// A HiddenRule is a rule that can never match, and a fewest of the rules that take what it
 // would match; none where it matches nothing by itself.
 type HiddenRule struct {
 	Rule *network.Rule
@@ -51,9 +51,9 @@ func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 			if first[int(n)+1] {
 				continue
 			}
-			rule := v.table.rule(n)
-			for _, p := range x.Space.Parts(x.within(c.set(x.Space, 1, v.in, v.turned), whole)) {
-				if other := v.table.rule(int32(p.Value - 1)); !slices.Contains(by[rule], other) {
+			rule, set := v.table.rule(n), c.set(x.Space, 1, v.in, v.turned)
+			for _, front := range x.fewest(v, set, x.Space.Parts(x.within(set, whole))) {
+				if other := v.table.rule(front); !slices.Contains(by[rule], other) {
 					by[rule] = append(by[rule], other)
 				}
 			}
@@ -74,11 +74,90 @@ func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 	return hidden
 }
 
+// mostReduced is of how many conditions it is tried whether fewer would do.
+const mostReduced = 64
+
+// fewest returns those of the conditions that decide about parts of a set without one of which
+// the others would leave something of it: one where one covers all.
+func (x *Explorer) fewest(v tableView, set flowset.Set, parts []flowset.Valued) []int32 {
+	fronts := make([]int32, len(parts))
+	for i, p := range parts {
+		fronts[i] = int32(p.Value - 1)
+	}
+	if len(fronts) > mostReduced {
+		return fronts
+	}
+	left := func(without int) flowset.Set {
+		rest := set
+		for i, n := range fronts {
+			if i != without {
+				rest = x.Space.Minus(rest, v.table.condition(n).set(x.Space, 1, v.in, v.turned))
+			}
+		}
+		return rest
+	}
+	for i := 0; i < len(fronts); {
+		if left(i) == flowset.Nothing {
+			fronts = slices.Delete(fronts, i, i+1)
+		} else {
+			i++
+		}
+	}
+	return fronts
+}
+
 // within returns the values that whole gives to the members of a set. Of a large whole
 // it looks only at what the set comes to.
 func (x *Explorer) within(set, whole flowset.Set) flowset.Set {
 	terms := flowset.OriginalTerms()
 	return x.Space.Preimage(set, whole, &terms, false)
+}
+
+// A Passing is connections that would meet a filter rule, if not for one in front of it.
+type Passing struct {
+	Front   *network.Rule
+	Example header.Packet // as it begins
+}
+
+// passings are what is looked for while sets are explored.
+type passings struct {
+	rule  *network.Rule
+	table *table
+	sets  map[tableView][]flowset.Set // what the rule matches
+	found []Passing
+}
+
+// Passings returns by which rules in front of a filter rule connections of a set, which begin at a
+// place, never come to it. The set is as Explore wants it, and so is the error.
+func (x *Explorer) Passings(r *network.FilterRule, from Place, set flowset.Set) ([]Passing, error) {
+	p := &passings{rule: &r.Rule, table: x.engine.Gateway(r.Gateway).filter, sets: map[tableView][]flowset.Set{}}
+	x.passings = p
+	defer func() { x.passings = nil }()
+	err := x.explore(from, set, func(*Region) bool { return true })
+	return p.found, err
+}
+
+// note looks whether connections that one condition of the table decides about meet the rule too.
+func (p *passings) note(x *Explorer, set flowset.Set, terms *flowset.Terms, v tableView, decider int32) {
+	front := p.table.rule(decider)
+	if front == p.rule || slices.ContainsFunc(p.found, func(f Passing) bool { return f.Front == front }) {
+		return
+	}
+	sets, known := p.sets[v]
+	if !known {
+		for n, c := range p.table.ordered() {
+			if p.table.rule(n) == p.rule {
+				sets = append(sets, c.set(x.Space, 1, v.in, v.turned))
+			}
+		}
+		p.sets[v] = sets
+	}
+	for _, meets := range sets {
+		if example, ok := x.Space.Usual(x.Space.Preimage(set, meets, terms, v.turned)); ok {
+			p.found = append(p.found, Passing{front, example})
+			return
+		}
+	}
 }
 
 // A Crossing is two rules of a filter of which each matches connections that the

@@ -20,6 +20,7 @@ type FindingKind uint8
 // The findings, in the order in which they are told of one line.
 const (
 	HiddenRule FindingKind = iota
+	RedundantRule
 	HalfHidden
 	SamePort
 	ForwardNotPermitted
@@ -62,6 +63,7 @@ var findings = [...]struct {
 	why      string // one sentence
 }{
 	HiddenRule:          {"hidden-rule", Mistake, "A rule that can never match gives a false feeling of what is allowed or stopped."},
+	RedundantRule:       {"redundant-rule", Note, "Rules in front of it say the same of all that it is for, so it changes nothing."},
 	HalfHidden:          {"half-hidden", Note, "Part of what the rule is for is decided otherwise by a rule in front of it, and neither is the special case of the other."},
 	SamePort:            {"same-port", Mistake, "Two forwards want the same outside address and port; only the first one gets it."},
 	ForwardNotPermitted: {"forward-not-permitted", Mistake, "A forward that no filter rule lets through does nothing."},

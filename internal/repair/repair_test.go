@@ -53,8 +53,8 @@ func (w *workshop) bench(tb testing.TB) *repair.Bench {
 	return b
 }
 
-// after makes edits on the file and reads it again.
-func (w *workshop) after(tb testing.TB, m network.Edits) *engine.Engine {
+// edited returns the file with edits made, unsaved.
+func (w *workshop) edited(tb testing.TB, m network.Edits) *netfile.Editor {
 	tb.Helper()
 	e, err := netfile.Sketch(w.path)
 	if err != nil {
@@ -63,7 +63,13 @@ func (w *workshop) after(tb testing.TB, m network.Edits) *engine.Engine {
 	if err := e.ApplyAll(m); err != nil {
 		tb.Fatalf("%s: %v", m.Command(), err)
 	}
-	n, err := e.Network()
+	return e
+}
+
+// after makes edits on the file and reads it again.
+func (w *workshop) after(tb testing.TB, m network.Edits) *engine.Engine {
+	tb.Helper()
+	n, err := w.edited(tb, m).Network()
 	if err != nil {
 		tb.Fatalf("%s: %v", m.Command(), err)
 	}
@@ -203,6 +209,74 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 		t.Errorf("only these findings were mended: %v", names)
 	}
 	t.Log(names)
+}
+
+// A rule that stops somebody, put behind the rule that lets them in, is a mistake that is found; the
+// edit for it moves the guard and closes what it guards against, and it is never taken out. Put in
+// front there is no such finding.
+func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
+	planted := 0
+	for seed := range few(50, 10) {
+		w := opened(t, gen.Small(seed+8000))
+		e := engine.Compile(w.net, nil)
+		open, err := reach.Find(e, reach.Question{Moment: network.Always, Most: reach.MostPieces})
+		if err != nil {
+			t.Fatalf("seed %d: %v", seed, err)
+		}
+		for _, a := range open {
+			c := a.Example
+			trace := e.NewWalk().Trace(c.Connection)
+			at := slices.IndexFunc(trace.Steps, func(s engine.Step) bool { return s.Kind == engine.StepFilter && s.Rule != "" && !s.Back })
+			if at < 0 {
+				continue
+			}
+			i := slices.IndexFunc(w.net.Gateways, func(g *network.Gateway) bool { return g.Name == trace.Steps[at].At })
+			g := w.net.Gateways[i]
+			j := slices.IndexFunc(g.Filter, func(r *network.FilterRule) bool { return r.Name == trace.Steps[at].Rule })
+			if j < 0 || g.Handling.ForwardsPermit || g.Filter[j].Verb != network.Allow || c.Packet.Protocol != header.TCP {
+				continue
+			}
+			guard := network.Edit{Verb: "add", Kind: "drop", Name: "planted", Gateway: g.Name, Settings: []network.Setting{{Key: "from", Value: c.Packet.Source.String()}}}
+			if hole := g.Filter[j]; !hole.To.IsAny() {
+				guard.Settings = append(guard.Settings, network.Setting{Key: "to", Value: hole.To.Text})
+			}
+			if services := g.Filter[j].Services; len(services) > 0 {
+				guard.Settings = append(guard.Settings, network.Setting{Key: "service", Value: services[0].String()})
+			}
+			guard.After = g.Filter[len(g.Filter)-1].Name
+			behind := opened(t, string(w.edited(t, network.Edits{guard}).Text()))
+			isIt := func(f advice.Finding) bool { return f.Kind == network.HiddenRule && f.Subject == "drop planted" }
+			found, err := advice.Examine(engine.Compile(behind.net, nil), reach.MostPieces)
+			if err != nil {
+				t.Fatalf("seed %d: %v", seed, err)
+			}
+			k := slices.IndexFunc(found, isIt)
+			if k < 0 { // it stops something as it is
+				continue
+			}
+			planted++
+			r, ok := behind.bench(t).ForFinding(&found[k], found)
+			if !ok || r.Edits[0].Name == "planted" && r.Edits[0].Verb != "move" {
+				t.Errorf("seed %d: for a guard behind %s of %s there is %q: %s\n%s", seed, g.Filter[j].Name, g.Name, r.Command, found[k].Text, behind.edited(t, nil).Text())
+				break
+			}
+			for _, d := range r.Opens {
+				if d.Change != reach.NoLonger {
+					t.Errorf("seed %d: %s is %s of %s", seed, r.Command, d.Change, d.New.Host)
+				}
+			}
+			guard.After, guard.Before = "", g.Filter[0].Name
+			front := opened(t, string(w.edited(t, network.Edits{guard}).Text()))
+			if found, err = advice.Examine(engine.Compile(front.net, nil), reach.MostPieces); err != nil || slices.ContainsFunc(found, isIt) {
+				t.Errorf("seed %d: in front of all, the guard is found to be hidden; %v", seed, err)
+			}
+			break
+		}
+	}
+	if planted < 10 && !testing.Short() {
+		t.Errorf("only %d guards were hidden", planted)
+	}
+	t.Log(planted)
 }
 
 // brokenForwards is a network in which each forward has one thing wrong with it.

@@ -1,0 +1,123 @@
+package engine_test
+
+import (
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gen"
+	"hollowbridge/internal/netfile/netfiletest"
+)
+
+// decidedBy returns which rule of a gateway's filter decides about a connection on its way; empty
+// where none does, or where it comes to the gateway twice.
+func decidedBy(e *engine.Engine, c engine.Connection, g *network.Gateway) (rule string) {
+	for _, s := range e.NewWalk().Trace(c).Steps {
+		if s.At == g.Name && s.Kind == engine.StepFilter && !s.Back {
+			if rule != "" {
+				return ""
+			}
+			rule = s.Rule
+		}
+	}
+	return rule
+}
+
+// A rule in front of another one is said to pass by it what the other would decide about if all
+// rules in front of it were switched off: what is said is so, and no sampled connection is missed.
+func TestPassingsAreWhatARuleWouldDecideAbout(t *testing.T) {
+	passings, sampled := 0, 0
+	for seed := range few(30, 10) {
+		text := gen.Small(seed + 7000)
+		n := netfiletest.Parse(t, text)
+		e := engine.Compile(n, nil)
+		random := rand.New(rand.NewPCG(seed, 8))
+		explorer := e.NewExplorer(network.Always, 20_000_000)
+		beginnings := explorer.Beginnings(nil)
+		for i, g := range n.Gateways {
+			if g.Handling.ForwardsPermit || len(g.Filter) < 2 {
+				continue
+			}
+			last := 1 + random.IntN(len(g.Filter)-1)
+			rule := g.Filter[last]
+			without := netfiletest.Parse(t, text)
+			for _, front := range without.Gateways[i].Filter[:last] {
+				front.Disabled = true
+			}
+			alone := engine.Compile(without, nil)
+			places := alone.NewExplorer(network.Always, 20_000_000).Beginnings(nil)
+			for k, b := range beginnings {
+				found, err := explorer.Passings(rule, b.From, b.Set)
+				if err != nil {
+					t.Fatalf("seed %d: %v", seed, err)
+				}
+				by := func(p header.Packet) (now, then string) {
+					return decidedBy(e, engine.Connection{Packet: p, From: b.From, Moment: network.Always}, g),
+						decidedBy(alone, engine.Connection{Packet: p, From: places[k].From, Moment: network.Always}, g)
+				}
+				for _, p := range found {
+					passings++
+					if now, then := by(p.Example); now != "" && then != "" && (now != p.Front.Name || then != rule.Name) {
+						t.Errorf("seed %d: %s -> %s passes %s of %s by %s: decided by %s, and without those in front by %s", seed, p.Example.From(), p.Example.To(), rule.Name, g.Name, p.Front.Name, now, then)
+					}
+				}
+				for range 12 {
+					p, _ := explorer.Space.Sample(b.Set, random.Uint64)
+					now, then := by(p)
+					ahead := slices.IndexFunc(g.Filter[:last], func(f *network.FilterRule) bool { return f.Name == now })
+					if p.Source == p.Destination || then != rule.Name || ahead < 0 {
+						continue
+					}
+					sampled++
+					if !slices.ContainsFunc(found, func(p engine.Passing) bool { return p.Front.Name == now }) {
+						t.Errorf("seed %d: %s -> %s passes %s of %s by %s, which is not said", seed, p.From(), p.To(), rule.Name, g.Name, now)
+					}
+				}
+			}
+		}
+	}
+	if passings < 50 || sampled < 20 {
+		t.Errorf("only %d passings, %d sampled", passings, sampled)
+	}
+}
+
+// Of the rules that hide another one, none is named without which the others hide it as well, and
+// those that are named do: switched off, it is hidden no longer, or by others.
+func TestOnlyTheFewestHidingRulesAreNamed(t *testing.T) {
+	hidden := 0
+	for seed := range few(200, 60) {
+		text := gen.Small(seed + 9000)
+		n := netfiletest.Parse(t, text)
+		for _, h := range engine.Compile(n, nil).NewExplorer(network.Always, 20_000_000).Hidden() {
+			if h.Rule.Disabled || len(h.By) == 0 {
+				continue
+			}
+			hidden++
+			only := netfiletest.Parse(t, text) // the rule and those that are named, and no other
+			keep := func(r *network.Rule) {
+				named := func(o *network.Rule) bool { return o.Place == r.Place }
+				r.Disabled = r.Disabled || r.Place != h.Rule.Place && !slices.ContainsFunc(h.By, named)
+			}
+			g := only.Gateways[h.Rule.Gateway.Index]
+			for _, r := range g.NAT {
+				keep(&r.Rule)
+			}
+			for _, r := range g.Filter {
+				keep(&r.Rule)
+			}
+			still := engine.Compile(only, nil).NewExplorer(network.Always, 20_000_000).Hidden()
+			at := slices.IndexFunc(still, func(s engine.HiddenRule) bool { return s.Rule.Place == h.Rule.Place })
+			if at < 0 {
+				t.Errorf("seed %d: %s is not hidden by those that are named alone", seed, h.Rule.Name)
+			} else if len(still[at].By) != len(h.By) {
+				t.Errorf("seed %d: %s is said to be hidden by %d rules, and %d of them do", seed, h.Rule.Name, len(h.By), len(still[at].By))
+			}
+		}
+	}
+	if hidden < 10 {
+		t.Errorf("only %d hidden rules", hidden)
+	}
+}
