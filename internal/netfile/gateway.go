@@ -127,6 +127,14 @@ func (r *reader) readInterfaceAddress(g *network.Gateway, i *network.Interface, 
 		r.fail(n, "%s: no interface can have this address", n.Value)
 		return
 	}
+	if all := header.RangeOf(p); p.Bits() < p.Addr().BitLen()-1 { // of two addresses each can be had, RFC 3021 and RFC 6164
+		for a, what := range map[netip.Addr]string{all.First: "address of the network itself", all.Last: "broadcast address"} {
+			if a == p.Addr() && (a == all.First || a.Is4()) {
+				r.fail(n, "%s: this is the %s; an interface has one between, as %s/%d", n.Value, what, all.First.Next(), p.Bits())
+				return
+			}
+		}
+	}
 	for _, other := range r.draft.Gateways {
 		for _, j := range append(slices.Clone(other.Interfaces), i) {
 			for _, q := range j.Addresses {
