@@ -223,6 +223,16 @@ func (env *Environment) restoreOnInterrupt() (stop func()) {
 // interrupted is the exit status after ^C, as shells have it.
 const interrupted = 128 + int(syscall.SIGINT)
 
+// forms returns in how many forms for programs the answer is asked for.
+func (o *options) forms() (n int) {
+	for _, asked := range []bool{o.json, o.tap, o.junit} {
+		if asked {
+			n++
+		}
+	}
+	return n
+}
+
 func runCommand(args []string, env *Environment) int {
 	if len(args) == 0 {
 		printOverview(env.Err)
@@ -248,6 +258,8 @@ func runCommand(args []string, env *Environment) int {
 		return yes
 	case err != nil:
 		return call.misused("%s", err)
+	case call.options.forms() > 1:
+		return call.misused("-json, -tap and -junit are forms of one answer; give one of them")
 	}
 	return c.run(call)
 }
