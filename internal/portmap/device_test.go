@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -240,6 +241,50 @@ func TestTheDeviceDoesAsItsDescriptionSays(t *testing.T) {
 		if status, text, _ := own.do("GET", path, nil, ""); status != 200 || !strings.HasPrefix(text, "<?xml") {
 			t.Errorf("%s: %d %s", path, status, text)
 		}
+	}
+}
+
+// A pinhole for some senders is opened, prolonged for the same ones, and closed, by whoever asked
+// for it alone.
+func TestPinholesAreProlongedForTheSameSenders(t *testing.T) {
+	t.Parallel()
+	b, client := listening(t)
+	b.use(strings.Replace(shop, "        - {drop: 10.61.8.50}\n", "        - {allow: 10.61.8.52, for: spectro, ports: 5000-5999, lifetime: 1h}\n", 1))
+	base := fmt.Sprintf("http://127.61.8.1:%d", client.Ports.HTTP)
+	own, other := caller{t, "127.61.8.52", base}, caller{t, "127.61.8.53", base}
+	do := func(c caller, action string, code int, args ...string) igd.Args {
+		t.Helper()
+		out, got := c.call(igd.WANIPv6FirewallControl, action, 1, args...)
+		if got != code {
+			t.Errorf("%s: %d, not %d", action, got, code)
+		}
+		return out
+	}
+	held := func() *Record {
+		b.mutex.Lock()
+		defer b.mutex.Unlock()
+		for _, e := range b.table.numbers {
+			r := e.Record
+			return &r
+		}
+		return nil
+	}
+	id := do(own, "AddPinhole", 0, "RemoteHost", "2001:db8:99::7", "RemotePort", "0", "InternalClient", "fd61:8::52", "InternalPort", "5001", "Protocol", "6", "LeaseTime", "600")["UniqueID"]
+	first := held()
+	if first == nil || first.Inside.String() != "[fd61:8::52]:5001" || first.Outside != first.Inside || len(first.Senders) != 1 || first.Senders[0].From.String() != "2001:db8:99::7/128" {
+		t.Fatalf("%+v", first)
+	}
+	do(other, "UpdatePinhole", igd.NotAuthorized, "UniqueID", id, "NewLeaseTime", "1200")
+	do(own, "UpdatePinhole", igd.InvalidArgs, "UniqueID", id, "NewLeaseTime", "0")
+	do(own, "UpdatePinhole", igd.NoSuchPinhole, "UniqueID", "77", "NewLeaseTime", "1200")
+	do(own, "UpdatePinhole", 0, "UniqueID", id, "NewLeaseTime", "1200")
+	if longer := held(); longer.Number != first.Number || !slices.Equal(longer.Senders, first.Senders) || !longer.Until.After(first.Until.Add(9*time.Minute)) {
+		t.Errorf("%+v\nwas %+v", longer, first)
+	}
+	do(other, "DeletePinhole", igd.NotAuthorized, "UniqueID", id)
+	do(own, "DeletePinhole", 0, "UniqueID", id)
+	if left := held(); left != nil {
+		t.Errorf("left is %+v", left)
 	}
 }
 
