@@ -33,7 +33,7 @@ var checks = []func(*exam){
 	// filter.go
 	(*exam).hiddenRules, (*exam).crossingRules, (*exam).unusedRules, (*exam).dropLists, (*exam).disabledRules,
 	// exposure.go
-	(*exam).anyServices, (*exam).exposure, (*exam).nameServers, (*exam).openMappings,
+	(*exam).anyServices, (*exam).exposure, (*exam).nobodyThere, (*exam).nameServers, (*exam).openMappings,
 	// routing.go
 	(*exam).leakingSources, (*exam).defaultRoutes,
 	// names.go
@@ -49,7 +49,7 @@ type exam struct {
 	explorer *engine.Explorer
 	regions  []*origin
 	through  map[*network.Rule][]*origin // the regions that a rule had a part in
-	open     []reach.Access              // what can be reached from the internet
+	open     reach.Answer                // what gets in from the internet
 	names    *reach.Namer
 	hidden   []engine.HiddenRule
 	found    []Finding

@@ -8,6 +8,7 @@ import (
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/reach"
 )
 
 // usual returns a connection of a region that a person would take for an example.
@@ -52,32 +53,19 @@ func (x *exam) served(r *network.FilterRule) []network.Edits {
 	return nil
 }
 
-// administration and clearText are services by their ports.
-var (
-	administration = []uint16{22, 23, 3389, 5900, 5901, 5985, 5986}
-	clearText      = []uint16{21, 23, 80, 110, 143, 513, 514, 8080}
-	management     = []uint16{22, 23, 80, 443, 8080, 8443}
-)
-
-// exposure looks at what everybody on the internet can reach.
+// exposure looks at what everybody on the internet can reach, or many there.
 func (x *exam) exposure() {
-	for i := range x.open {
-		a := &x.open[i]
-		if !x.names.Open(a.From) {
+	for i := range x.open.Reached {
+		a := &x.open.Reached[i]
+		if x.names.Exposure(a.From) == reach.OpenToFew {
 			continue
 		}
-		var rule *network.Rule
-		place := x.net.Gateways[0].Place
-		if len(a.Rules) > 0 {
-			rule = a.Rules[len(a.Rules)-1]
-			place = rule.Place
-		} else if g := x.net.Gateway(a.Host); g != nil {
-			place = g.Place
-		}
+		rule, place := x.opener(a)
+		who := x.outsiders(a.From)
 		tell := func(kind network.FindingKind, ports []uint16) {
 			for _, p := range ports {
 				if a.Services.Matches(header.TCP, p) {
-					x.report(kind, place, a.Host, fmt.Sprintf("%s of %s is open to %s", header.ServiceAt(header.TCP, p).String(), a.Host, x.names.Who(a.From)), rule)
+					x.report(kind, place, a.Host, fmt.Sprintf("%s of %s is open to %s", header.ServiceAt(header.TCP, p).String(), a.Host, who), rule)
 				}
 			}
 		}
@@ -85,10 +73,75 @@ func (x *exam) exposure() {
 			tell(network.GatewayOpen, management)
 			continue
 		}
-		tell(network.AdministrationOpen, administration)
+		for _, s := range attacked {
+			if p, open := firstPort(a.Services, s); open {
+				x.report(s.kind, place, a.Host, fmt.Sprintf("%s of %s is open to %s; %s", header.ServiceAt(s.protocol, p).String(), a.Host, who, s.reason), rule)
+			}
+		}
 		tell(network.ClearTextOpen, clearText)
 	}
 }
+
+// firstPort returns the first port of an attacked service that is among services.
+func firstPort(among header.Services, s attackedService) (uint16, bool) {
+	for p := s.first; p <= s.last; p++ {
+		if among.Matches(s.protocol, p) {
+			return p, true
+		}
+	}
+	return 0, false
+}
+
+// opener returns the rule by which something gets in, nil where none does, and its place.
+func (x *exam) opener(a *reach.Access) (*network.Rule, network.Position) {
+	if len(a.Rules) > 0 {
+		rule := a.Rules[len(a.Rules)-1]
+		return rule, rule.Place
+	}
+	if g := x.net.Gateway(a.Host); g != nil {
+		return nil, g.Place
+	}
+	return nil, x.net.Gateways[0].Place
+}
+
+// outsiders names sources, and says how many they are where that is not everybody.
+func (x *exam) outsiders(from header.Addresses) string {
+	if x.names.Exposure(from) == reach.OpenToMany {
+		return x.names.Who(from) + ", which are " + x.names.Count(from)
+	}
+	return x.names.Who(from)
+}
+
+// nobodyThere finds what the internet is let through to although nobody is known to answer. What
+// another finding says of the same rule is not said again.
+func (x *exam) nobodyThere() {
+	said := map[network.Position]bool{}
+	for _, f := range x.found {
+		if tellsNobody[f.Kind] {
+			said[f.Place] = true
+		}
+	}
+	for i := range x.open.LetThrough {
+		a := &x.open.LetThrough[i]
+		if x.names.Exposure(a.From) == reach.OpenToFew || slices.ContainsFunc(a.Rules, func(r *network.Rule) bool { return said[r.Place] }) {
+			continue
+		}
+		rule, place := x.opener(a)
+		to := fmt.Sprintf("%s of %s, which is not said to serve it", a.Services, a.Host)
+		if a.Host == "" {
+			to = fmt.Sprintf("%s, where no host is listed", x.names.Who(a.Delivered))
+		}
+		subject := cmp.Or(a.Host, "nobody")
+		if rule != nil {
+			subject, said[rule.Place] = rule.Kind+" "+rule.Name, true
+		}
+		x.report(network.NobodyThere, place, subject, fmt.Sprintf("%s gets through to %s", x.outsiders(a.From), to), rule)
+	}
+}
+
+// tellsNobody are the findings that say already that too much is let through to somebody, or that
+// nobody is there.
+var tellsNobody = map[network.FindingKind]bool{network.AnyService: true, network.OneToOneWide: true, network.NoSuchHost: true, network.NotServed: true}
 
 // nameServers finds zones with a notice page whose people may ask any name server.
 func (x *exam) nameServers() {

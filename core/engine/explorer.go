@@ -42,6 +42,7 @@ type Region struct {
 	Terms   flowset.Terms // what the delivered packet is in terms of the connection; only where one was delivered
 	Rules   []*network.Rule
 	Example header.Packet
+	Behind  bool // it came through a gateway at least, or a relay
 
 	Meetings []Meeting // of connections that it is not right about, see Claims
 }
@@ -105,7 +106,7 @@ func (x *Explorer) explore(from Place, set flowset.Set, do func(*Region) bool) e
 		}
 		r := x.walk.visit.flow.region
 		waiting = r.waiting
-		x.found = Region{Set: r.set, Verdict: x.walk.verdict, To: x.walk.legs[len(x.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example, Meetings: r.meetings}
+		x.found = Region{Set: r.set, Verdict: x.walk.verdict, To: x.walk.legs[len(x.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example, Behind: len(x.walk.legs) > 1 || len(x.walk.passages) > 0, Meetings: r.meetings}
 		if !do(&x.found) {
 			return nil
 		}

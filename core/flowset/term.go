@@ -82,5 +82,18 @@ func (t Terms) Apply(p header.Packet) header.Packet {
 	return packetOf(now)
 }
 
+// Addresses returns what addresses of the term's field become.
+func (t Term) Addresses(of header.Addresses) header.Addresses {
+	if t.constant {
+		return header.Single(t.number.address())
+	}
+	var ranges []header.Range
+	for _, s := range AddressSpans(of) {
+		moved := Span{s.first.plus(t.number), s.last.plus(t.number)}
+		ranges = append(ranges, moved.ranges()...)
+	}
+	return header.AddressesOf(ranges...)
+}
+
 // IsConstant reports whether the term does not depend on the connection.
 func (t Term) IsConstant() bool { return t.constant }

@@ -40,8 +40,13 @@ const (
 	GroupOfEverything
 	AnyService
 	AdministrationOpen
+	DatabaseOpen
+	FileSharingOpen
+	ControlOpen
+	AmplifierOpen
 	ClearTextOpen
 	GatewayOpen
+	NobodyThere
 	DropList
 	DNSAnywhere
 	NoHairpin
@@ -83,8 +88,13 @@ var findings = [...]struct {
 	GroupOfEverything:   {"group-of-everything", Danger, "A group that holds everything makes every rule that names it a rule for anybody."},
 	AnyService:          {"any-service", Danger, "A rule from outside without services opens every port, also those nobody thought of."},
 	AdministrationOpen:  {"administration-open", Danger, "Remote administration that everybody can reach is found and tried within hours."},
+	DatabaseOpen:        {"database-open", Danger, "A database that everybody can reach is copied or held to ransom within days."},
+	FileSharingOpen:     {"file-sharing-open", Danger, "File sharing is made for a trusted network; worms look for it all over the internet."},
+	ControlOpen:         {"control-open", Danger, "Protocols of industrial control know no password: who reaches them moves the machine."},
+	AmplifierOpen:       {"amplifier-open", Danger, "Who says he is somebody else makes it send that victim many times what he sends."},
 	ClearTextOpen:       {"clear-text-open", Danger, "A clear-text service shows passwords and contents to everyone on the way."},
 	GatewayOpen:         {"gateway-open", Danger, "The gateway's own administration can be reached from the internet."},
+	NobodyThere:         {"nobody-there", Mistake, "Whatever is there without the file knowing, or is put there tomorrow, is open at once; or the rule is left over."},
 	DropList:            {"drop-list", Note, "A machine that nobody has listed is let through; a list of who is allowed fails the other way."},
 	DNSAnywhere:         {"dns-anywhere", Note, "People who are sent to a notice page can still ask any name server, and tunnel through it."},
 	NoHairpin:           {"no-hairpin", Note, "People inside who use the outside name end at the gateway itself; other forwards of this gateway let them."},

@@ -31,7 +31,7 @@ gateways:
 	if err != nil {
 		panic(err)
 	}
-	for _, a := range found {
+	for _, a := range found.Reached {
 		fmt.Println(a.Host, a.Services, "from", a.From, "by", a.To)
 	}
 	// Output: archive tcp/443 from 203.0.113.0/24 by 198.51.100.18

@@ -17,6 +17,8 @@ type Result struct {
 	Breaking    *big.Int // how many connections break it
 	Counter     Example
 	Verdict     engine.Verdict // of the counterexample
+
+	LetThrough *Example // where nobody may get there, one that gets through to where nobody is known to answer, or nil
 }
 
 // Expect checks every expectation of a network against all connections.
@@ -52,7 +54,18 @@ func check(e *engine.Engine, explorer *engine.Explorer, x *network.Expectation) 
 			reached := r.Verdict.Outcome == engine.Reached
 			wrong := r.Set
 			switch {
-			case x.Must == network.Reaches && reached && r.Verdict.To.Machine.Host == x.Host, x.Must != network.Reaches && !reached:
+			case x.Must == network.Reaches && reached && r.Verdict.To.Machine.Host == x.Host:
+				continue
+			case x.Must != network.Reaches && !reached:
+				if through := r.Set; result.LetThrough == nil && isLetThrough(r) {
+					if behind {
+						through = asked(e, space, r, q)
+					}
+					if through != flowset.Nothing {
+						c := exampleFrom(sharedOn(&b), counterexample(space, through, r.Meetings), explorer.Moment(), e)
+						result.LetThrough = &c
+					}
+				}
 				continue
 			case behind:
 				wrong = asked(e, space, r, q)

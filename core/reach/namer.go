@@ -187,6 +187,63 @@ func (m *Namer) Open(from header.Addresses) bool {
 	return false
 }
 
+// ManyAddresses is of how many addresses of the internet it is said that somebody is many. Of IPv6
+// the networks of one site count, which are /48 (RFC 6177): an address there is no machine.
+const ManyAddresses = 4096
+
+// Outsiders returns how many addresses of the internet are among the sources, and how many
+// networks of IPv6 sites.
+func (m *Namer) Outsiders(from header.Addresses) (addresses, sites uint64) {
+	var next uint64 // the first site that is not counted
+	for _, r := range from.Intersect(m.internet).Ranges() {
+		if r.First.Is4() {
+			addresses += uint64(header.AddressesOf(r).Size())
+			continue
+		}
+		first, _ := header.Number(r.First)
+		last, _ := header.Number(r.Last)
+		if first, last = max(first>>16, next), last>>16; first <= last {
+			sites += last - first + 1
+		}
+		next = last + 1
+	}
+	return addresses, sites
+}
+
+// Exposure says to how much of the internet something is open: to more than half of it, to many
+// addresses, or to few or none.
+func (m *Namer) Exposure(from header.Addresses) Exposure {
+	if m.Open(from) {
+		return OpenToAll
+	}
+	if addresses, sites := m.Outsiders(from); addresses > ManyAddresses || sites > ManyAddresses {
+		return OpenToMany
+	}
+	return OpenToFew
+}
+
+// Exposure is to how much of the internet something is open.
+type Exposure uint8
+
+// The degrees of exposure.
+const (
+	OpenToFew Exposure = iota
+	OpenToMany
+	OpenToAll
+)
+
+// Count says how many addresses and IPv6 sites of the internet are among the sources.
+func (m *Namer) Count(from header.Addresses) string {
+	addresses, sites := m.Outsiders(from)
+	switch {
+	case sites == 0:
+		return fmt.Sprintf("%d addresses", addresses)
+	case addresses == 0:
+		return fmt.Sprintf("%d IPv6 networks", sites)
+	}
+	return fmt.Sprintf("%d addresses and %d IPv6 networks", addresses, sites)
+}
+
 // list names a set by large names that make it up, hosts, and ranges for the rest.
 func (m *Namer) list(set, families header.Addresses) string {
 	var texts []string

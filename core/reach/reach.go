@@ -28,36 +28,45 @@ type Question struct {
 	Most    int // pieces of sets that the answer may take; 0 is MostPieces
 }
 
-// An Access is some sources that reach one service of one host in one way.
+// An Answer is every way in.
+type Answer struct {
+	Reached    []Access // there and back
+	LetThrough []Access // to an address where no host is listed, or a port that its host is not said to serve
+}
+
+// An Access is some sources that get to one service of one host in one way.
 type Access struct {
-	On       *network.Segment // the segment the sources are on, set only where their addresses are elsewhere too
-	Host     string           // or the gateway that answers itself
-	Gateway  bool
-	Services header.Services  // as the host serves them
-	To       header.Addresses // the addresses the sources connect to
-	Sent     header.Services  // as the sources send it
-	From     header.Addresses
-	AllPorts bool           // whatever the source's own port, else:
-	Ports    []header.Ports // the source's own ports, for all sources together
-	Rules    []*network.Rule
-	Example  Example
+	On        *network.Segment // the segment the sources are on, set only where their addresses are elsewhere too
+	Host      string           // or the gateway that answers itself; empty where nobody is known to have the address
+	Gateway   bool
+	Services  header.Services  // as the host serves them
+	To        header.Addresses // the addresses the sources connect to
+	Delivered header.Addresses // what these become
+	Sent      header.Services  // as the sources send it
+	From      header.Addresses
+	AllPorts  bool           // whatever the source's own port, else:
+	Ports     []header.Ports // the source's own ports, for all sources together
+	Rules     []*network.Rule
+	Example   Example
 }
 
 // Find returns every way in which the sources of a question reach services inside the
-// network. Machines on the internet, and those that the file does not name, count as
-// services only where the question names them.
-func Find(e *engine.Engine, q Question) ([]Access, error) {
-	var found []Access
+// network, and the ways that are let through although nobody is known to answer there. Machines
+// on the internet, and those that the file does not name, count as services only where the
+// question names them.
+func Find(e *engine.Engine, q Question) (Answer, error) {
 	explorer := e.NewExplorer(q.Moment, cmp.Or(q.Most, MostPieces))
 	ways, most := map[string]*way{}, mostWays+4*e.Network().RuleCount()
 	var order []string
+	count := map[bool]int{} // of those that are reached, and those that are not
 	for _, b := range explorer.Beginnings(q.among()) {
 		on := sharedOn(&b)
 		for r, err := range explorer.Explore(b.From, b.Set) {
 			if err != nil {
-				return nil, err
+				return Answer{}, err
 			}
-			if r.Verdict.Outcome != engine.Reached || q.To == nil && (r.To.Internet || !isNamed(&r.Verdict.To)) {
+			reached := r.Verdict.Outcome == engine.Reached && (q.To != nil || !r.To.Internet && isNamed(&r.Verdict.To))
+			if !reached && !(isLetThrough(r) && (q.To != nil || !isOutside(r))) {
 				continue
 			}
 			members := asked(e, explorer.Space, r, q)
@@ -66,27 +75,50 @@ func Find(e *engine.Engine, q Question) ([]Access, error) {
 			}
 			key := wayKey(r, on)
 			w := ways[key]
-			if w == nil && len(ways) == most {
-				return nil, TooMany{most}
+			if w == nil && count[reached] == most {
+				return Answer{}, TooMany{most}
 			}
 			if w == nil {
 				w = &way{region: r.Kept(), on: on}
-				ways[key] = w
+				ways[key], count[reached] = w, count[reached]+1
 				order = append(order, key)
 			}
 			w.sets = append(w.sets, members)
 			w.meetings = append(w.meetings, r.Meetings...)
 		}
 	}
+	var reached, through []Access
 	for _, key := range order {
-		if found = append(found, ways[key].accesses(e, explorer, q)...); len(found) > most {
-			return nil, TooMany{most}
+		into := &reached
+		if ways[key].region.Verdict.Outcome != engine.Reached {
+			into = &through
+		}
+		*into = append(*into, ways[key].accesses(e, explorer, q)...)
+		if max(len(reached), len(through)) > most {
+			return Answer{}, TooMany{most}
 		}
 	}
-	slices.SortStableFunc(found, func(a, b Access) int {
+	return Answer{merge(sorted(reached)), merge(sorted(through))}, explorer.Space.Err()
+}
+
+// isLetThrough reports whether connections come through a gateway to where nobody is known to
+// answer them.
+func isLetThrough(r *engine.Region) bool {
+	o := r.Verdict.Outcome
+	return r.Behind && (o == engine.Absent || o == engine.Refused)
+}
+
+// isOutside reports whether connections end on the internet, or on the segment of an uplink.
+func isOutside(r *engine.Region) bool {
+	s := r.Verdict.At.Segment
+	return r.To.Internet || s != nil && s.IsUplink(header.FamilyOf(r.Example.Destination))
+}
+
+func sorted(list []Access) []Access {
+	slices.SortStableFunc(list, func(a, b Access) int {
 		return cmp.Or(compareBool(a.Gateway, b.Gateway), strings.Compare(a.Host, b.Host), compareService(a.Services[0], b.Services[0]))
 	})
-	return merge(found), explorer.Space.Err()
+	return list
 }
 
 // mostWays is how many ways in are listed, and four more for each rule. Where there are
@@ -127,7 +159,7 @@ func merge(list []Access) []Access {
 		key := fmt.Sprint(a.Host, a.On, a.AllPorts, a.Ports, len(a.From.Ranges()), len(a.To.Ranges()))
 		same := slices.IndexFunc(alike[key], func(i int) bool {
 			b := &merged[i]
-			return a.From.Equal(b.From) && a.To.Equal(b.To) && slices.Equal(a.Rules, b.Rules)
+			return a.From.Equal(b.From) && a.To.Equal(b.To) && a.Delivered.Equal(b.Delivered) && slices.Equal(a.Rules, b.Rules)
 		})
 		if same < 0 {
 			alike[key] = append(alike[key], len(merged))
@@ -213,11 +245,19 @@ type way struct {
 
 func wayKey(r *engine.Region, on *network.Segment) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%p %s %v %v %d", on, r.Verdict.To.Name(), r.Terms[flowset.Destination], r.Terms[flowset.Port], r.Example.Protocol)
+	fmt.Fprintf(&b, "%d %p %s %v %v %d", r.Verdict.Outcome, on, siteKey(r), r.Terms[flowset.Destination], r.Terms[flowset.Port], r.Example.Protocol)
 	for _, rule := range r.Rules {
 		fmt.Fprintf(&b, " %p", rule)
 	}
 	return b.String()
+}
+
+// siteKey tells where a region ends from elsewhere.
+func siteKey(r *engine.Region) string {
+	if r.Verdict.Outcome == engine.Absent {
+		return "nobody on " + r.Verdict.At.Name()
+	}
+	return r.Verdict.To.Name()
 }
 
 func (w *way) accesses(e *engine.Engine, explorer *engine.Explorer, q Question) []Access {
@@ -228,6 +268,10 @@ func (w *way) accesses(e *engine.Engine, explorer *engine.Explorer, q Question) 
 			Host: w.region.Verdict.To.Name(), Gateway: w.region.Verdict.To.Gateway != nil,
 			To: box.To, From: box.From, On: w.on, AllPorts: box.AllPorts, Ports: box.SourcePorts, Rules: w.region.Rules,
 		}
+		if w.region.Verdict.Outcome == engine.Absent {
+			a.Host = ""
+		}
+		a.Delivered = w.region.Terms[flowset.Destination].Addresses(box.To)
 		a.Sent = sentTo(&box)
 		if len(box.Ports) == 0 {
 			a.Services = a.Sent

@@ -83,14 +83,15 @@ func borders(random *rand.Rand, set header.Addresses) []netip.Addr {
 // Every set that reach lists is right: members reach the host, and sources right
 // outside all sets of a destination do not.
 func TestReachAgreesWithTraces(t *testing.T) {
-	checked, twins := 0, 0
+	checked, twins, through := 0, 0, 0
 	for seed := range few(*explored, 10) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		e := engine.Compile(n, nil)
-		found, err := reach.Find(e, reach.Question{Moment: network.Always})
+		answer, err := reach.Find(e, reach.Question{Moment: network.Always})
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
+		found := answer.Reached
 		random := rand.New(rand.NewPCG(seed, 31))
 		for _, a := range found {
 			for _, p := range packetsOf(random, &a) {
@@ -106,6 +107,7 @@ func TestReachAgreesWithTraces(t *testing.T) {
 				t.Fatalf("seed %d: the example %s -> %s does not reach %s at %s\n%s", seed, a.Example.Packet.From(), a.Example.Packet.To(), a.Host, a.Example.Moment, gen.Small(seed))
 			}
 		}
+		through += checkLetThrough(t, seed, e, answer.LetThrough)
 		for _, a := range found {
 			for _, source := range borders(random, a.From) {
 				p := a.Example.Packet
@@ -119,9 +121,48 @@ func TestReachAgreesWithTraces(t *testing.T) {
 			}
 		}
 	}
-	if !testing.Short() && (checked < 1000 || twins < 20) {
-		t.Errorf("only %d members were checked, %d of addresses that are in several places", checked, twins)
+	if !testing.Short() && (checked < 1000 || twins < 20 || through < 1000) {
+		t.Errorf("only %d members were checked, %d of addresses that are in several places, %d that get to nobody", checked, twins, through)
 	}
+}
+
+// checkLetThrough traces members of what is let through to nobody, and connections beside them,
+// and returns how many.
+func checkLetThrough(t *testing.T, seed uint64, e *engine.Engine, found []reach.Access) (checked int) {
+	t.Helper()
+	random := rand.New(rand.NewPCG(seed, 32))
+	nobody := func(v *engine.Verdict) bool { return v.Outcome == engine.Absent || v.Outcome == engine.Refused }
+	for _, a := range found {
+		for _, p := range append(packetsOf(random, &a), a.Example.Packet) {
+			v, ok := trace(e, a.On, p)
+			checked++
+			if ok && a.AllPorts && (!nobody(&v) || v.To.Name() != a.Host) {
+				t.Fatalf("seed %d: reach lets %s -> %s %s through to nobody at %q, a trace says %s at %s", seed, p.From(), p.To(), p.Protocol, a.Host, v.Outcome, v.At.Name())
+			}
+		}
+		if d := a.Example; !a.Delivered.Contains(e.NewWalk().Trace(d.Connection).Ended.Destination) {
+			t.Fatalf("seed %d: %s -> %s does not become one to %s", seed, d.Packet.From(), d.Packet.To(), a.Delivered)
+		}
+		for _, source := range borders(random, a.From) {
+			p := a.Example.Packet
+			p.Source = source
+			if source == p.Destination || e.Network().Unused().Contains(source) || a.On == nil && shared(e.Network(), source) != nil || listed(found, a.On, &p) {
+				continue
+			}
+			v, ok := trace(e, a.On, p)
+			c := engine.Connection{Packet: p, Moment: network.Always, From: a.Example.From}
+			if a.On == nil {
+				c.From, _ = e.Locate(p.Source)
+			}
+			if passed := e.NewWalk().Trace(c).Passed; len(passed) == 0 {
+				continue // it is on that segment itself
+			}
+			if outside := v.At.Segment != nil && v.At.Segment.IsUplink(header.FamilyOf(p.Destination)); ok && nobody(&v) && !outside {
+				t.Fatalf("seed %d: %s -> %s %s is let through to nobody, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, gen.Small(seed))
+			}
+		}
+	}
+	return checked
 }
 
 func inside(n *network.Network, host string) bool {
@@ -321,7 +362,8 @@ func TestTangledRulesAreAnsweredOrGivenUp(t *testing.T) {
 		n := netfiletest.Parse(t, gen.Tangled(1, rules))
 		e := engine.Compile(n, nil)
 		start := time.Now()
-		found, err := reach.Find(e, reach.Question{Moment: network.Always})
+		answer, err := reach.Find(e, reach.Question{Moment: network.Always})
+		found := answer.Reached
 		took := time.Since(start)
 		if err != nil {
 			var tooLarge flowset.TooLarge
@@ -366,14 +408,14 @@ func TestEntangledWaysAreNotListedOneByOne(t *testing.T) {
 	var tooMany reach.TooMany
 	start := time.Now()
 	if found, err := reach.Find(e, reach.Question{Moment: network.Always}); !errors.As(err, &tooMany) {
-		t.Errorf("%d ways: %v", len(found), err)
+		t.Errorf("%d ways: %v", len(found.Reached), err)
 	}
 	to, err := netfile.ParseExpression(n, "h5")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if found, err := reach.Find(e, reach.Question{To: &to, Moment: network.Always}); err != nil || len(found) == 0 {
-		t.Errorf("one host: %d ways, %v", len(found), err)
+	if found, err := reach.Find(e, reach.Question{To: &to, Moment: network.Always}); err != nil || len(found.Reached) == 0 {
+		t.Errorf("one host: %d ways, %v", len(found.Reached), err)
 	}
 	t.Logf("both in %v", time.Since(start))
 }

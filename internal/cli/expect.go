@@ -18,6 +18,10 @@ var expectCommand = &command{
 samples. One that fails shows a connection that breaks it, as a trace command. -tap and -junit
 print what CI systems read: Test Anything Protocol, and JUnit XML.
 
+What the file does not list can't be reached as far as it knows. Where nobody may get there, and
+something gets through all the same to an address without a host, or to a port that its host is not
+said to serve, that is said with it.
+
 Rules with hours count as active, unless -at names a time.
 
 Exit status: 0 all hold, 1 one does not, 2 the call or the file is wrong.`,
@@ -129,6 +133,9 @@ func (c *call) printExpect(results []reach.Result, failed int) {
 		r := &results[i]
 		if text := failure(r); text == "" {
 			fmt.Fprintf(c.Out, "%s     %s\n", c.green("holds"), strings.Join(wrap(r.Expectation.Say, c.Width-10), "\n          "))
+			if r.LetThrough != nil {
+				fmt.Fprintf(c.Out, "          but this gets through to where nobody is, as far as this file knows:\n          %s\n", c.traceLine(*r.LetThrough))
+			}
 		} else {
 			fmt.Fprintf(c.Out, "%s    %s (line %d)\n", c.red("broken"), r.Expectation.Say, r.Expectation.Place.Line)
 			fmt.Fprintf(c.Out, "          %s\n", text)
@@ -222,7 +229,8 @@ type expectationJSON struct {
 	Message string `json:"message"`
 	Trace   string `json:"trace"`
 
-	Breaking *big.Int `json:"breaking"`
+	Breaking   *big.Int `json:"breaking"`
+	LetThrough string   `json:"let-through"` // a trace of what gets through to where nobody is known to answer, or empty
 }
 
 type expectJSON struct {
@@ -237,6 +245,9 @@ func (c *call) expectResult(results []reach.Result) expectJSON {
 		entry.Holds = entry.Message == ""
 		if !entry.Holds && !r.Empty {
 			entry.Trace = c.traceLine(r.Counter)
+		}
+		if r.LetThrough != nil {
+			entry.LetThrough = c.traceLine(*r.LetThrough)
 		}
 		found.Expectations = append(found.Expectations, entry)
 	}

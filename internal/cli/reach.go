@@ -18,8 +18,12 @@ var reachCommand = &command{
 	summary: "lists everything that can get in, and exactly who",
 	help: `Lists every service that can be reached, exactly which sources can reach it, by which address
 and port, and by which rules. It is complete: what is not listed cannot be reached, there and
-back. A star marks what is open to more than half of the internet. What gateways answer
-themselves stands last.
+back. A star marks what is open to more than half of the internet, a plus what is open to more
+than 4096 of its addresses. What gateways answer themselves stands last.
+
+What is let through although nobody is known to answer is listed apart: to an address where the
+file has no host, or to a port that the host is not said to serve. Whatever is there, or will be,
+can be reached.
 
 -from takes an address expression: internet (where absent), a zone, a group, an address, or any.
 -to takes the hosts or addresses it is delivered to, -service the service as it is delivered.
@@ -64,14 +68,14 @@ func runReach(c *call) int {
 	}
 	switch {
 	case c.options.json:
-		c.printJSON(c.reachResult(n, c.options.from, found))
+		c.printJSON(c.reachResult(n, c.options.from, &found))
 	case c.options.csv:
-		return c.reachCSV(n, found)
+		return c.reachCSV(n, &found)
 	default:
 		if live != nil {
 			c.sayLive(live)
 		}
-		c.printReach(n, found)
+		c.printReach(n, &found)
 	}
 	return yes
 }
@@ -103,30 +107,53 @@ func (c *call) reachQuestion(n *network.Network) (reach.Question, error) {
 	return q, nil
 }
 
-func (c *call) printReach(n *network.Network, found []reach.Access) {
-	if len(found) == 0 {
-		fmt.Fprintf(c.Out, "nothing can be reached from %s\n", c.options.from)
+func (c *call) printReach(n *network.Network, found *reach.Answer) {
+	names := reach.NewNamer(n)
+	open, many := 0, 0
+	for i, part := range [][]reach.Access{found.Reached, found.LetThrough} {
+		var rows [][]string
+		for _, a := range part {
+			exposure := names.Exposure(a.From)
+			if i == 0 && exposure == reach.OpenToAll {
+				open++
+			} else if i == 0 && exposure == reach.OpenToMany {
+				many++
+			}
+			rows = append(rows, []string{exposureMarks[exposure], accessHost(names, &a), servicesText(a.Services), accessWho(names, &a), throughText(names, a.To, a.Sent), ruleNames(a.Rules)})
+		}
+		switch {
+		case len(part) > 0 && i == 0:
+			fmt.Fprintf(c.Out, "what can be reached from %s\n\n", c.options.from)
+		case len(part) > 0:
+			head := fmt.Sprintf("let through from %s, but nobody is there as far as this file knows", c.options.from)
+			fmt.Fprintf(c.Out, "\n%s\n\n", strings.Join(wrap(head, c.Width), "\n"))
+		case i == 0:
+			fmt.Fprintf(c.Out, "nothing can be reached from %s\n", c.options.from)
+			continue
+		default:
+			continue
+		}
+		c.printTableWithin([]string{"", "host", "service", "who", "through", "rules"}, rows, []int{1, 12, 14, 19, 23, 0})
+	}
+	if len(found.Reached)+len(found.LetThrough) == 0 {
 		return
 	}
-	names := reach.NewNamer(n)
-	var rows [][]string
-	open := 0
-	for _, a := range found {
-		mark := ""
-		if names.Open(a.From) {
-			mark = "*"
-			open++
-		}
-		rows = append(rows, []string{mark, accessHost(&a), servicesText(a.Services), accessWho(names, &a), throughText(names, a.To, a.Sent), ruleNames(a.Rules)})
-	}
-	fmt.Fprintf(c.Out, "what can be reached from %s\n\n", c.options.from)
-	c.printTableWithin([]string{"", "host", "service", "who", "through", "rules"}, rows, []int{1, 12, 14, 19, 23, 0})
 	if o := &c.options; o.from == "internet" && o.to == "" && o.service == "" {
 		c.printMayOpen(n)
 	}
 	c.printOpened(n)
-	fmt.Fprintf(c.Out, "\n%s in, %d of them (*) open to the internet at large\n", count(len(found), "way"), open)
+	text := fmt.Sprintf("%s in, %d of them (*) open to the internet at large", count(len(found.Reached), "way"), open)
+	if many > 0 {
+		text += fmt.Sprintf(", %d (+) to more than %d of its addresses", many, reach.ManyAddresses)
+	}
+	if len(found.LetThrough) > 0 {
+		text += fmt.Sprintf("; %d more to where nobody is known to be", len(found.LetThrough))
+	}
+	fmt.Fprintf(c.Out, "\n%s\n", strings.Join(wrap(text, c.Width), "\n"))
 }
+
+// exposureMarks stand in front of a way in.
+var exposureMarks = [...]string{reach.OpenToFew: "", reach.OpenToMany: "+", reach.OpenToAll: "*"}
 
 // printOpened says whose the mappings are that programs have.
 func (c *call) printOpened(n *network.Network) {
@@ -140,15 +167,22 @@ func (c *call) printOpened(n *network.Network) {
 	}
 }
 
-func accessHost(a *reach.Access) string {
-	if a.Gateway {
+func accessHost(names *reach.Namer, a *reach.Access) string {
+	switch {
+	case a.Gateway:
 		return a.Host + " itself"
+	case a.Host == "":
+		return names.Who(a.Delivered)
 	}
 	return a.Host
 }
 
 func accessWho(names *reach.Namer, a *reach.Access) string {
-	return names.WhoOn(a.From, a.On) + portsOnly(a.AllPorts, a.Ports)
+	who := names.WhoOn(a.From, a.On)
+	if names.Exposure(a.From) == reach.OpenToMany {
+		who += ": " + names.Count(a.From)
+	}
+	return who + portsOnly(a.AllPorts, a.Ports)
 }
 
 // portsOnly says from which ports of their own sources get through, where not from all.
@@ -223,12 +257,17 @@ type accessJSON struct {
 	Sent     string   `json:"sent"`
 	Rules    []string `json:"rules"`
 	Example  string   `json:"example"`
+
+	Delivered []string `json:"delivered"`
+	Addresses uint64   `json:"internet-addresses"`     // of IPv4, among those it is from
+	Sites     uint64   `json:"internet-ipv6-networks"` // of /48
 }
 
 type reachJSON struct {
-	From     string        `json:"from"`
-	Accesses []accessJSON  `json:"accesses"`
-	MayOpen  []mayOpenJSON `json:"may-open"`
+	From       string        `json:"from"`
+	Accesses   []accessJSON  `json:"accesses"`
+	LetThrough []accessJSON  `json:"let-through"`
+	MayOpen    []mayOpenJSON `json:"may-open"`
 }
 
 // Whose programs may open ports for themselves, by the rules of a gateway's mappings.
@@ -279,20 +318,25 @@ func (c *call) printMayOpen(n *network.Network) {
 	}
 }
 
-func (c *call) reachResult(n *network.Network, from string, found []reach.Access) reachJSON {
+func (c *call) reachResult(n *network.Network, from string, found *reach.Answer) reachJSON {
 	names := reach.NewNamer(n)
-	result := reachJSON{From: from, Accesses: []accessJSON{}, MayOpen: mayOpen(n)}
-	for _, a := range found {
+	return reachJSON{From: from, Accesses: c.accessEntries(names, found.Reached), LetThrough: c.accessEntries(names, found.LetThrough), MayOpen: mayOpen(n)}
+}
+
+func (c *call) accessEntries(names *reach.Namer, list []reach.Access) []accessJSON {
+	entries := []accessJSON{}
+	for _, a := range list {
 		entry := accessJSON{
 			Host: a.Host, Gateway: a.Gateway, Service: a.Services.String(), Who: accessWho(names, &a), Open: names.Open(a.From),
-			On: segmentText(a.On), From: rangeTexts(a.From), AllPorts: a.AllPorts, Ports: portTexts(a.Ports), To: rangeTexts(a.To), Sent: a.Sent.String(), Rules: []string{}, Example: c.traceLine(a.Example),
+			On: segmentText(a.On), From: rangeTexts(a.From), AllPorts: a.AllPorts, Ports: portTexts(a.Ports), To: rangeTexts(a.To), Sent: a.Sent.String(), Rules: []string{}, Example: c.traceLine(a.Example), Delivered: rangeTexts(a.Delivered),
 		}
+		entry.Addresses, entry.Sites = names.Outsiders(a.From)
 		for _, r := range a.Rules {
 			entry.Rules = append(entry.Rules, r.Name)
 		}
-		result.Accesses = append(result.Accesses, entry)
+		entries = append(entries, entry)
 	}
-	return result
+	return entries
 }
 
 func segmentText(s *network.Segment) string {
@@ -345,12 +389,15 @@ func (c *call) typed(command string) string {
 	return command + " -f " + network.Quoted(c.options.file)
 }
 
-func (c *call) reachCSV(n *network.Network, found []reach.Access) int {
+func (c *call) reachCSV(n *network.Network, found *reach.Answer) int {
 	names := reach.NewNamer(n)
 	w := csv.NewWriter(c.Out)
-	rows := [][]string{{"host", "service", "who", "open", "from", "to", "sent", "rules"}}
-	for _, a := range found {
-		rows = append(rows, []string{a.Host, a.Services.String(), accessWho(names, &a), fmt.Sprint(names.Open(a.From)), a.From.String(), a.To.String(), a.Sent.String(), ruleNames(a.Rules)})
+	rows := [][]string{{"host", "service", "who", "open", "from", "to", "sent", "rules", "delivered", "known"}}
+	for i, part := range [][]reach.Access{found.Reached, found.LetThrough} {
+		for _, a := range part {
+			rows = append(rows, []string{a.Host, a.Services.String(), accessWho(names, &a), fmt.Sprint(names.Open(a.From)), a.From.String(), a.To.String(), a.Sent.String(), ruleNames(a.Rules),
+				a.Delivered.String(), fmt.Sprint(i == 0)})
+		}
 	}
 	if err := w.WriteAll(rows); err != nil {
 		return c.failed(err)

@@ -223,7 +223,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
-		for _, a := range open {
+		for _, a := range open.Reached {
 			c := a.Example
 			trace := e.NewWalk().Trace(c.Connection)
 			at := slices.IndexFunc(trace.Steps, func(s engine.Step) bool { return s.Kind == engine.StepFilter && s.Rule != "" && !s.Back })
