@@ -40,11 +40,14 @@ var checks = []func(*exam){
 	(*exam).groups, (*exam).twinAddresses,
 	// logging.go
 	(*exam).logging,
+	// expiry.go
+	(*exam).expiry,
 }
 
 // An exam is a network under examination.
 type exam struct {
 	net      *network.Network
+	soon     network.Date
 	engine   *engine.Engine
 	explorer *engine.Explorer
 	regions  []*origin
@@ -78,11 +81,17 @@ func (o *origin) isOutside() bool {
 	return o.from.Internet || o.from.Segment != nil && o.from.Segment.IsUplink(header.FamilyOf(o.Example.Source))
 }
 
+// Asked is what an examination is asked for.
+type Asked struct {
+	Most int          // pieces of sets of connections it may hold
+	Soon network.Date // what ends up to this day ends soon; none: nothing does
+}
+
 // Examine returns everything check has to say about a network, the gravest first,
-// without what rules accept. It fails where the sets of connections grow to more than most
-// pieces.
-func Examine(e *engine.Engine, most int) (found []Finding, err error) {
-	x := &exam{net: e.Network(), engine: e, explorer: e.NewExplorer(network.Always, most), names: reach.NewNamer(e.Network()),
+// without what rules accept. It fails where the sets of connections grow to more than it may hold.
+func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
+	most := asked.Most
+	x := &exam{net: e.Network(), soon: asked.Soon, engine: e, explorer: e.NewExplorer(network.Always, most), names: reach.NewNamer(e.Network()),
 		through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, told: map[told]bool{}, hosts: map[netip.Addr]*network.Host{}}
 	for _, h := range x.net.Hosts {
 		for _, a := range h.Addresses {

@@ -36,7 +36,7 @@ func (x *exam) anyServices() {
 	for _, g := range x.net.Gateways {
 		for _, r := range g.Filter {
 			any := len(r.Services) == 0 || slices.Contains(r.Services, header.AnyService)
-			if r.Verb == network.Allow && !r.Disabled && any && x.fromOutside(g, r.From) {
+			if r.Verb == network.Allow && !r.Off() && any && x.fromOutside(g, r.From) {
 				x.rule(network.AnyService, &r.Rule, "it lets everybody outside use every service of "+cmp.Or(r.To.Text, "anybody"), x.served(r)...)
 			}
 		}
@@ -147,11 +147,11 @@ var tellsNobody = map[network.FindingKind]bool{network.AnyService: true, network
 func (x *exam) nameServers() {
 	for _, g := range x.net.Gateways {
 		for _, notice := range g.NAT {
-			if notice.Does != network.DestinationNAT || notice.Disabled || notice.From.IsAny() {
+			if notice.Does != network.DestinationNAT || notice.Off() || notice.From.IsAny() {
 				continue
 			}
 			for _, r := range g.Filter {
-				if r.Verb != network.Allow || r.Disabled || len(r.Services) == 0 || !r.Services.Matches(header.UDP, 53) {
+				if r.Verb != network.Allow || r.Off() || len(r.Services) == 0 || !r.Services.Matches(header.UDP, 53) {
 					continue
 				}
 				for _, i := range notice.On {

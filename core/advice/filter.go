@@ -19,7 +19,7 @@ func (x *exam) hiddenRules() {
 		}
 	}
 	for _, h := range x.hidden {
-		if h.Rule.Disabled {
+		if h.Rule.Off() {
 			continue
 		}
 		if len(h.By) == 0 {
@@ -104,7 +104,7 @@ func (x *exam) passedBy(r *network.FilterRule, budget *int) (by *network.FilterR
 		if front == r {
 			return nil, header.Packet{}, true
 		}
-		if !opposes(r, front) || front.Disabled {
+		if !opposes(r, front) || front.Off() {
 			continue
 		}
 		for _, o := range x.through[&front.Rule] {
@@ -142,7 +142,7 @@ func (x *exam) unusedRules() {
 	for _, g := range x.net.Gateways {
 		for _, r := range g.Filter {
 			wrong := slices.ContainsFunc(x.found, func(f Finding) bool { return f.Kind == network.WrongSide && f.Place == r.Place })
-			if used[&r.Rule] || hidden[&r.Rule] || r.Disabled || wrong {
+			if used[&r.Rule] || hidden[&r.Rule] || r.Off() || wrong {
 				continue
 			}
 			switch by, example, told := x.passedBy(r, &budget); {
@@ -164,11 +164,11 @@ func (x *exam) dropLists() {
 		for i, drop := range g.Filter {
 			from := drop.From.Addresses()
 			listed := !drop.From.IsAny() && len(drop.From.Zones()) == 0 && from.Intersect(x.net.Internet()).Empty() && from.Size() < 1024
-			if drop.Verb == network.Allow || drop.Disabled || !listed {
+			if drop.Verb == network.Allow || drop.Off() || !listed {
 				continue
 			}
 			for _, allow := range g.Filter[i+1:] {
-				if allow.Verb == network.Allow && !allow.Disabled && from.Minus(allow.From.Addresses()).Empty() && sameServices(drop, allow) {
+				if allow.Verb == network.Allow && !allow.Off() && from.Minus(allow.From.Addresses()).Empty() && sameServices(drop, allow) {
 					x.rule(network.DropList, &drop.Rule, fmt.Sprintf("%s lets through everyone of %s whom it does not list", allow.Name, cmp.Or(allow.From.Text, "anybody")))
 					break
 				}

@@ -26,7 +26,7 @@ var findings string
 func examine(t *testing.T, text string) []advice.Finding {
 	t.Helper()
 	n := netfiletest.Parse(t, text)
-	found, err := advice.Examine(engine.Compile(n, nil), reach.MostPieces)
+	found, err := advice.Examine(engine.Compile(n, nil), advice.Asked{Most: reach.MostPieces, Soon: "2999-12-31"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -17,7 +17,7 @@ func (x *exam) samePorts() {
 		at := map[netip.Addr][]*network.NATRule{} // earlier ones, by the addresses they listen on
 		var wide, all []*network.NATRule          // those that listen on many, and all
 		for _, b := range g.NAT {
-			if !forwards(b) || b.Disabled {
+			if !forwards(b) || b.Off() {
 				continue
 			}
 			addresses, few := fewAddresses(listens(b))
@@ -105,7 +105,7 @@ func listens(r *network.NATRule) header.Addresses {
 func (x *exam) stoppedForwards() {
 	for _, g := range x.net.Gateways {
 		for _, r := range g.NAT {
-			if !r.Does.Permits() || r.Disabled {
+			if !r.Does.Permits() || r.Off() {
 				continue
 			}
 			through := x.meant(r)
@@ -193,7 +193,7 @@ func (x *exam) filterNames(g *network.Gateway) map[string]bool {
 func (x *exam) forwardTargets() {
 	for _, g := range x.net.Gateways {
 		for _, r := range g.NAT {
-			if !r.Does.Permits() || r.Disabled {
+			if !r.Does.Permits() || r.Off() {
 				continue
 			}
 			for _, a := range []header.Range{{First: r.Target.V4, Last: r.Target.V4}, {First: r.Target.V6, Last: r.Target.V6}} {
@@ -253,7 +253,7 @@ func served(h *network.Host, protocol header.Protocol, port uint16, at netip.Add
 func (x *exam) forwardsOnUplinks() {
 	for _, g := range x.net.Gateways {
 		for _, r := range g.NAT {
-			if !r.Does.RewritesDestination() || r.Disabled {
+			if !r.Does.RewritesDestination() || r.Off() {
 				continue
 			}
 			for _, i := range r.On {
@@ -305,7 +305,7 @@ func (x *exam) plainTargets() {
 	for _, g := range x.net.Gateways {
 		for _, r := range g.NAT {
 			for _, m := range r.Ports {
-				if m.Protocol == header.TCP && m.Ports.Contains(443) && !r.Disabled {
+				if m.Protocol == header.TCP && m.Ports.Contains(443) && !r.Off() {
 					if to := m.Apply(443); to == 80 || to == 8080 || to == 8008 {
 						x.rule(network.TLSToPlain, &r.Rule, fmt.Sprintf("tcp/443 goes to port %d of %s", to, r.TargetIs), x.change(&r.Rule, network.Setting{Key: "to", Value: targetText(r.TargetIs, 443)}))
 					}
@@ -319,7 +319,7 @@ func (x *exam) plainTargets() {
 func (x *exam) wideOneToOne() {
 	for _, g := range x.net.Gateways {
 		for _, r := range g.NAT {
-			if r.Does != network.OneToOne || r.Disabled {
+			if r.Does != network.OneToOne || r.Off() {
 				continue
 			}
 			for _, o := range x.through[&r.Rule] {
@@ -358,9 +358,9 @@ func servesText(h *network.Host) string {
 // missingHairpins finds forwards without hairpin at gateways where others have it.
 func (x *exam) missingHairpins() {
 	for _, g := range x.net.Gateways {
-		some := slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool { return r.Hairpin && !r.Disabled })
+		some := slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool { return r.Hairpin && !r.Off() })
 		for _, r := range g.NAT {
-			if some && r.Does == network.PortForward && !r.Disabled && !r.Hairpin && r.From.IsAny() {
+			if some && r.Does == network.PortForward && !r.Off() && !r.Hairpin && r.From.IsAny() {
 				x.rule(network.NoHairpin, &r.Rule, "people inside can't use it; others of "+g.Name+" have hairpin: true", x.change(&r.Rule, network.Setting{Key: "hairpin", Value: "true"}))
 			}
 		}
@@ -382,7 +382,7 @@ func (x *exam) limits() {
 	for _, g := range x.net.Gateways {
 		count := 0
 		for _, r := range g.NAT {
-			if r.Does == network.PortForward && !r.Disabled {
+			if r.Does == network.PortForward && !r.Off() {
 				count++
 			}
 		}

@@ -6,7 +6,7 @@ func (x *exam) logging() {
 	for _, g := range x.net.Gateways {
 		look := func(r *network.Rule, busy bool) {
 			switch {
-			case !r.Log || r.Disabled:
+			case !r.Log || r.Off():
 			case !g.Logging.Enabled:
 				x.rule(network.LogWithoutLogging, r, "the logging of "+g.Name+" is off; set logging: {enabled: true}", x.change(r, network.Setting{Key: "log", Value: ""}))
 			case busy:

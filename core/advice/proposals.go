@@ -251,7 +251,7 @@ func targetText(host string, port uint16) string {
 // published reports whether another forward leads to the host's service already.
 func published(g *network.Gateway, f *network.NATRule, service header.Service) bool {
 	return slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool {
-		return r != f && !r.Disabled && r.Target == f.Target && slices.ContainsFunc(r.Ports, func(m network.PortMap) bool {
+		return r != f && !r.Off() && r.Target == f.Target && slices.ContainsFunc(r.Ports, func(m network.PortMap) bool {
 			return m.Protocol == service.Protocol && m.ToFirst <= service.Ports.First && service.Ports.First <= m.ToFirst+(m.Ports.Last-m.Ports.First)
 		})
 	})

@@ -311,7 +311,7 @@ func sourceCondition(r *network.NATRule, out *network.Interface, zones []string)
 	if within.Empty() {
 		return condition{}, false
 	}
-	return condition{rule: &r.Rule, from: newMatcher(r.From, zones, within), to: newMatcher(r.To, zones, header.AllAddresses())}, true
+	return condition{rule: &r.Rule, from: newMatcher(r.From, zones, within), to: newMatcher(r.To, zones, header.AllAddresses()), services: r.Services}, true
 }
 
 func filterCondition(r *network.FilterRule, index int, zones []string) condition {

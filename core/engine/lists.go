@@ -43,7 +43,7 @@ func (g *Gateway) matches(t *table, in, out *network.Interface, nat []*network.N
 	return func(yield func(Match) bool) {
 		for n, c := range t.ordered() {
 			from, to := c.from.in(g.zones[in.Index]), c.to.in(g.zones[out.Index])
-			if c.rule.Disabled || from.Empty() || to.Empty() {
+			if c.rule.Off() || from.Empty() || to.Empty() {
 				continue
 			}
 			m := Match{Rule: t.rule(n), Verb: c.verb, From: *from, To: *to, Services: c.services, SourcePorts: c.sourcePorts}

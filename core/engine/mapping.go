@@ -235,7 +235,7 @@ func (g *Gateway) ForMapping(external *network.Interface, protocol header.Protoc
 		}
 	}
 	for _, r := range g.NAT {
-		if r.Disabled || !r.Listens(external).Contains(outside.Addr()) {
+		if r.Off() || !r.Listens(external).Contains(outside.Addr()) {
 			continue
 		}
 		for _, m := range r.Ports {
@@ -279,7 +279,7 @@ func (g *Gateway) PortsForMapping(external *network.Interface, protocol header.P
 		}
 	}
 	for _, r := range g.NAT {
-		if r.Disabled || !r.Listens(external).Contains(outside) {
+		if r.Off() || !r.Listens(external).Contains(outside) {
 			continue
 		}
 		if len(r.Ports) == 0 {

@@ -61,7 +61,7 @@ func (w *Walk) near() []Near {
 }
 
 // nearest are the fields in which rules differ, those first that are likeliest a mistake.
-var nearest = []string{"side of the translation", "order", "disabled", "time", "interface", "from", "source port", "port", "to", "protocol"}
+var nearest = []string{"side of the translation", "order", "disabled", "until", "time", "interface", "from", "source port", "port", "to", "protocol"}
 
 func (w *Walk) nearForwards(s halt) []Near {
 	var found []Near
@@ -167,6 +167,9 @@ func (c *condition) near(unmet parts, rule *network.Rule, q *query, fromText, to
 	}
 	if c.rule.Disabled {
 		return say("disabled", "it is disabled")
+	}
+	if c.rule.Expired {
+		return say("until", "it was for the time until %s", c.rule.Until)
 	}
 	return say("time", "it is active only %s", c.rule.When.Text)
 }

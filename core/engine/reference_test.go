@@ -871,9 +871,13 @@ func hostPrefixes(i *network.Interface) []netip.Prefix {
 // ports counts the ports of a rule, each protocol's once; those without ports count as one.
 func ports(rule *network.NATRule) int {
 	count := 0
+	asked := slices.Clone(rule.Ports)
+	for _, s := range rule.Services {
+		asked = append(asked, network.PortMap{Protocol: s.Protocol, Ports: s.Ports})
+	}
 	for _, protocol := range header.Protocols() {
 		var list []header.Ports
-		for _, m := range rule.Ports {
+		for _, m := range asked {
 			if m.Protocol == protocol || m.Protocol == header.AnyProtocol {
 				p := m.Ports
 				if m.Protocol == header.AnyProtocol {
@@ -882,7 +886,7 @@ func ports(rule *network.NATRule) int {
 				list = append(list, p)
 			}
 		}
-		if len(rule.Ports) == 0 {
+		if len(asked) == 0 {
 			list = append(list, header.AllPorts)
 		}
 		switch {
@@ -1053,10 +1057,13 @@ func (r *reference) sourceRule(in, out *network.Interface, p header.Packet) *net
 		candidates = append(candidates, candidate{rule, within, size(out.Gateway, rule.From, within.Intersect(both)), size(out.Gateway, rule.To, both)})
 	}
 	if out.Gateway.Handling.SpecificFirst {
-		slices.SortStableFunc(candidates, func(a, b candidate) int { return cmp.Or(cmp.Compare(a.to, b.to), cmp.Compare(a.from, b.from)) })
+		slices.SortStableFunc(candidates, func(a, b candidate) int {
+			return cmp.Or(cmp.Compare(a.to, b.to), cmp.Compare(ports(a.rule), ports(b.rule)), cmp.Compare(a.from, b.from))
+		})
 	}
 	for _, c := range candidates {
-		if c.rule.Active(r.moment) && c.within.Contains(p.Source) && contains(c.rule.From, in.Zone, p.Source) && contains(c.rule.To, out.Zone, p.Destination) {
+		service := len(c.rule.Services) == 0 || c.rule.Services.Matches(p.Protocol, p.DestinationPort)
+		if service && c.rule.Active(r.moment) && c.within.Contains(p.Source) && contains(c.rule.From, in.Zone, p.Source) && contains(c.rule.To, out.Zone, p.Destination) {
 			return c.rule
 		}
 	}

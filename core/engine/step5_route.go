@@ -24,7 +24,7 @@ func (v *visit) route() *route {
 		return nil
 	}
 	e := v.note(StepRoute, TakesRoute, nil)
-	e.Route, e.Via, e.Out, e.Flag = r.prefix, r.via, r.out, r.clients
+	e.Route, e.Via, e.Out, e.Flag, e.Count = r.prefix, r.via, r.out, r.clients, r.others
 	return r
 }
 
@@ -37,6 +37,7 @@ type route struct {
 	upstream  bool               // via is the way to the internet
 	blackhole bool
 	distance  int
+	others    int // further next hops of the same distance, which are not taken
 }
 
 // A routeTable answers longest-prefix questions: it holds, for each stretch of
@@ -82,6 +83,14 @@ func newRouteTable(g *network.Gateway) *routeTable {
 		}
 		return a.distance - b.distance
 	})
+	for i := range routes { // the first of each prefix counts those that are as near
+		first := i == 0 || routes[i-1].prefix != routes[i].prefix
+		for k := i + 1; first && k < len(routes) && routes[k].prefix == routes[i].prefix && routes[k].distance == routes[i].distance; k++ {
+			if routes[k].via != routes[i].via || routes[k].out != routes[i].out {
+				routes[i].others++
+			}
+		}
+	}
 	t := &routeTable{routes: slices.CompactFunc(routes, func(a, b route) bool { return a.prefix == b.prefix })}
 	t.sweep()
 	for _, a := range t.starts {

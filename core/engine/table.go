@@ -236,7 +236,7 @@ func newTable(conditions []condition) *table {
 	b := builder{table: t, spans: make([]spans, len(conditions))}
 	var order, single []int32
 	for i := range conditions {
-		if conditions[i].rule.Disabled {
+		if conditions[i].rule.Off() {
 			continue
 		}
 		b.spans[i] = spansOf(&conditions[i])

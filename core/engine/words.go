@@ -237,7 +237,11 @@ func routeText(e *Event) string {
 	case e.Via.IsValid():
 		text = "by " + e.Via.String()
 	}
-	return text + ", leaves by " + e.Out.Name
+	text += ", leaves by " + e.Out.Name
+	if e.Count > 0 {
+		text += fmt.Sprintf(", the first of %d as near", e.Count+1)
+	}
+	return text
 }
 
 // prefixText writes a route's prefix.

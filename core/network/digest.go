@@ -187,7 +187,7 @@ func (d *digester) ports(list ...header.Ports) {
 
 func (d *digester) rule(r *Rule) {
 	d.text(r.Kind)
-	d.flag(r.Disabled)
+	d.flag(r.Off())
 	if r.When != nil {
 		d.text(r.When.Text)
 	}
@@ -211,6 +211,7 @@ func (d *digester) nat(r *NATRule) Digest {
 	for _, a := range []netip.Addr{r.Target.V4, r.Target.V6, r.Outside.First, r.Outside.Last, r.Inside.First, r.Inside.Last, r.Destination} {
 		d.address(a)
 	}
+	d.services(r.Services)
 	d.set(r.As.Set)
 	d.ports(r.SourcePorts)
 	d.number(int(r.DestPort))

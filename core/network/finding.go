@@ -54,6 +54,8 @@ const (
 	BusyLog
 	TooManyForwards
 	DisabledRule
+	Expired
+	ExpiresSoon
 	MappingsOpen
 	MappingsLowPorts
 	MappingsForever
@@ -102,6 +104,8 @@ var findings = [...]struct {
 	BusyLog:             {"busy-log", Note, "A rule that matches nearly everything fills the log, and what matters is not seen in it."},
 	TooManyForwards:     {"too-many-forwards", Mistake, "The gateway has no room for so many forwards."},
 	DisabledRule:        {"disabled-rule", Note, "A rule that is switched off is often left over from a test."},
+	Expired:             {"expired", Note, "What was for a time, and is left when that is over, hides what is meant; or it is still needed, and gone."},
+	ExpiresSoon:         {"expires-soon", Note, "Somebody who still needs it on the day after is told too late."},
 	MappingsOpen:        {"mappings-open", Danger, "Every machine, also one that nobody looks after, can open ports to itself for the internet."},
 	MappingsLowPorts:    {"mappings-low-ports", Danger, "Ports below 1024 are those of well-known services; a program that opens one takes its place."},
 	MappingsForever:     {"mappings-forever", Note, "Without a longest lifetime a mapping outlives the program that asked for it, up to a year."},

@@ -49,7 +49,7 @@ var natKinds = [...]struct {
 	PrefixNAT:      {name: "prefix-nat", listens: outsideOf, hides: insideOf, claims: func(r *NATRule) header.Addresses { return header.AddressesOf(r.Outside) }, reads: bothWaysText},
 	SourceNAT:      {name: "source-nat", hides: (*NATRule).poolHides, claims: func(r *NATRule) header.Addresses { return r.As.Set }, reads: sourceText},
 	NoNAT: {name: "no-nat", hides: func(*NATRule, *Interface) header.Addresses { return header.AllAddresses() }, claims: nothing, reads: func(r *NATRule) string {
-		text := fmt.Sprintf("%s%s: source kept", cmp.Or(r.From.Text, "any"), toText(r.To))
+		text := fmt.Sprintf("%s%s%s: source kept", cmp.Or(r.From.Text, "any"), toText(r.To), serviceText(r.Service))
 		if len(r.On) > 0 {
 			text += ", out by " + r.onText()
 		}
@@ -106,7 +106,7 @@ func (r *NATRule) Hides(out *Interface) header.Addresses {
 
 // Claims returns the outside addresses of a rule; none where it is disabled.
 func (r *NATRule) Claims() header.Addresses {
-	if r.Disabled {
+	if r.Off() {
 		return header.Addresses{}
 	}
 	return natKinds[r.Does].claims(r)
@@ -165,7 +165,7 @@ func bothWaysText(r *NATRule) string {
 }
 
 func sourceText(r *NATRule) string {
-	text := fmt.Sprintf("%s%s out by %s, as %s", cmp.Or(r.From.Text, "any"), toText(r.To), r.onText(), r.As.Text)
+	text := fmt.Sprintf("%s%s%s, out by %s, as %s", cmp.Or(r.From.Text, "any"), toText(r.To), serviceText(r.Service), r.onText(), r.As.Text)
 	if r.SourcePorts.First != 0 {
 		text += ", ports " + r.SourcePorts.String()
 	}
@@ -173,6 +173,13 @@ func sourceText(r *NATRule) string {
 		text += ", to " + r.DestinationAs + " instead"
 	}
 	return text
+}
+
+func serviceText(service string) string {
+	if service == "" {
+		return ""
+	}
+	return ", " + service
 }
 
 func toText(to Expression) string {

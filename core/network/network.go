@@ -39,6 +39,7 @@ type Network struct {
 	Expect   []*Expectation
 	Segments []*Segment // found by Connect
 	Digests  *Digests   // computed by Seal, or nil
+	Today    Date       // the day it is the network of, see On
 
 	internet header.Addresses
 	hosts    map[string]*Host
@@ -116,6 +117,8 @@ type Host struct {
 	By          *Interface // the interface of Gateway it sends to, where the file names that by its address
 	Upstream    *Segment   // the uplink's segment on which its default gateway is the provider's router, where the file names that
 	SegmentName string     // where the file names it
+	Owner       string     // whose it is
+	Until       Date       // its last day
 	Place       Position
 
 	locations []location // of each address
@@ -229,6 +232,8 @@ type Gateway struct {
 	Mappings   *Mappings  // nil is off
 	Opened     []*Mapping // that programs have now, of a running gateway
 	Control    Control
+	Owner      string // whose it is
+	Until      Date   // its last day
 	Place      Position
 }
 

@@ -17,6 +17,9 @@ type Rule struct {
 	Disabled bool
 	Log      bool
 	Note     string
+	Owner    string        // whose it is
+	Until    Date          // its last day
+	Expired  bool          // that is over, see Network.On
 	Accept   []FindingKind // findings that are meant to be
 	When     *Schedule     // nil is always
 	Place    Position
@@ -55,9 +58,12 @@ func (g *Gateway) Rules() iter.Seq[*Rule] {
 	}
 }
 
+// Off reports whether the rule takes no part at any time.
+func (r *Rule) Off() bool { return r.Disabled || r.Expired }
+
 // Active reports whether the rule takes part at that moment.
 func (r *Rule) Active(at Moment) bool {
-	return !r.Disabled && (r.When == nil || r.When.Holds(at))
+	return !r.Off() && (r.When == nil || r.When.Holds(at))
 }
 
 // A NATRule is one rule of a gateway's nat list. Which fields are used depends on Does.
@@ -72,7 +78,7 @@ type NATRule struct {
 	AtText   string
 	At       header.Addresses // original destination; unused where AtOwn is set
 	AtOwn    bool             // the addresses of the interface it arrives on
-	Service  string           // as written
+	Service  string           // as written; of source-nat and no-nat too
 	Ports    []PortMap        // empty: every service, ports kept
 	Target   Target
 	TargetAs string // as written
@@ -82,6 +88,9 @@ type NATRule struct {
 	// one-to-one and prefix-nat
 	Outside, Inside header.Range
 	Prefixes        header.PrefixPair // prefix-nat only
+
+	// source-nat and no-nat
+	Services header.Services // as the packet goes on; empty: every service
 
 	// source-nat
 	As            Pool

@@ -150,9 +150,11 @@ func checkLetThrough(t *testing.T, seed uint64, e *engine.Engine, found []reach.
 				continue
 			}
 			v, ok := trace(e, a.On, p)
-			c := engine.Connection{Packet: p, Moment: network.Always, From: a.Example.From}
+			c := engine.Connection{Packet: p, Moment: network.Always}
 			if a.On == nil {
 				c.From, _ = e.Locate(p.Source)
+			} else {
+				c.From = e.On(a.On, p.Source)
 			}
 			if passed := e.NewWalk().Trace(c).Passed; len(passed) == 0 {
 				continue // it is on that segment itself

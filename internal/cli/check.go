@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"hollowbridge/core/advice"
@@ -26,7 +27,8 @@ found by following all connections. -explain says why a finding matters. A rule 
 finding that is meant to be, with accept: [NAME], if its note says why. For findings that an edit
 mends the edit is listed, as it is typed: it was tried on a copy, on which the finding was gone and
 nothing new was wrong, and what it opens and closes is said. -least mistake leaves out what is less
-than that; -tap and -junit print what CI systems read.
+than that; -soon 30d says also what ends within that time, of what has a last day (until:); -tap and
+-junit print what CI systems read.
 
 Exit status: 0 no errors and no findings, 1 findings, 2 errors.`,
 	examples: []string{
@@ -38,6 +40,7 @@ Exit status: 0 no errors and no findings, 1 findings, 2 errors.`,
 		fileFlag(set, o)
 		jsonFlag(set, o)
 		set.StringVar(&o.explain, "explain", "", "say why the finding `NAME` matters")
+		set.StringVar(&o.soon, "soon", "", "say also what ends within this `TIME`, in days or weeks, as 30d or 4w")
 		set.StringVar(&o.least, "least", "", "only findings that are at least of this `SEVERITY`: note, mistake or danger")
 		ciFlags(set, o)
 	},
@@ -53,6 +56,9 @@ func runCheck(c *call) int {
 	}
 	if _, known := gravity[network.Severity(c.options.least)]; !known && c.options.least != "" {
 		return c.misused("-least %s: there are note, mistake and danger", c.options.least)
+	}
+	if _, err := c.soon("2000-01-01"); err != nil {
+		return c.misused("-soon %s", err)
 	}
 	if c.options.json {
 		return c.checkJSON()
@@ -88,7 +94,8 @@ func runCheck(c *call) int {
 // examine returns the findings and, for those that an edit mends, the repair.
 func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]repairJSON, err error) {
 	e, done := c.compile(n)
-	found, err = advice.Examine(e, reach.MostPieces)
+	soon, _ := c.soon(n.Today)
+	found, err = advice.Examine(e, advice.Asked{Most: reach.MostPieces, Soon: soon})
 	done()
 	if err != nil {
 		return nil, nil, err
@@ -113,6 +120,20 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 		}
 	}
 	return found, repairs, nil
+}
+
+// soon returns the last day of the time that -soon names, none where it is absent.
+func (c *call) soon(today network.Date) (network.Date, error) {
+	text := c.options.soon
+	if text == "" {
+		return "", nil
+	}
+	number, unit := text[:len(text)-1], map[byte]int{'d': 1, 'w': 7}[text[len(text)-1]]
+	days, err := strconv.Atoi(number)
+	if err != nil || unit == 0 || days < 0 || days > 100_000 {
+		return "", fmt.Errorf("%s: write it in days or weeks, as 30d or 4w", text)
+	}
+	return today.After(days * unit), nil
 }
 
 // mostFindingsTried is for how many findings repairs are tried, times the rules there

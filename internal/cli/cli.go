@@ -80,6 +80,7 @@ type command struct {
 // options are the values of all flags; each command declares those it has.
 type options struct {
 	least  string
+	soon   string
 	repair int
 	file   string
 	json   bool

@@ -215,12 +215,21 @@ func findInterface(n *network.Network, text string) (*network.Interface, error) 
 	return nil, fmt.Errorf("%s: several gateways have such an interface; write GATEWAY:%s", text, name)
 }
 
+const dayAndTime = "2006-01-02 15:04"
+
+// onDay makes a network that of the day that -at names; it is that of today where that names none.
+func (c *call) onDay(n *network.Network) {
+	if t, err := time.Parse(dayAndTime, c.options.at); err == nil {
+		n.On(network.DateOf(t))
+	}
+}
+
 // parseMoment reads "mon 14:00", "14:00" (today), or a date and time.
 func parseMoment(text string, now time.Time) (network.Moment, error) {
 	if text == "" {
 		return network.MomentAt(now), nil
 	}
-	if t, err := time.ParseInLocation("2006-01-02 15:04", text, now.Location()); err == nil {
+	if t, err := time.ParseInLocation(dayAndTime, text, now.Location()); err == nil {
 		return network.MomentAt(t), nil
 	}
 	day, clock, found := strings.Cut(text, " ")

@@ -143,6 +143,14 @@ func revisionOf(path string) (name string, number int, ok bool) {
 // readNetwork reads a network file, or a revision of a running gateway of the network file that
 // is used otherwise.
 func (c *call) readNetwork(path string) (*network.Network, error) {
+	n, err := c.readAsToday(path)
+	if err == nil {
+		c.onDay(n)
+	}
+	return n, err
+}
+
+func (c *call) readAsToday(path string) (*network.Network, error) {
 	name, number, isRevision := revisionOf(path)
 	if _, err := os.Stat(path); !isRevision || err == nil {
 		return netfile.Read(path)

@@ -76,10 +76,19 @@ func commonFacts(r *network.Rule, g *network.Gateway, of int) []ruleFact {
 	if r.When != nil {
 		state = "active " + r.When.Text
 	}
-	if r.Disabled {
+	if r.Until != "" {
+		state += " until " + string(r.Until)
+	}
+	switch {
+	case r.Disabled:
 		state = "disabled: it takes no part"
+	case r.Expired:
+		state = "over: it was for the time until " + string(r.Until) + ", and takes no part"
 	}
 	facts = append(facts, ruleFact{"state", state})
+	if r.Owner != "" {
+		facts = append(facts, ruleFact{"owner", r.Owner})
+	}
 	if r.Note != "" {
 		facts = append(facts, ruleFact{"note", r.Note})
 	}

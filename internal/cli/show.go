@@ -99,7 +99,7 @@ func (c *call) heading(format string, args ...any) {
 
 func (c *call) showGateways(n *network.Network) {
 	for _, g := range n.Gateways {
-		c.heading("gateway %s", g.Name)
+		c.heading("gateway %s%s", g.Name, whose(g.Owner, g.Until))
 		var rows [][]string
 		for _, i := range g.Interfaces {
 			rows = append(rows, []string{i.Name, i.Zone, joinPrefixes(i.Addresses), interfaceNotes(i)})
@@ -355,10 +355,24 @@ func hostSegment(h *network.Host) string {
 	return ""
 }
 
+// whose says whose something is, and until when it is there.
+func whose(owner string, until network.Date) (text string) {
+	if owner != "" {
+		text += ", of " + owner
+	}
+	if until != "" {
+		text += ", until " + string(until)
+	}
+	return text
+}
+
 func hostNotes(h *network.Host) []string {
 	var notes []string
 	if h.Firewall != nil {
 		notes = append(notes, "has its own firewall")
+	}
+	if text := whose(h.Owner, h.Until); text != "" {
+		notes = append(notes, strings.TrimPrefix(text, ", "))
 	}
 	for _, r := range h.Relays {
 		notes = append(notes, "relays "+r.Text)
@@ -462,9 +476,15 @@ func ruleNotes(r *network.Rule) string {
 	if r.Log {
 		text += ", logged"
 	}
-	if r.Disabled {
+	switch {
+	case r.Disabled:
 		text += ", DISABLED"
+	case r.Expired:
+		text += ", OVER since " + string(r.Until)
+	default:
+		text += whose("", r.Until)
 	}
+	text += whose(r.Owner, "")
 	if r.Note != "" {
 		text += " (" + r.Note + ")"
 	}

@@ -61,6 +61,9 @@ type ruleJSON struct {
 	Disabled bool   `json:"disabled"`
 	Log      bool   `json:"log"`
 	Note     string `json:"note"`
+	Owner    string `json:"owner"`
+	Until    string `json:"until"` // its last day, or empty
+	Over     bool   `json:"over"`  // that has passed
 }
 
 type hostJSON struct {
@@ -130,5 +133,5 @@ func showResult(n *network.Network) showJSON {
 }
 
 func ruleEntry(r *network.Rule, text string) ruleJSON {
-	return ruleJSON{r.Name, r.Kind, r.Place.Line, text, r.Disabled, r.Log, r.Note}
+	return ruleJSON{r.Name, r.Kind, r.Place.Line, text, r.Disabled, r.Log, r.Note, r.Owner, string(r.Until), r.Expired}
 }

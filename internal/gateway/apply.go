@@ -130,7 +130,7 @@ func silent(g *network.Gateway) []string {
 	}
 	var names []string
 	for r := range g.Rules() {
-		if r.Log && !r.Disabled {
+		if r.Log && !r.Off() {
 			names = append(names, r.Name)
 		}
 	}
@@ -443,7 +443,7 @@ func (s *Service) recompile() error {
 }
 
 // keepTime does what is to be done at a time: a revision that was not kept goes back, a trial
-// ends.
+// ends, the last day of a rule is over.
 func (s *Service) keepTime(ctx context.Context) {
 	for {
 		timer := time.NewTimer(time.Until(s.nextTime()))
@@ -478,6 +478,13 @@ func (s *Service) nextTime() time.Time {
 	for _, until := range s.trials {
 		times = append(times, until)
 	}
+	if now := s.current.Load(); now != nil && now.network != nil {
+		if next := now.network.NextExpiry(); next != "" { // it is that day's end, where this machine is
+			if day, err := time.ParseInLocation(time.DateOnly, string(next), time.Local); err == nil {
+				times = append(times, day.AddDate(0, 0, 1))
+			}
+		}
+	}
 	return slices.MinFunc(times, time.Time.Compare)
 }
 
@@ -496,6 +503,12 @@ func (s *Service) onTime() error {
 		if !now.Before(until) {
 			delete(s.trials, id)
 			s.record(Event{What: trialEvent, Rule: id.List + "/" + id.Name, Text: "is logged on trial no longer"})
+			ended = true
+		}
+	}
+	if f := s.current.Load(); f != nil && f.network != nil {
+		if next := f.network.NextExpiry(); next.IsOver(network.DateOf(now)) {
+			s.record(Event{What: serviceEvent, Text: "rules that were for the time until " + string(next) + " take no part any more"})
 			ended = true
 		}
 	}

@@ -189,6 +189,7 @@ func (s *Service) compile(f *inForce, n *network.Network) error {
 	if now := s.current.Load(); now != nil {
 		previous = now.engine
 	}
+	n.Seal()
 	f.network, f.engine = n, engine.Compile(n, previous)
 	f.gateway = f.engine.Gateway(g)
 	return nil
@@ -334,7 +335,7 @@ func (s *Service) Hits() (Hits, error) {
 			h := counts[r.ID()]
 			delete(counts, r.ID())
 			h.Gateway, h.List, h.Rule = r.Gateway.Name, r.List(), r.Name
-			h.Kind, h.Place, h.Disabled = r.Kind, r.Number, r.Disabled
+			h.Kind, h.Place, h.Disabled = r.Kind, r.Number, r.Off()
 			found.Hits = append(found.Hits, h)
 		}
 	}

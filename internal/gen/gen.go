@@ -591,6 +591,7 @@ func (g *small) writeNAT(gw *smallGateway, n int) {
 		g.line("      - prefix-nat: p%d\n        on: %s\n        outside: '2001:db8:%x::/%d'\n        inside: 'fd00:1:%d::/%d'", n, g.on(gw), 0xa0+n, bits, g.IntN(3), bits)
 	case 6:
 		g.line("      - no-nat: n%d\n        from: %s\n        to: %s", n, g.expression(), g.expression())
+		g.someServices()
 		if g.chance(2) {
 			g.line("        on: %s", g.on(gw))
 		}
@@ -606,11 +607,19 @@ func (g *small) writeNAT(gw *smallGateway, n int) {
 		if g.chance(2) {
 			g.line("        ports: %s", pick(g.random, []string{"40000-40001", "1024-65535", "40001"}))
 		}
+		g.someServices()
 		if g.chance(5) {
 			g.line("        destination: %s", pick(g.random, []string{"archive:22", "203.0.113.4:443", "192.0.2.7"}))
 		}
 	}
 	g.writeCommon()
+}
+
+// someServices makes a source rule be for some services alone, now and then.
+func (g *small) someServices() {
+	if g.chance(3) {
+		g.line("        service: [%s]", strings.Join(some(g.random, smallServices, 4), ", "))
+	}
 }
 
 func (g *small) writeFilter(n int) {

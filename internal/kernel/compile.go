@@ -144,7 +144,7 @@ func (c *compiler) checkRules() {
 	}
 	for _, r := range c.g.NAT {
 		switch {
-		case r.Disabled:
+		case r.Off():
 		case r.Does == network.PrefixNAT:
 			c.cannot(&r.Rule, r.Place, "prefix-nat %s: the kernel can't translate prefixes so that checksums stay (RFC 6296)", r.Name)
 		case r.Does == network.SourceNAT && r.Destination.IsValid():
@@ -161,7 +161,7 @@ func (c *compiler) checkBothEnds(r *network.NATRule) {
 		c.cannot(&r.Rule, r.Place, "source-nat %s: the kernel rewrites the destination on arrival, so %s must leave by the one interface that the rule is for", r.Name, r.DestinationAs)
 	}
 	for _, f := range c.g.NAT {
-		if f.Disabled || !f.Does.RewritesDestination() {
+		if f.Off() || !f.Does.RewritesDestination() {
 			continue
 		}
 		leads := header.AddressesOf(f.Inside)

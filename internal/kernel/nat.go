@@ -199,10 +199,11 @@ func (c *compiler) bothEnds(ch *chain, in *network.Interface) {
 			}
 			for _, protocol := range header.Protocols() {
 				one := m
-				one.Services = header.Services{{Protocol: protocol}}
+				if one.Services = servicesOf(m.Services, protocol); len(one.Services) == 0 {
+					continue
+				}
 				then := kept
 				if protocol.HasPorts() {
-					one.Services[0].Ports = header.AllPorts
 					then = c.sendTo(f, r.Destination, []expression{immediate(register0+8, port(r.DestPort))}, fmt.Sprintf(":%d", r.DestPort))
 				}
 				c.rules(by, one, destination, nil, slices.Concat(mark, then))
@@ -213,6 +214,21 @@ func (c *compiler) bothEnds(ch *chain, in *network.Interface) {
 	if len(elements) > 0 {
 		ch.add(c.byPair(elements, routeOut(register0+4)))
 	}
+}
+
+// servicesOf returns those of some services, all where there are none, that are of a protocol.
+func servicesOf(list header.Services, protocol header.Protocol) (of header.Services) {
+	ports, any := list.Of(protocol)
+	switch {
+	case (any || len(list) == 0) && protocol.HasPorts():
+		return header.Services{{Protocol: protocol, Ports: header.AllPorts}}
+	case any || len(list) == 0:
+		return header.Services{{Protocol: protocol}}
+	}
+	for _, p := range ports {
+		of = append(of, header.Service{Protocol: protocol, Ports: p})
+	}
+	return of
 }
 
 // translateSource is the eighth step.
@@ -241,7 +257,7 @@ func (c *compiler) translateSource() {
 // sourceChain makes the chain of source rules between two interfaces, and returns its name, or
 // none where there are no rules.
 func (c *compiler) sourceChain(from, to *network.Interface) string {
-	hairpins := from.Segment == to.Segment && slices.ContainsFunc(c.g.NAT, func(r *network.NATRule) bool { return r.Hairpin && !r.Disabled })
+	hairpins := from.Segment == to.Segment && slices.ContainsFunc(c.g.NAT, func(r *network.NATRule) bool { return r.Hairpin && !r.Off() })
 	name := fmt.Sprintf("source-%s-%s", from.Zone, to.Name)
 	if hairpins {
 		name += "-hairpin"

@@ -212,6 +212,7 @@ func (r *reader) readHosts(f *fields) []hostNode {
 		}
 		h := &network.Host{
 			Name: e.name.Value, Place: r.place(e.name), Assigned: network.Fixed,
+			Owner: body.line("owner"), Until: body.date("until"),
 			SegmentName: body.line("segment"), AnswersPing: body.flag("answers-ping", true),
 		}
 		if word := body.word("assigned"); word != "" {

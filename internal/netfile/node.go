@@ -5,6 +5,8 @@ import (
 	"strings"
 
 	"go.yaml.in/yaml/v3"
+
+	"hollowbridge/core/network"
 )
 
 // fields are the keys and values of one mapping of the file, checked against an
@@ -176,6 +178,19 @@ func (f *fields) line(key string) string {
 		}
 	}
 	return n.Value
+}
+
+// date returns the day behind a key.
+func (f *fields) date(key string) network.Date {
+	n, ok := f.scalar(key)
+	if !ok {
+		return ""
+	}
+	day, err := network.ParseDate(n.Value)
+	if err != nil {
+		f.fail(n, "%s", err)
+	}
+	return day
 }
 
 func (f *fields) flag(key string, otherwise bool) bool {

@@ -64,6 +64,9 @@ func (r *reader) read(root *yaml.Node) (*network.Network, error) {
 		r.errors.sort()
 		return nil, r.errors[:min(len(r.errors), mostErrors)]
 	}
+	if n != nil {
+		n.On(network.DateOf(time.Now()))
+	}
 	return n, nil
 }
 

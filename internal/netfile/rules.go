@@ -53,6 +53,7 @@ func (r *reader) common(f *fields, g *network.Gateway, number int, names map[str
 	rule := network.Rule{
 		Gateway: g, Kind: f.object.name, Number: number, Place: f.place(f.node),
 		Disabled: f.flag("disabled", false), Log: f.flag("log", false), Note: f.line("note"),
+		Owner: f.line("owner"), Until: f.date("until"),
 	}
 	if n, ok := f.scalar(f.object.name); ok && r.validName(n) {
 		rule.Name = n.Value
@@ -120,9 +121,11 @@ func (r *reader) natRule(g *network.Gateway, n *yaml.Node, names map[string]*yam
 		r.bothWays(f, rule)
 	case network.SourceNAT:
 		rule.To = f.expression("to")
+		rule.Services, rule.Service = f.services("service")
 		r.sourceNAT(g, f, rule)
 	case network.NoNAT:
 		rule.To = f.expression("to")
+		rule.Services, rule.Service = f.services("service")
 	}
 	if len(r.errors) > before {
 		return

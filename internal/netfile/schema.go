@@ -93,6 +93,7 @@ var hostObject = &object{"host", []key{
 	{"gateway", is(text), false, "its default gateway, by name or address, where its segments have several", ""},
 	{"segment", is(text), false, "the segment it is on, where prefixes overlap", ""},
 	{"answers-ping", is(flagShape), false, "whether it answers pings; true where absent", ""},
+	ownerKey, untilKey,
 }}
 
 var boundServiceObject = &object{"service", []key{
@@ -123,6 +124,7 @@ var gatewayObject = &object{"gateway", []key{
 	{"limits", of(block, limitsObject), false, "what it has room for", ""},
 	{"mappings", of(block, mappingsObject), false, "automatic port mappings; absent is off", ""},
 	{"control", of(block, controlObject), false, "where the running gateway is asked and told what to do", ""},
+	ownerKey, untilKey,
 }}
 
 var interfaceObject = &object{"interface", []key{
@@ -230,10 +232,17 @@ var scheduleObject = &object{"when", []key{
 	{"hours", is(text), false, "as 08:00-18:00; all day where absent", ""},
 }}
 
+var (
+	ownerKey = key{"owner", is(text), false, "whose it is", ""}
+	untilKey = key{"until", is(text), false, "its last day, as 2027-01-31; check says when that is over", ""}
+)
+
 var commonKeys = []key{
 	{"log", is(flagShape), false, "write down what matches", ""},
 	{"note", is(text), false, "why the rule is there", ""},
 	{"when", of(block, scheduleObject), false, "the times it is active", ""},
+	ownerKey,
+	{"until", is(text), false, "its last day, as 2027-01-31; it takes no part afterwards", ""},
 	{"disabled", is(flagShape), false, "true takes the rule out", ""},
 	{"accept", is(texts), false, "findings of check that are meant to be; the note says why", ""},
 }
@@ -269,13 +278,15 @@ var natObjects = []*object{
 		key{"on", is(texts), true, "interfaces or zones it leaves by", ""},
 		key{"from", is(expression), false, "whose source", ""},
 		key{"to", is(expression), false, "on the way to whom", ""},
+		key{"service", is(service), false, "which services, as they go on; all where absent", ""},
 		key{"as", is(texts), true, "interface, an address, or a range", ""},
 		key{"ports", is(text), false, "ports to choose from; " + network.WithoutPorts, ""},
 		key{"destination", is(text), false, "rewrites the destination too: address or host, with :port where it differs", ""}),
 	network.NoNAT: ruleObject("no-nat",
 		key{"on", is(texts), false, "interfaces or zones it leaves by; any where absent", ""},
 		key{"from", is(expression), false, "whose source is kept", ""},
-		key{"to", is(expression), false, "on the way to whom", ""}),
+		key{"to", is(expression), false, "on the way to whom", ""},
+		key{"service", is(service), false, "which services, as they go on; all where absent", ""}),
 }
 
 // filterObjects are the verbs of the filter, in the order of network.Verbs.

@@ -250,8 +250,22 @@ func acceptsObject(root, s *schema, v any) bool {
 func TestTheJSONSchemaAcceptsTheExamples(t *testing.T) {
 	s := schemaOf(fileObject)
 	load := func(text string) any {
+		var root yaml.Node
+		if err := yaml.Unmarshal([]byte(text), &root); err != nil {
+			t.Fatal(err)
+		}
+		var plain func(n *yaml.Node)
+		plain = func(n *yaml.Node) { // days are texts, not times
+			if n.Tag == "!!timestamp" {
+				n.Tag = "!!str"
+			}
+			for _, child := range n.Content {
+				plain(child)
+			}
+		}
+		plain(&root)
 		var v any
-		if err := yaml.Unmarshal([]byte(text), &v); err != nil {
+		if err := root.Decode(&v); err != nil {
 			t.Fatal(err)
 		}
 		return v

@@ -157,7 +157,7 @@ func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m network.Edits) 
 		if after == nil {
 			return nil, nil
 		}
-		left, err := advice.Examine(after, mostPieces)
+		left, err := advice.Examine(after, advice.Asked{Most: mostPieces})
 		if b.overgrown = err != nil; b.overgrown || slices.ContainsFunc(left, f.Same) {
 			return nil, nil
 		}
@@ -186,6 +186,7 @@ func (b *Bench) try(m network.Edits) *engine.Engine {
 	if err != nil {
 		return nil
 	}
+	n.On(b.net.Today)
 	return engine.Compile(n, nil)
 }
 

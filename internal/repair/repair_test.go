@@ -183,7 +183,7 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 	names := map[string]int{}
 	for seed := range few(*repairedNetworks, 10) / 6 {
 		w := opened(t, gen.Small(seed+5000))
-		found, err := advice.Examine(engine.Compile(w.net, nil), reach.MostPieces)
+		found, err := advice.Examine(engine.Compile(w.net, nil), advice.Asked{Most: reach.MostPieces})
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
@@ -194,7 +194,7 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 				continue
 			}
 			names[found[i].Kind.String()]++
-			left, err := advice.Examine(w.after(t, r.Edits), reach.MostPieces)
+			left, err := advice.Examine(w.after(t, r.Edits), advice.Asked{Most: reach.MostPieces})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -246,7 +246,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 			guard.After = g.Filter[len(g.Filter)-1].Name
 			behind := opened(t, string(w.edited(t, network.Edits{guard}).Text()))
 			isIt := func(f advice.Finding) bool { return f.Kind == network.HiddenRule && f.Subject == "drop planted" }
-			found, err := advice.Examine(engine.Compile(behind.net, nil), reach.MostPieces)
+			found, err := advice.Examine(engine.Compile(behind.net, nil), advice.Asked{Most: reach.MostPieces})
 			if err != nil {
 				t.Fatalf("seed %d: %v", seed, err)
 			}
@@ -267,7 +267,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 			}
 			guard.After, guard.Before = "", g.Filter[0].Name
 			front := opened(t, string(w.edited(t, network.Edits{guard}).Text()))
-			if found, err = advice.Examine(engine.Compile(front.net, nil), reach.MostPieces); err != nil || slices.ContainsFunc(found, isIt) {
+			if found, err = advice.Examine(engine.Compile(front.net, nil), advice.Asked{Most: reach.MostPieces}); err != nil || slices.ContainsFunc(found, isIt) {
 				t.Errorf("seed %d: in front of all, the guard is found to be hidden; %v", seed, err)
 			}
 			break
