@@ -31,16 +31,17 @@ type What uint8
 
 // What can happen, by the step at which it does.
 const (
-	Sends         What = iota // directly, on a segment
-	AnswersBy                 // a host sends its answer by the gateway that it names
-	NoGateway                 // a machine has no gateway of the packet's family
-	NotCarried                // a private or shared address on an uplink: nobody sends to it
-	NotSentHere               // an address that no provider sends here
-	NoUplink                  // no uplink has the address behind it
-	PrivateAnswer             // an answer to a private source that nobody hid
-	PrivateTarget             // a private destination on the internet
-	CarrierNAT                // an uplink's carrier translates: nobody can begin a connection
-	Blocked                   // by an uplink's network
+	Sends          What = iota // directly, on a segment
+	AnswersBy                  // a host sends its answer by the gateway that it names
+	SendsElsewhere             // a machine's default gateway is not in the file
+	NoGateway                  // a machine has no gateway of the packet's family
+	NotCarried                 // a private or shared address on an uplink: nobody sends to it
+	NotSentHere                // an address that no provider sends here
+	NoUplink                   // no uplink has the address behind it
+	PrivateAnswer              // an answer to a private source that nobody hid
+	PrivateTarget              // a private destination on the internet
+	CarrierNAT                 // an uplink's carrier translates: nobody can begin a connection
+	Blocked                    // by an uplink's network
 
 	Arrives
 	InterfaceDown

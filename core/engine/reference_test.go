@@ -285,6 +285,10 @@ func (r *reference) sendFrom(from engine.Place, p *header.Packet) refEnd {
 				near = nil
 			}
 		}
+		if h.Elsewhere.IsValid() {
+			r.met["a default gateway that is not in the file"]++
+			near = nil
+		}
 		if h.By != nil {
 			if hasFamily(h.By, family) {
 				return r.gateway(h.By, p)

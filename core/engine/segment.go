@@ -106,7 +106,11 @@ func (w *Walk) toDefaultGateway(from Place) position {
 		return arriveAt(i)
 	}
 	w.end(Unrouted, Site{Machine: from}, StepRoute, nil)
-	w.note(StepRoute, NoGateway, w.verdict.At)
+	if h := from.Host; h != nil && h.Elsewhere.IsValid() && header.FamilyOf(h.Elsewhere) == w.visit.flow.family() {
+		w.note(StepRoute, SendsElsewhere, w.verdict.At).Via = h.Elsewhere
+	} else {
+		w.note(StepRoute, NoGateway, w.verdict.At)
+	}
 	return position{}
 }
 
@@ -118,6 +122,8 @@ func (e *Engine) defaultGateway(from Place, family header.Family) (i *network.In
 	case h == nil:
 		i, abroad, _ = e.gatewayOn(from.Segment, nil, family)
 		return i, abroad
+	case h.Elsewhere.IsValid():
+		return nil, false
 	case h.Upstream != nil:
 		return nil, h.Upstream.IsUplink(family)
 	case h.By != nil:

@@ -45,6 +45,10 @@ func at(e *Event) []any { return []any{e.At.Name()} }
 var words = [...]wording{
 	Sends:     {label: "sends", text: fixed("directly: both are on one segment, no gateway is on the way")},
 	AnswersBy: {label: "answers", text: func(e *Event) string { return "by " + e.In.Gateway.Name + ", its gateway" }},
+	SendsElsewhere: {label: "sends", text: func(e *Event) string {
+		return "to " + e.Via.String() + ", its default gateway, which is not in this file"
+	},
+		why: say("%s sends what is not on its segment to %s, which is no gateway of this file: what becomes of it there is not known, so it counts as lost.", func(e *Event) []any { return []any{e.At.Name(), e.Via} })},
 	NoGateway: {why: say("%s has no gateway for %s on its segment.", func(e *Event) []any { return []any{e.At.Name(), header.FamilyOf(e.After.Destination)} })},
 	NotCarried: {why: say("%s is a private or shared address: nobody on the internet can send to it. Whoever stands in front of %s translates, and a forward there would have to lead here.",
 		func(e *Event) []any { return []any{e.After.Destination, e.In} })},

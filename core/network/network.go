@@ -115,6 +115,7 @@ type Host struct {
 	Assigned    Assignment
 	Gateway     *Gateway   // its default gateway, where the file names it
 	By          *Interface // the interface of Gateway it sends to, where the file names that by its address
+	Elsewhere   netip.Addr // its default gateway, where that is no gateway in the file: what goes there is lost
 	Upstream    *Segment   // the uplink's segment on which its default gateway is the provider's router, where the file names that
 	SegmentName string     // where the file names it
 	Owner       string     // whose it is

@@ -209,6 +209,9 @@ func asked(e *engine.Engine, s *flowset.Space, r *engine.Region, q Question) flo
 			to = all
 		}
 	}
+	if at := r.Verdict.At.Segment; at != nil { // nobody is there, and at some addresses nobody can be
+		to = to.Minus(at.Unused())
+	}
 	return s.Preimage(r.Set, delivered(s, to, q.Service), &r.Terms, false)
 }
 

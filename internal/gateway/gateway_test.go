@@ -352,6 +352,33 @@ func TestWhatIsNotKeptGoesBack(t *testing.T) {
 	})
 }
 
+// A rule whose last day ends while the gateway runs takes no part from then on, and it is said once.
+func TestRulesAreTakenOutWhenTheirLastDayIsOver(t *testing.T) {
+	onEach(t, func(b *bench) {
+		b.apply(strings.Replace(house, "service: https, to: archive}", "service: https, to: archive, until: 2020-06-30}", 1), nil)
+		said := func() (n int) {
+			log, err := b.Log(&gateway.Filter{}, 1000, false, 0)
+			if err != nil {
+				b.Fatal(err)
+			}
+			for _, e := range log.Events {
+				if strings.Contains(e.Text, "until 2020-06-30 take no part any more") {
+					n++
+				}
+			}
+			return n
+		}
+		if said() > 0 || !b.hit("nat/web").Disabled {
+			b.Errorf("%+v", b.hit("nat/web"))
+		}
+		b.Since("2020-06-01")
+		if b.hit("nat/web").Disabled {
+			b.Error("its day is not over")
+		}
+		b.soon("it is taken out", func() bool { return said() == 1 && b.hit("nat/web").Disabled })
+	})
+}
+
 // Of two who looked at the same revision, the second is told of the first.
 func TestNobodyOverwritesUnseen(t *testing.T) {
 	onEach(t, func(b *bench) {

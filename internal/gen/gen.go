@@ -334,6 +334,9 @@ func (g *small) writeHosts() {
 			if first := g.addressOn(name, h.segment); first != "" && g.chance(2) {
 				name = first
 			}
+			if g.chance(6) && strings.HasPrefix(h.addresses[0], "10.1.") {
+				name = h.addresses[0][:strings.LastIndexByte(h.addresses[0], '.')] + ".14" // often nobody's
+			}
 			g.line("    gateway: %s", name)
 		}
 		if h.name == "neighbour" && g.chance(2) && slices.Contains(g.gateways[0].routes, "{to: default, via: 198.51.100.1}") {

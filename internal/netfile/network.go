@@ -352,7 +352,12 @@ func (r *reader) defaultGateway(h *network.Host, n *yaml.Node) {
 			}
 		}
 	}
-	r.fail(n, "%s: no gateway on a segment of %s has this address", n.Value, h.Name)
+	switch own := func(s *network.Segment) bool { return s.Contains(a) && !h.Has(a) }; {
+	case slices.ContainsFunc(segmentsOf(h), own):
+		h.Elsewhere = a
+	default:
+		r.fail(n, "%s: this is on no segment of %s, so it can't be its default gateway", n.Value, h.Name)
+	}
 }
 
 // segmentsOf returns the segments that a host has addresses on.
