@@ -155,6 +155,7 @@ type visit struct {
 	grant    Grant            // of its translated source, or zero
 	after    header.Packet    // as it is after the third step,
 	stood    bool             // where it came to that
+	stray    bool             // it passes without a session, so nothing translates it
 	out      *network.Interface
 	session  Session // that it belongs to, or begins
 	follows  bool    // it belongs to one
@@ -165,7 +166,7 @@ type visit struct {
 // decide is the nine steps. Each returns false where the packet ends.
 func (v *visit) decide() {
 	v.redirect, v.forward, v.permit, v.source, v.out, v.stood = nil, nil, nil, nil, nil, false
-	v.follows = false
+	v.follows, v.stray = false, false
 	v.decision.Tells, v.grant = NoMessage, Grant{}
 	if !v.arrive() {
 		return
@@ -174,8 +175,8 @@ func (v *visit) decide() {
 	if v.known() {
 		return
 	}
-	stray, ok := v.stray()
-	if !ok || !stray && !v.translateDestination() {
+	stray, ok := v.strays()
+	if v.stray = stray; !ok || !stray && !v.translateDestination() {
 		return
 	}
 	v.after, v.stood = v.flow.now(), true

@@ -58,7 +58,7 @@ func (g *Gateway) isWhole(s *Session) bool {
 // stray judges a packet that is no beginning and belongs to no session. UDP and what else
 // has no beginning is treated as new, and so is TCP by a gateway that is loose. ICMP is
 // stray: it passes only a gateway that does not track it, and is never translated.
-func (v *visit) stray() (stray, ok bool) {
+func (v *visit) strays() (stray, ok bool) {
 	if v.part == header.Begins {
 		return false, true
 	}

@@ -17,6 +17,8 @@ type Trace struct {
 	Passed []*network.Gateway // on the way in, in order
 	Ended  header.Packet      // as it was at last on the way in
 	Near   []Near             // the rules that nearly matched where it ended
+
+	Candidates []Candidate // see TraceAll
 }
 
 // Trace walks one connection and tells every step.

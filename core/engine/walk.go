@@ -67,9 +67,12 @@ type Walk struct {
 	sender   netip.Addr // of an ICMP error, until a translation changes it
 	stands   bool       // it is noted how the packet stood
 	stood    halt       // at the last gateway on the way in
+	lists    bool       // every rule is noted that the packet meets
 	settled  bool       // the machine waits for the packet: nothing answers it
 	untaken  bool       // no machine takes the connection of the last leg
 	telling  int        // the event with which somebody tells the client, or negative
+
+	candidates []Candidate // where that is so
 }
 
 // A passage is a packet that arrived at an interface.
@@ -320,6 +323,9 @@ func (w *Walk) pass(g *Gateway, in *network.Interface) position {
 	}
 	if w.stands && v.stood && !w.back {
 		w.stood = halt{gateway: g, in: in, out: v.out, forward: v.forward, before: v.before, after: v.after}
+	}
+	if w.lists && !w.back {
+		w.list(v)
 	}
 	return w.decided(v)
 }

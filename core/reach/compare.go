@@ -3,7 +3,9 @@ package reach
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
+	"strings"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/flowset"
@@ -37,6 +39,52 @@ type Difference struct {
 	AllPorts  bool
 	FromPorts []header.Ports // where not all, the sources' own ports
 	Example   Example        // in the new network, or in the old one where it can't begin there
+	Was, Is   Translation    // of the example, under the old network and the new one
+}
+
+// A Translation is what became of a connection's ends where it was delivered; what was kept is zero.
+type Translation struct {
+	Source, Destination netip.Addr
+	Port                uint16 // of the destination
+}
+
+// translationOf returns the translation of a connection that a network delivers.
+func translationOf(e *engine.Engine, c engine.Connection) (t Translation) {
+	v := e.NewWalk().Verdict(c)
+	if v.Outcome != engine.Reached {
+		return t
+	}
+	p, q := c.Packet, v.Delivered
+	if q.Source != p.Source {
+		t.Source = q.Source
+	}
+	if q.Destination != p.Destination {
+		t.Destination = q.Destination
+	}
+	if q.DestinationPort != p.DestinationPort {
+		t.Port = q.DestinationPort
+	}
+	return t
+}
+
+// String says what the translation does, as "from 198.51.100.18 to 10.61.24.5:443".
+func (t Translation) String() string {
+	var parts []string
+	if t.Source.IsValid() {
+		parts = append(parts, "from "+t.Source.String())
+	}
+	switch {
+	case t.Destination.IsValid() && t.Port != 0:
+		parts = append(parts, "to "+netip.AddrPortFrom(t.Destination, t.Port).String())
+	case t.Destination.IsValid():
+		parts = append(parts, "to "+t.Destination.String())
+	case t.Port != 0:
+		parts = append(parts, fmt.Sprintf("to port %d", t.Port))
+	}
+	if len(parts) == 0 {
+		return "untranslated"
+	}
+	return strings.Join(parts, " ")
 }
 
 // A Fate is what becomes of connections.
@@ -301,11 +349,46 @@ func (c *comparison) differences() []Difference {
 				networks = networks[1:]
 			}
 			d.Example = exampleFrom(x.on, exampleOf(c.space, set, &box, x.meetings), c.moment, networks...)
+			d.Was, d.Is = c.translation(&d, c.old), c.translation(&d, c.new)
 			found = append(found, d)
 		}
 	}
 	slices.SortStableFunc(found, compareDifferences)
 	return found
+}
+
+// translation returns what becomes of a difference's example under one of the networks.
+func (c *comparison) translation(d *Difference, e *engine.Engine) Translation {
+	x := d.Example.Connection
+	if d.Change != Otherwise && d.Change != Elsewhere {
+		return Translation{}
+	}
+	if e == c.old { // the places of another network are its own
+		from, ok := placeIn(e, &x.From, x.Packet.Source)
+		if !ok {
+			return Translation{}
+		}
+		x.From = from
+	}
+	return translationOf(e, x)
+}
+
+// placeIn returns a place of one network in another one.
+func placeIn(e *engine.Engine, p *engine.Place, a netip.Addr) (engine.Place, bool) {
+	if p.Host != nil {
+		if h := e.Network().Host(p.Host.Name); h != nil && h.Has(a) {
+			return engine.At(h, a), true
+		}
+	}
+	if p.Segment != nil {
+		for _, s := range e.Network().Segments {
+			if s.Name == p.Segment.Name && s.Contains(a) {
+				return e.On(s, a), true
+			}
+		}
+	}
+	there, err := e.Locate(a)
+	return there, err == nil
 }
 
 // compareDifferences orders differences by their kind, then by where the connections go.
@@ -378,18 +461,47 @@ func changeOf(old, new *Fate) Change {
 	return StoppedBefore
 }
 
-// Summary puts differences together that are about the same destinations and hosts,
-// whatever rules stopped their sources before, and then those that are about the same
-// sources and destinations, whatever the services.
+// Summary puts differences together that are about the same destinations and hosts, whatever rules
+// stopped their sources before: those of the same services, of the same source ports, and then those
+// of the same sources, whatever the services.
 func Summary(list []Difference) []Difference {
-	bySource := join(list, func(d *Difference) string { return fmt.Sprint(d.Services) }, func(into, d *Difference) bool {
+	return summary(list, func(*Difference) string { return "" })
+}
+
+// Alike is Summary of differences by the same rules: what is put together fares alike in
+// everything that is said of it.
+func Alike(list []Difference) []Difference {
+	return summary(list, func(d *Difference) string {
+		return d.Old.said() + " " + d.New.said()
+	})
+}
+
+// said is all that is said of a fate.
+func (f *Fate) said() string {
+	text := fmt.Sprintf("%s %s %s %p", f.Outcome, f.At, f.Host, f.Rule)
+	for _, r := range f.Rules {
+		text += fmt.Sprintf(" %p", r)
+	}
+	return text
+}
+
+func summary(list []Difference, key func(*Difference) string) []Difference {
+	ports := func(d *Difference) string { return fmt.Sprint(d.AllPorts, d.FromPorts) }
+	bySource := join(list, func(d *Difference) string { return fmt.Sprint(d.Services) + ports(d) + key(d) }, func(into, d *Difference) bool {
 		if !into.To.Equal(d.To) {
 			return false
 		}
 		into.From = into.From.Union(d.From)
 		return true
 	})
-	return join(bySource, func(*Difference) string { return "" }, func(into, d *Difference) bool {
+	byPorts := join(bySource, func(d *Difference) string { return fmt.Sprint(d.Services) + key(d) }, func(into, d *Difference) bool {
+		if !into.To.Equal(d.To) || !into.From.Equal(d.From) {
+			return false
+		}
+		into.AllPorts, into.FromPorts = portsOfBoth(into, d)
+		return true
+	})
+	return join(byPorts, func(d *Difference) string { return ports(d) + key(d) }, func(into, d *Difference) bool {
 		if !into.To.Equal(d.To) || !into.From.Equal(d.From) {
 			return false
 		}
@@ -398,14 +510,37 @@ func Summary(list []Difference) []Difference {
 	})
 }
 
-// join puts differences of the same change and hosts together, and of the same key, where
-// one takes up another.
+// portsOfBoth returns the source ports of two differences together.
+func portsOfBoth(a, b *Difference) (all bool, ports []header.Ports) {
+	if a.AllPorts || b.AllPorts {
+		return true, nil
+	}
+	list := slices.Concat(a.FromPorts, b.FromPorts)
+	slices.SortFunc(list, func(x, y header.Ports) int { return int(x.First) - int(y.First) })
+	for _, p := range list {
+		if last := len(ports) - 1; last >= 0 && int(p.First) <= int(ports[last].Last)+1 {
+			ports[last].Last = max(ports[last].Last, p.Last)
+			continue
+		}
+		ports = append(ports, p)
+	}
+	if len(ports) == 1 && ports[0].First <= header.AllPorts.First && ports[0].Last == header.AllPorts.Last {
+		return true, nil
+	}
+	return false, ports
+}
+
+// join puts differences of the same change, hosts and translation together, and of the same key,
+// where one takes up another.
 func join(list []Difference, key func(*Difference) string, takeUp func(into, d *Difference) bool) []Difference {
 	var merged []Difference
 	alike := map[string][]int{} // by what is quickly compared
 	for i := range list {
 		d := list[i]
-		k := fmt.Sprintf("%s %s %s %p %v %v %s", d.Change, d.Old.Host, d.New.Host, d.On, d.AllPorts, d.FromPorts, key(&d))
+		k := fmt.Sprintf("%s %s %s %p %s", d.Change, d.Old.Host, d.New.Host, d.On, key(&d))
+		if d.Change == Otherwise || d.Change == Elsewhere {
+			k += fmt.Sprint(d.Was, d.Is)
+		}
 		if !slices.ContainsFunc(alike[k], func(i int) bool { return takeUp(&merged[i], &d) }) {
 			alike[k] = append(alike[k], len(merged))
 			merged = append(merged, d)

@@ -210,6 +210,25 @@ func (m *Namer) Outsiders(from header.Addresses) (addresses, sites uint64) {
 	return addresses, sites
 }
 
+// OnlyFamily returns the name of the family that all of a set's addresses of the internet have, empty
+// where they are of both, or the internet itself is of one only.
+func (m *Namer) OnlyFamily(set header.Addresses) string {
+	var names []string
+	for _, family := range header.Families {
+		all := m.internet.Intersect(family.All())
+		switch {
+		case all.Empty():
+			return ""
+		case !all.Intersect(set).Empty():
+			names = append(names, family.String())
+		}
+	}
+	if len(names) != 1 {
+		return ""
+	}
+	return names[0]
+}
+
 // Exposure says to how much of the internet something is open: to more than half of it, to many
 // addresses, or to few or none.
 func (m *Namer) Exposure(from header.Addresses) Exposure {

@@ -24,7 +24,7 @@ const mostLine = 4096
 // runBatch traces the connections of a file, a line each, each on its own.
 func (c *call) runBatch() int {
 	o := &c.options
-	if len(c.args) > 0 || o.repair != 0 || len(o.after) > 0 || o.send || o.dryRun {
+	if len(c.args) > 0 || o.repair != 0 || len(o.after) > 0 || o.send || o.dryRun || o.every {
 		return c.misused("-batch goes with -f, -json, -live, -sport, -in, -at and -6 only")
 	}
 	q, ok := c.question()

@@ -29,7 +29,7 @@ mends the edit is listed, as it is typed: it was tried on a copy, on which the f
 nothing new was wrong, and what it opens and closes is said. -least mistake leaves out what is less
 than that; -soon 30d says also what ends within that time, of what has a last day (until:); -tap and
 -junit print what CI systems read.
-
+` + whatIfHelp + `
 Exit status: 0 no errors and no findings, 1 findings, 2 errors.`,
 	examples: []string{
 		"hollowbridge check",
@@ -43,6 +43,7 @@ Exit status: 0 no errors and no findings, 1 findings, 2 errors.`,
 		set.StringVar(&o.soon, "soon", "", "say also what ends within this `TIME`, in days or weeks, as 30d or 4w")
 		set.StringVar(&o.least, "least", "", "only findings that are at least of this `SEVERITY`: note, mistake or danger")
 		ciFlags(set, o)
+		whatIfFlags(set, o)
 	},
 	run: runCheck,
 }
@@ -103,7 +104,7 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 	found = slices.DeleteFunc(found, func(f advice.Finding) bool { return gravity[f.Severity()] < gravity[network.Severity(c.options.least)] })
 	repairs = make([][]repairJSON, len(found))
 	tries := mostFindingsTried / max(1, n.RuleCount())
-	if tries == 0 {
+	if tries == 0 || !c.options.whatIf.IsNone() { // edits are of the file as it is
 		return found, repairs, nil
 	}
 	bench, err := repair.NewBench(c.path(), n, mostRulesRepaired)
@@ -228,7 +229,7 @@ type checkJSON struct {
 
 func (c *call) checkJSON() int {
 	result := checkJSON{File: c.path(), Errors: []errorJSON{}, Findings: []findingJSON{}}
-	n, err := netfile.Read(c.path())
+	n, err := c.readNetwork(c.path())
 	var wrongs netfile.Errors
 	switch {
 	case errors.As(err, &wrongs):

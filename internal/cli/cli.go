@@ -91,6 +91,8 @@ type options struct {
 	after  repeated
 
 	dryRun, allow, here  bool
+	every                bool
+	whatIf               netfile.Variation
 	gateway, explain     string
 	against              string
 	csv, stops           bool

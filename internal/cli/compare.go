@@ -16,7 +16,7 @@ import (
 )
 
 var compareCommand = &command{
-	name: "compare", arguments: "OLD NEW",
+	name: "compare", arguments: "[OLD] [NEW]",
 	summary: "lists exactly the connections that fare differently under two files",
 	help: `Lists exactly which connections fare differently under two network files: newly reached, no
 longer reached, reached elsewhere, or translated differently; each with the rules responsible and
@@ -26,12 +26,19 @@ that do not overlap, renaming, or splitting a group changes nothing.
 Connections that are stopped under both files count only with -stops, which compares where and
 how they are stopped. Rules with hours count as active, unless -at names a time.
 
+-down GATEWAY:INTERFACE, -list GROUP=FILE, -without RULE and -with FILE make NEW another one: an
+interface is down, a group holds what stands in another file, a rule is not there, or the rules of a
+file are there as well. Then NEW is OLD where it is absent, and OLD the network file. So
+compare -down says what a failing uplink takes away, and compare -list whom a changed list lets in.
+
 -only opens, or closes, lists only what is newly reached, or no longer. -tap and -junit print what CI
 systems read.
 
 Exit status: 0 the same, 1 different, 2 the call or a file is wrong.`,
-	examples: []string{"hollowbridge compare hollowbridge.yaml hollowbridge.yaml"},
+	examples: []string{"hollowbridge compare hollowbridge.yaml hollowbridge.yaml", "hollowbridge compare -down rim:fibre", "hollowbridge compare -without camera"},
 	flags: func(set *flag.FlagSet, o *options) {
+		fileFlag(set, o)
+		whatIfFlags(set, o)
 		jsonFlag(set, o)
 		set.BoolVar(&o.stops, "stops", false, "compare also where connections are stopped, and how")
 		set.StringVar(&o.only, "only", "", "only what the new file `DOES`: opens or closes")
@@ -42,8 +49,18 @@ Exit status: 0 the same, 1 different, 2 the call or a file is wrong.`,
 }
 
 func runCompare(c *call) int {
-	if len(c.args) != 2 {
-		return c.misused("it needs two files, OLD and NEW")
+	varied := !c.options.whatIf.IsNone()
+	if len(c.args) == 0 && varied {
+		c.args = append(c.args, c.path())
+	}
+	if len(c.args) == 1 && varied {
+		c.args = append(c.args, c.args[0])
+	}
+	switch {
+	case len(c.args) != 2:
+		return c.misused("it needs two files, OLD and NEW, or one and what is different: -down, -list, -without or -with")
+	case c.options.file != "" && c.options.file != c.args[0]:
+		return c.misused("-f names OLD where that is absent")
 	}
 	moment, err := c.momentOrAlways()
 	if err != nil {
@@ -54,7 +71,7 @@ func runCompare(c *call) int {
 	}
 	var engines []*engine.Engine
 	var done []func()
-	networks, failures := c.readAll(c.args)
+	networks, failures := c.readBoth(c.args[0], c.args[1])
 	for i, n := range networks {
 		var wrongs netfile.Errors
 		switch err := failures[i]; {
@@ -105,23 +122,24 @@ func (c *call) differenceChecks(names *reach.Namer, found []reach.Difference) []
 		return []checked{{name: "no connection fares differently"}}
 	}
 	var list []checked
+	found = reach.Alike(found)
 	for i := range found {
 		d := &found[i]
 		list = append(list, checked{
-			name: fmt.Sprintf("%s to %s", names.WhoOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d)), failure: fmt.Sprintf("%s: was %s, is %s", d.Change, fateText(d.Old), fateText(d.New)),
+			name: fmt.Sprintf("%s to %s", names.WhoOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d)), failure: fmt.Sprintf("%s: was %s, is %s", d.Change, wasText(d), isText(d)),
 			at: c.args[1], trace: c.traceLine(d.Example),
 		})
 	}
 	return list
 }
 
-// readAll reads several network files at once.
-func (c *call) readAll(paths []string) (networks []*network.Network, failures []error) {
-	networks, failures = make([]*network.Network, len(paths)), make([]error, len(paths))
+// readBoth reads two network files at once, the second one as the flags want it.
+func (c *call) readBoth(old, new string) (networks [2]*network.Network, failures [2]error) {
+	asItIs := *c
+	asItIs.options.whatIf = netfile.Variation{}
 	var reading sync.WaitGroup
-	for i, path := range paths {
-		reading.Go(func() { networks[i], failures[i] = c.readNetwork(path) })
-	}
+	reading.Go(func() { networks[0], failures[0] = asItIs.readNetwork(old) })
+	networks[1], failures[1] = c.readNetwork(new)
 	reading.Wait()
 	return networks, failures
 }
@@ -143,29 +161,51 @@ func (c *call) printDifferences(names *reach.Namer, found []reach.Difference) {
 		fmt.Fprintln(c.Out, "proven the same: no connection fares differently")
 		return
 	}
-	var change reach.Change
-	for i, d := range found {
-		if d.Change != change {
-			if i > 0 {
-				fmt.Fprintln(c.Out)
+	found = reach.Alike(found)
+	var counts []string
+	for _, change := range reach.Changes {
+		n := 0
+		for i := range found {
+			if found[i].Change == change {
+				n++
 			}
-			change = d.Change
-			fmt.Fprintln(c.Out, c.bold(string(change)))
 		}
-		c.printDifference(names, &d)
+		if n > 0 {
+			counts = append(counts, fmt.Sprintf("%d %s", n, change))
+		}
 	}
-	fmt.Fprintf(c.Out, "\n%s\n", count(len(found), "difference"))
+	fmt.Fprintf(c.Out, "%s: %s\n", count(len(found), "difference"), strings.Join(counts, ", "))
+	var change reach.Change
+	for i := range found {
+		d := &found[i]
+		if d.Change != change {
+			change = d.Change
+			fmt.Fprintf(c.Out, "\n%s\n", c.bold(string(change)))
+		}
+		c.printDifference(names, d)
+	}
 }
 
 func (c *call) printDifference(names *reach.Namer, d *reach.Difference) {
 	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", names.WhoOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d)), c.Width-4), "\n    "))
-	c.printLabelled("  was", fateText(d.Old))
-	c.printLabelled("  is", fateText(d.New))
+	c.printLabelled("  was", wasText(d))
+	c.printLabelled("  is", isText(d))
 	fmt.Fprintf(c.Out, "    try   %s\n", c.traceLine(d.Example))
 }
 
 func differenceTo(names *reach.Namer, d *reach.Difference) string {
 	return throughText(names, d.To, d.Services)
+}
+
+// wasText and isText say what became of connections, with the translation where that is another.
+func wasText(d *reach.Difference) string { return fateText(d.Old) + translationText(d, d.Was) }
+func isText(d *reach.Difference) string  { return fateText(d.New) + translationText(d, d.Is) }
+
+func translationText(d *reach.Difference, t reach.Translation) string {
+	if d.Change != reach.Otherwise && d.Change != reach.Elsewhere {
+		return ""
+	}
+	return ", " + t.String()
 }
 
 func fateText(f *reach.Fate) string {
@@ -192,6 +232,15 @@ type fateJSON struct {
 	Host    string   `json:"host"`
 	Rule    string   `json:"rule"`
 	Rules   []string `json:"rules"`
+
+	Translated *translatedJSON `json:"translated"` // of the example; null where no other translation is the difference
+}
+
+// A translatedJSON is what a translation makes of a connection; what it keeps is empty or 0.
+type translatedJSON struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+	Port uint16 `json:"port"`
 }
 
 type differenceJSON struct {
@@ -219,7 +268,7 @@ func (c *call) compareResult(found []reach.Difference) compareJSON {
 	for _, d := range found {
 		result.Differences = append(result.Differences, differenceJSON{
 			string(d.Change), d.Services[0].Protocol.String(), segmentText(d.On), rangeTexts(d.From), d.AllPorts, portTexts(d.FromPorts), rangeTexts(d.To), portList(d.Services),
-			fateEntry(d.Old), fateEntry(d.New), c.traceLine(d.Example),
+			fateEntry(&d, d.Old, d.Was), fateEntry(&d, d.New, d.Is), c.traceLine(d.Example),
 		})
 	}
 	return result
@@ -236,8 +285,17 @@ func portList(services header.Services) string {
 	return strings.Join(texts, ",")
 }
 
-func fateEntry(f *reach.Fate) fateJSON {
-	entry := fateJSON{f.Outcome.String(), f.At, f.Host, "", []string{}}
+func fateEntry(d *reach.Difference, f *reach.Fate, t reach.Translation) fateJSON {
+	entry := fateJSON{f.Outcome.String(), f.At, f.Host, "", []string{}, nil}
+	if d.Change == reach.Otherwise || d.Change == reach.Elsewhere {
+		entry.Translated = &translatedJSON{Port: t.Port}
+		if t.Source.IsValid() {
+			entry.Translated.From = t.Source.String()
+		}
+		if t.Destination.IsValid() {
+			entry.Translated.To = t.Destination.String()
+		}
+	}
 	if f.Rule != nil {
 		entry.Rule = f.Rule.Name
 	}

@@ -15,7 +15,7 @@ func TestCompletionKnowsWhatMayComeNext(t *testing.T) {
 	write(t, folder, "broken.yaml", "network: [")
 	for line, want := range map[string]string{
 		"": "add apply", "tr": "trace", "none ": "", "trace ar": "archive", "trace archive rim:": "rim:fibre rim:yard", "trace archive rim:fibre htt": "http http-alt", "trace a b c ": "",
-		"trace -f other.yaml ": "any internet library", "trace -f ": "", "trace -f broken.yaml arch": "", "trace -li": "-live", "trace -json arch": "archive", "trace -sport 5 arch": "archive",
+		"trace -f other.yaml ": "any internet library", "trace -f ": "", "trace -f broken.yaml arch": "", "trace -liv": "-live", "trace -json arch": "archive", "trace -sport 5 arch": "archive",
 		"show ": "expectations gateways", "show rule ": "web", "show kernel ": "rim", "hits -gateway ": "rim", "log -outcome dro": "dropped", "log -rule w": "web",
 		"mapping a": "add approve", "mapping add tcp/80 -by ": "nat-pmp pcp upnp-igd", "gateway rim -on ": "kernel simulated", "add port": "port-forward", "add port-forward x -on fi": "fibre",
 		"remove w": "web", "move web be": "before", "lab i": "internet", "check -explain mappings-o": "mappings-open mappings-outside", "help comp": "compare completion", "completion f": "fish",

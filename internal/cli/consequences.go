@@ -60,9 +60,9 @@ func differenceLines(names *reach.Namer, found []reach.Difference) []string {
 		case reach.NoLonger:
 			lines = append(lines, "closes  "+text+" no longer reaches "+d.Old.Host)
 		case reach.Elsewhere:
-			lines = append(lines, "moves   "+text+" reaches "+d.New.Host+" instead of "+d.Old.Host)
+			lines = append(lines, "moves   "+text+" reaches "+d.New.Host+" instead of "+d.Old.Host+", "+d.Is.String()+" (was "+d.Was.String()+")")
 		default:
-			lines = append(lines, "alters  "+text+" reaches "+d.New.Host+" with another translation")
+			lines = append(lines, "alters  "+text+" reaches "+d.New.Host+" "+d.Is.String()+" (was "+d.Was.String()+")")
 		}
 	}
 	if more := len(found) - len(lines); more > 0 {

@@ -23,13 +23,14 @@ something gets through all the same to an address without a host, or to a port t
 said to serve, that is said with it.
 
 Rules with hours count as active, unless -at names a time.
-
+` + whatIfHelp + `
 Exit status: 0 all hold, 1 one does not, 2 the call or the file is wrong.`,
 	examples: []string{"hollowbridge expect", "hollowbridge expect -tap", "hollowbridge expect -junit"},
 	flags: func(set *flag.FlagSet, o *options) {
 		fileFlag(set, o)
 		jsonFlag(set, o)
 		ciFlags(set, o)
+		whatIfFlags(set, o)
 		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; at any time where absent")
 	},
 	run: runExpect,

@@ -153,7 +153,13 @@ func (c *call) readNetwork(path string) (*network.Network, error) {
 func (c *call) readAsToday(path string) (*network.Network, error) {
 	name, number, isRevision := revisionOf(path)
 	if _, err := os.Stat(path); !isRevision || err == nil {
+		if !c.options.whatIf.IsNone() {
+			return c.readVaried(path)
+		}
 		return netfile.Read(path)
+	}
+	if !c.options.whatIf.IsNone() {
+		return nil, fmt.Errorf("%s: -down, -list, -without and -with are about a file, not about what is in force", path)
 	}
 	r, err := c.fetch(name, number)
 	if err != nil {

@@ -35,6 +35,10 @@ func (c *call) liveOrFile() (*network.Network, *liveNetwork) {
 	if !c.options.live {
 		return c.network(), nil
 	}
+	if !c.options.whatIf.IsNone() {
+		c.misused("-down, -list, -without and -with are about the file, and -live is not")
+		return nil, nil
+	}
 	live := c.live()
 	if live == nil {
 		return nil, nil

@@ -27,7 +27,8 @@ can be reached.
 
 -from takes an address expression: internet (where absent), a zone, a group, an address, or any.
 -to takes the hosts or addresses it is delivered to, -service the service as it is delivered.
-Rules with hours count as active, unless -at names a time.`,
+Rules with hours count as active, unless -at names a time.
+` + whatIfHelp[:len(whatIfHelp)-1],
 	examples: []string{
 		"hollowbridge reach",
 		"hollowbridge reach -from visitors",
@@ -42,6 +43,7 @@ Rules with hours count as active, unless -at names a time.`,
 		set.StringVar(&o.to, "to", "", "only what is delivered to these, `WHERE`")
 		set.StringVar(&o.service, "service", "", "only this `SERVICE`, as it is delivered")
 		onlyFlag(set, o)
+		whatIfFlags(set, o)
 		set.BoolVar(&o.live, "live", false, "at the running gateways: what is in force there, with the mappings that programs have")
 		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; at any time where absent")
 	},
@@ -210,6 +212,9 @@ func throughText(names *reach.Namer, to header.Addresses, services header.Servic
 	switch {
 	case names.Open(to):
 		text = "anything outside"
+		if family := names.OnlyFamily(to); family != "" {
+			text += " (" + family + ")"
+		}
 	case len(to.Ranges()) > 3:
 		text = fmt.Sprintf("%s and %d more", to.Ranges()[0], len(to.Ranges())-1)
 	}
@@ -383,10 +388,19 @@ func (c *call) traceLine(x reach.Example) string {
 
 // typed returns a command so that it is about the same file when it is typed.
 func (c *call) typed(command string) string {
-	if c.options.file == "" {
-		return command
+	if c.options.file != "" {
+		command += " -f " + network.Quoted(c.options.file)
 	}
-	return command + " -f " + network.Quoted(c.options.file)
+	v := &c.options.whatIf
+	for _, f := range []struct {
+		name string
+		list []string
+	}{{"down", v.Down}, {"list", v.Lists}, {"without", v.Without}, {"with", v.With}} {
+		for _, value := range f.list {
+			command += " -" + f.name + " " + network.Quoted(value)
+		}
+	}
+	return command
 }
 
 func (c *call) reachCSV(n *network.Network, found *reach.Answer) int {

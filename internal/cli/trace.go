@@ -24,12 +24,16 @@ who is in no group. TO is a host, an address, or GATEWAY:INTERFACE for an interf
 address. SERVICE is written as in the file: https, tcp/8443, icmp, or a name the file defines;
 of several ports the first is taken.
 
+-all lists also every NAT and filter rule that the connection meets at each step, in the order in
+which they are tried, and why the later ones are not followed.
+
 -live asks the running gateways: what is in force there, and which sessions they have. With -send
 it also sends the connection, where this machine is FROM, and says what came back.
 
 -batch FILE traces many, each on its own: a line of the file is FROM TO SERVICE, with the source
 port behind it where it matters, and one line comes of each; what stands behind # is for people.
 
+` + whatIfHelp[1:] + `
 Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 	examples: []string{
 		"hollowbridge trace fronts rim:fibre https",
@@ -44,6 +48,8 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		fileFlag(set, o)
 		jsonFlag(set, o)
 		questionFlags(set, o)
+		whatIfFlags(set, o)
+		set.BoolVar(&o.every, "all", false, "list every rule that matches at each step, also those that are not followed")
 		set.IntVar(&o.repair, "repair", 0, "apply the repair of this `NUMBER` to the file")
 		set.BoolVar(&o.dryRun, "dry-run", false, "with -repair, show what would change and write nothing")
 		set.BoolVar(&o.live, "live", false, "through the running gateways as they are: what is in force there, with their sessions")
@@ -68,6 +74,9 @@ func runTrace(c *call) int {
 	if c.options.send && !c.options.live || c.options.live && (c.options.repair != 0 || len(c.options.after) > 0) {
 		return c.misused("-send goes with -live, and -repair and -after don't")
 	}
+	if c.options.repair != 0 && !c.options.whatIf.IsNone() {
+		return c.misused("-repair changes the file as it is; -down, -list, -without and -with ask about another one")
+	}
 	n, live := c.liveOrFile()
 	if n == nil {
 		return wrong
@@ -90,10 +99,14 @@ func runTrace(c *call) int {
 		v := walk.Remember(earlier)
 		before = append(before, afterJSON{text, v.Outcome.String(), v.At.Name(), v.Outcome == engine.Reached || v.Outcome == engine.Unanswered})
 	}
-	t := walk.Trace(connection)
+	trace := walk.Trace
+	if c.options.every {
+		trace = walk.TraceAll
+	}
+	t := trace(connection)
 	noteTwin(n, c.args[1], t)
 	var repairs []repair.Repair
-	if t.Outcome != engine.Reached && len(c.options.after) == 0 && live == nil {
+	if t.Outcome != engine.Reached && len(c.options.after) == 0 && live == nil && c.options.whatIf.IsNone() {
 		switch bench, err := repair.NewBench(c.path(), n, mostRulesRepaired); {
 		case err == nil:
 			repairs = bench.ForTrace(t, q.from == "internet")
@@ -174,6 +187,7 @@ func (c *call) printTrace(t *engine.Trace, repairs []repairJSON) {
 	if len(t.Steps) > 0 {
 		fmt.Fprintln(c.Out)
 	}
+	c.printCandidates(t.Candidates)
 	if len(t.Why) > 0 {
 		c.printLabelled("why", strings.Join(t.Why, " "))
 		if t.Outcome == engine.Reached {
@@ -197,6 +211,36 @@ func (c *call) printTrace(t *engine.Trace, repairs []repairJSON) {
 		fmt.Fprintln(c.Out)
 	}
 	fmt.Fprintln(c.Out, c.verdictLine(t))
+}
+
+// printCandidates lists the rules that match, with where they stand.
+func (c *call) printCandidates(list []engine.Candidate) {
+	if !c.options.every {
+		return
+	}
+	if len(list) == 0 {
+		fmt.Fprintf(c.Out, "  no rule matches at any step\n\n")
+		return
+	}
+	var rows [][]string
+	var at *network.Gateway
+	var step engine.StepKind
+	for _, k := range list {
+		row := []string{"", "", "", fmt.Sprintf("%s %s", k.Rule.Kind, k.Rule.Name), fmt.Sprint(k.Rule.Place.Line), k.Text}
+		if k.At != at {
+			row[0], step = k.At.Name, ""
+		}
+		if k.Step != step {
+			row[1] = string(k.Step)
+		}
+		if k.Wins {
+			row[2] = "*"
+		}
+		at, step = k.At, k.Step
+		rows = append(rows, row)
+	}
+	c.printTableWithin([]string{"at", "step", "", "every rule that matches", "line", ""}, rows, []int{14, 0, 0, 34, 0, 0})
+	fmt.Fprintln(c.Out)
 }
 
 func protocolText(p header.Packet) string {
@@ -293,6 +337,19 @@ type traceJSON struct {
 	Next       string         `json:"next"`
 	Repairs    []repairJSON   `json:"repairs"`
 	After      []afterJSON    `json:"after"`
+
+	Candidates []candidateJSON `json:"candidates"` // none without -all
+}
+
+// A candidateJSON is a rule that matches at a step.
+type candidateJSON struct {
+	At    string `json:"at"`
+	Step  string `json:"step"`
+	Rule  string `json:"rule"`
+	Kind  string `json:"kind"`
+	Place string `json:"place"`
+	Wins  bool   `json:"wins"`
+	Text  string `json:"text"`
 }
 
 type afterJSON struct {
@@ -339,7 +396,7 @@ func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
 		Connection: connectionJSON{p.From(), p.To(), p.Protocol.String()},
 		Outcome:    t.Outcome.String(), Host: t.To.Name(), At: t.At.Name(),
 		Delivered: ends(t.Delivered), Answered: ends(t.Answered),
-		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told, Next: t.Outcome.Remedy(), Repairs: append([]repairJSON{}, repairs...), After: []afterJSON{},
+		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told, Candidates: candidateEntries(t.Candidates), Next: t.Outcome.Remedy(), Repairs: append([]repairJSON{}, repairs...), After: []afterJSON{},
 	}
 	if t.Rule != nil {
 		result.Rule = t.Rule.Name
@@ -355,6 +412,14 @@ func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
 		result.Near = append(result.Near, nearJSON{near.Rule.Name, near.Rule.Kind, near.Rule.Place.String(), near.Differs, near.Text})
 	}
 	return result
+}
+
+func candidateEntries(list []engine.Candidate) []candidateJSON {
+	entries := []candidateJSON{}
+	for _, k := range list {
+		entries = append(entries, candidateJSON{k.At.Name, string(k.Step), k.Rule.Name, k.Rule.Kind, k.Rule.Place.String(), k.Wins, k.Text})
+	}
+	return entries
 }
 
 // ends returns nil for a packet that never was.

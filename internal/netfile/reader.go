@@ -142,8 +142,9 @@ type reader struct {
 	net    *network.Network
 	names  map[string]nameUse // zones, groups, hosts and gateways share one namespace
 
-	list   func(name string) ([]byte, error) // reads a file that the network file names
-	unsure bool                              // interfaces of the gateway at hand are wrong, so what depends on them is not judged
+	list      func(name string) ([]byte, error) // reads a file that the network file names
+	elsewhere map[*yaml.Node]*reader            // nodes that stand in other files
+	unsure    bool                              // interfaces of the gateway at hand are wrong, so what depends on them is not judged
 
 	groups   map[string]*pending
 	services map[string]*pending
@@ -166,6 +167,9 @@ type pending struct {
 }
 
 func (r *reader) place(n *yaml.Node) network.Position {
+	if other := r.elsewhere[n]; other != nil {
+		return other.place(n)
+	}
 	return network.Position{File: r.file, Line: n.Line, Column: n.Column}
 }
 
@@ -183,10 +187,23 @@ func (r *reader) fail(n *yaml.Node, format string, args ...any) {
 
 func (r *reader) failAt(at network.Position, length int, format string, args ...any) {
 	e := Error{Place: at, Length: length, Message: harmless(sprintf(format, args))}
-	if at.File == r.file && at.Line >= 1 && at.Line <= len(r.lines) {
-		e.Source = harmless(strings.TrimRight(string(r.lines[at.Line-1]), "\r"))
+	if lines := r.linesOf(at.File); at.Line >= 1 && at.Line <= len(lines) {
+		e.Source = harmless(strings.TrimRight(string(lines[at.Line-1]), "\r"))
 	}
 	r.errors = append(r.errors, e)
+}
+
+// linesOf returns the lines of a file whose nodes are read, none of another one.
+func (r *reader) linesOf(file string) [][]byte {
+	if file == r.file {
+		return r.lines
+	}
+	for _, other := range r.elsewhere {
+		if other.file == file {
+			return other.lines
+		}
+	}
+	return nil
 }
 
 var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?(.*)$`)

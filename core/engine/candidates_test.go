@@ -1,0 +1,76 @@
+package engine_test
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/gen"
+	"hollowbridge/internal/netfile/netfiletest"
+)
+
+// group returns the candidates of a gateway's step.
+func group(list []engine.Candidate, gateway string, step engine.StepKind) (found []engine.Candidate) {
+	for _, k := range list {
+		if k.At.Name == gateway && k.Step == step {
+			found = append(found, k)
+		}
+	}
+	return found
+}
+
+// Without the rule that is followed at a step the next candidate is followed there, until none is
+// left: so the list holds all rules that match, and no others, in their order.
+func TestWithoutTheFirstCandidateTheNextIsFollowed(t *testing.T) {
+	followed, several := 0, 0
+	for seed := range few(400, 60) {
+		text := gen.Small(seed)
+		e := engine.Compile(netfiletest.Parse(t, text), nil)
+		random := rand.New(rand.NewPCG(seed, 71))
+		known := talkedOf(e.Network())
+		for range 12 {
+			c := engine.Connection{Moment: network.Always, Packet: header.Packet{Source: known[random.IntN(len(known))], Destination: known[random.IntN(len(known))], SourcePort: 40000,
+				DestinationPort: []uint16{22, 53, 80, 443, 8080, 37020}[random.IntN(6)], Protocol: header.TCP}}
+			var err error
+			if c.From, err = e.Locate(c.Packet.Source); err != nil || header.FamilyOf(c.Packet.Source) != header.FamilyOf(c.Packet.Destination) {
+				continue
+			}
+			all := e.NewWalk().TraceAll(c)
+			if all.Handed > 0 || len(all.Candidates) == 0 {
+				continue // a relay's own connection passes gateways again
+			}
+			k := all.Candidates[random.IntN(len(all.Candidates))]
+			list := group(all.Candidates, k.At.Name, k.Step)
+			if len(list) > 1 {
+				several++
+			}
+			without := netfiletest.Parse(t, text)
+			for i := range list {
+				if want := i == 0; list[i].Wins != want && all.Passed[0] == k.At && list[0].Wins {
+					t.Fatalf("seed %d: %s at %s is said to win: %t", seed, list[i].Rule.Name, k.At.Name, list[i].Wins)
+				}
+				for r := range without.Gateway(k.At.Name).Rules() {
+					r.Disabled = r.Disabled || r.List() == list[i].Rule.List() && r.Name == list[i].Rule.Name
+				}
+				if !list[i].Wins && i == 0 {
+					break // a forward's own permission goes before the filter
+				}
+				less := engine.Compile(without, nil)
+				c.From, _ = less.Locate(c.Packet.Source)
+				left := group(less.NewWalk().TraceAll(c).Candidates, k.At.Name, k.Step)
+				if len(left) != len(list)-i-1 || len(left) > 0 && (!left[0].Wins || left[0].Rule.Name != list[i+1].Rule.Name) {
+					if k.Step != engine.StepSource { // without a rule its outside addresses are nobody's, and packets to them go elsewhere
+						t.Fatalf("seed %d: %s -> %s at %s, %s: without %s there are %d candidates, of %d\n%s", seed, c.Packet.From(), c.Packet.To(), k.At.Name, k.Step, list[i].Rule.Name, len(left), len(list), text)
+					}
+					break
+				}
+				followed++
+			}
+		}
+	}
+	if followed < 300 || several < 100 {
+		t.Errorf("%d candidates were followed, %d lists had several", followed, several)
+	}
+}

@@ -1,0 +1,256 @@
+package netfile
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"hollowbridge/core/network"
+)
+
+// A Variation is what a network is asked about as if its file said it. The zero Variation changes
+// nothing.
+type Variation struct {
+	Down    []string // interfaces that are down, each as GATEWAY:INTERFACE
+	Lists   []string // groups that hold what stands in other files, each as GROUP=FILE
+	Without []string // rules that are not there, each as NAME, KIND NAME or GATEWAY:NAME
+	With    []string // files of rules that are there as well
+}
+
+// IsNone reports whether the variation changes nothing.
+func (v *Variation) IsNone() bool {
+	return len(v.Down)+len(v.Lists)+len(v.Without)+len(v.With) == 0
+}
+
+// ReadAs reads a network file as if it were varied. It says what it took the variation for, a line
+// for each thing.
+func ReadAs(path string, v *Variation) (n *network.Network, said []string, err error) {
+	data, err := readBounded(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	r := newReader(path, data)
+	root := r.parseYAML(data)
+	if root == nil {
+		n, err = r.read(nil)
+		return n, nil, err
+	}
+	w := varier{reader: r, root: root}
+	for _, each := range []struct {
+		list []string
+		do   func(string) error
+	}{{v.Down, w.down}, {v.Lists, w.hold}, {v.Without, w.without}, {v.With, w.with}} {
+		for _, text := range each.list {
+			if err := each.do(text); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	if n, err = r.read(root); err != nil {
+		return nil, nil, err
+	}
+	return n, w.said, nil
+}
+
+// A varier changes the nodes of a file before they are read.
+type varier struct {
+	*reader
+	root *yaml.Node
+	said []string
+}
+
+func (w *varier) gateways() map[string]*yaml.Node {
+	found := map[string]*yaml.Node{}
+	_, gateways := lookup(w.root, "gateways")
+	for i := 0; gateways != nil && i+1 < len(gateways.Content); i += 2 {
+		found[gateways.Content[i].Value] = gateways.Content[i+1]
+	}
+	return found
+}
+
+func (w *varier) down(text string) error {
+	var known []string
+	for name, g := range w.gateways() {
+		_, interfaces := lookup(g, "interfaces")
+		for i := 0; interfaces != nil && i+1 < len(interfaces.Content); i += 2 {
+			full := name + ":" + interfaces.Content[i].Value
+			if known = append(known, full); full != text {
+				continue
+			}
+			setNode(interfaces.Content[i+1], "state", textNode(interfaces.Content[i], "down"))
+			w.said = append(w.said, text+" is down")
+			return nil
+		}
+	}
+	return fmt.Errorf("-down %s: no such interface%s", text, oneOf(text, sorted(known)))
+}
+
+func (w *varier) hold(text string) error {
+	name, file, ok := strings.Cut(text, "=")
+	if !ok || name == "" || file == "" {
+		return fmt.Errorf("-list %s: write it as GROUP=FILE", text)
+	}
+	_, groups := lookup(w.root, "groups")
+	k, body := lookup(groups, name)
+	if body == nil {
+		var known []string
+		for i := 0; groups != nil && i+1 < len(groups.Content); i += 2 {
+			known = append(known, groups.Content[i].Value)
+		}
+		return fmt.Errorf("-list %s: no such group%s", name, oneOf(name, known))
+	}
+	inFile := w.list
+	w.list = func(asked string) ([]byte, error) { // it is named from here, not from the network file
+		if asked == file {
+			return readBounded(file)
+		}
+		return inFile(asked)
+	}
+	*body = yaml.Node{Kind: yaml.MappingNode, Line: body.Line, Column: body.Column, Content: []*yaml.Node{textNode(k, "file"), textNode(k, file)}}
+	w.said = append(w.said, name+" holds what stands in "+file)
+	return nil
+}
+
+func (w *varier) without(text string) error {
+	gateway, name, found := strings.Cut(text, ":")
+	if !found {
+		gateway, name = "", text
+	}
+	kind := ""
+	if k, rest, has := strings.Cut(name, " "); has {
+		kind, name = k, rest
+	}
+	taken := 0
+	var known []string
+	for g, node := range w.gateways() {
+		for _, list := range []string{"nat", "filter"} {
+			_, rules := lookup(node, list)
+			if rules == nil {
+				continue
+			}
+			rules.Content = slices.DeleteFunc(rules.Content, func(rule *yaml.Node) bool {
+				t := ruleThing(g, list, rule)
+				known = append(known, t.Name)
+				if t.Name != name || gateway != "" && g != gateway || kind != "" && t.Kind != kind {
+					return false
+				}
+				taken++
+				w.said = append(w.said, fmt.Sprintf("%s %s of %s is not there", t.Kind, t.Name, g))
+				return true
+			})
+		}
+	}
+	if taken == 0 {
+		return fmt.Errorf("-without %s: no such rule%s", text, DidYouMean(name, sorted(known)))
+	}
+	return nil
+}
+
+// withKeys are the keys that a rule of another file can have besides its own: where it stands.
+var withKeys = []string{"gateway", "before", "after"}
+
+func (w *varier) with(path string) error {
+	data, err := readBounded(path)
+	if err != nil {
+		return fmt.Errorf("-with: %w", err)
+	}
+	other := &reader{file: path, lines: bytes.Split(data, []byte("\n"))}
+	list := other.parseYAML(data)
+	if list != nil && list.Kind != yaml.SequenceNode {
+		other.fail(list, "a file of rules is a list: - KIND: NAME and its keys, and gateway, before or after where it matters")
+	}
+	for i := 0; list != nil && i < len(list.Content) && len(other.errors) == 0; i++ {
+		w.insert(other, list.Content[i])
+	}
+	if len(other.errors) > 0 {
+		return other.errors
+	}
+	return nil
+}
+
+// insert puts a rule of another file where it says, else at the end of its list.
+func (w *varier) insert(other *reader, rule *yaml.Node) {
+	where := map[string]*yaml.Node{}
+	for _, key := range withKeys {
+		if k, v := lookup(rule, key); k != nil {
+			where[key] = v
+			at := slices.Index(rule.Content, k)
+			rule.Content = slices.Delete(rule.Content, at, at+2)
+		}
+	}
+	t := ruleThing("", "", rule)
+	gateways := w.gateways()
+	switch named := where["gateway"]; {
+	case t.Kind == "":
+		other.fail(rule, "this rule has no kind; there are %s", strings.Join(ruleKinds, ", "))
+		return
+	case named != nil && gateways[named.Value] == nil:
+		other.fail(named, "%s: no such gateway", named.Value)
+		return
+	case named != nil:
+		t.Gateway = named.Value
+	case len(gateways) > 1:
+		other.fail(rule, "there are several gateways; say which with gateway: NAME")
+		return
+	default:
+		for t.Gateway = range gateways {
+		}
+	}
+	section := "nat"
+	if slices.Contains(network.Verbs, network.Verb(t.Kind)) {
+		section = "filter"
+	}
+	g := gateways[t.Gateway]
+	_, rules := lookup(g, section)
+	if rules == nil {
+		rules = &yaml.Node{Kind: yaml.SequenceNode, Line: rule.Line, Column: rule.Column}
+		g.Content = append(g.Content, textNode(rule, section), rules)
+	}
+	at := len(rules.Content)
+	for _, key := range []string{"before", "after"} {
+		anchor := where[key]
+		if anchor == nil {
+			continue
+		}
+		if at = slices.IndexFunc(rules.Content, func(n *yaml.Node) bool { return ruleThing("", section, n).Name == anchor.Value }); at < 0 {
+			other.fail(anchor, "%s: no such rule in %s of %s", anchor.Value, section, t.Gateway)
+			return
+		}
+		if key == "after" {
+			at++
+		}
+	}
+	rules.Content = slices.Insert(rules.Content, at, rule)
+	w.foreign(rule, other)
+	w.said = append(w.said, fmt.Sprintf("%s %s of %s is number %d in %s", t.Kind, t.Name, t.Gateway, at+1, section))
+}
+
+// foreign notes that nodes stand in another file.
+func (w *varier) foreign(n *yaml.Node, from *reader) {
+	if w.elsewhere == nil {
+		w.elsewhere = map[*yaml.Node]*reader{}
+	}
+	w.elsewhere[n] = from
+	for _, child := range n.Content {
+		w.foreign(child, from)
+	}
+}
+
+// setNode gives a key of a mapping a value.
+func setNode(mapping *yaml.Node, key string, value *yaml.Node) {
+	for i := 0; i+1 < len(mapping.Content); i += 2 {
+		if mapping.Content[i].Value == key {
+			mapping.Content[i+1] = value
+			return
+		}
+	}
+	mapping.Content = append(mapping.Content, textNode(value, key), value)
+}
+
+// textNode is a text where another node stands.
+func textNode(at *yaml.Node, text string) *yaml.Node {
+	return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: text, Line: at.Line, Column: at.Column}
+}
