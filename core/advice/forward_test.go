@@ -81,7 +81,7 @@ func TestSamplesAreRedirected(t *testing.T) {
 		e := engine.Compile(n, nil)
 		for _, g := range n.Gateways {
 			for _, r := range g.NAT {
-				if r.Disabled || r.When != nil || r.Does != network.PortForward && r.Does != network.DestinationNAT {
+				if r.Off() || r.When != nil || r.Does != network.PortForward && r.Does != network.DestinationNAT {
 					continue
 				}
 				c, ok := advice.Sample(e, r, network.Always)

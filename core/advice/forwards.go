@@ -36,8 +36,8 @@ func (x *exam) samePorts() {
 				if a.Target == b.Target && a.TargetAs == b.TargetAs {
 					continue
 				}
-				if port, both := commonPort(a, b); both {
-					x.rule(network.SamePort, &b.Rule, fmt.Sprintf("%s (line %d) has %s already", a.Name, a.Place.Line, port), x.moveBefore(&b.Rule, &a.Rule), x.remove(&b.Rule))
+				if both := commonPorts(a, b); len(both) > 0 {
+					x.rule(network.SamePort, &b.Rule, fmt.Sprintf("%s (line %d) has %s already", a.Name, a.Place.Line, both[0].String()), x.untangled(a, b)...)
 				}
 			}
 		}
@@ -64,25 +64,105 @@ func fewAddresses(set header.Addresses) (list []netip.Addr, few bool) {
 
 func forwards(r *network.NATRule) bool { return r.Does == network.PortForward }
 
-// commonPort returns a port on which two forwards listen for the same people. The first may be
+// untangled are edits after which two forwards no longer listen on the same ports: the second one
+// goes without these, goes before the first one where that is for more people, or goes.
+func (x *exam) untangled(a, b *network.NATRule) []network.Edits {
+	var list []network.Edits
+	if isSpecialCase(b.From, a.From) {
+		list = append(list, x.moveBefore(&b.Rule, &a.Rule))
+	}
+	_, rest := Clashes(b)
+	if len(rest) == 0 {
+		return append(list, x.remove(&b.Rule))
+	}
+	settings := []network.Setting{{Key: "service", Value: portMapsText(rest)}}
+	if moved := slices.ContainsFunc(rest, func(m network.PortMap) bool { return m.Protocol.HasPorts() && m.ToFirst != m.Ports.First }); moved {
+		settings = append(settings, network.Setting{Key: "to", Value: targetsText(b.TargetIs, rest)})
+	}
+	return append(list, x.change(&b.Rule, settings...))
+}
+
+// targetsText writes where forwarded ports lead to.
+func targetsText(host string, maps []network.PortMap) string {
+	var ports []string
+	for _, m := range maps {
+		if m.Protocol.HasPorts() {
+			ports = append(ports, header.Ports{First: m.ToFirst, Last: m.ToFirst + (m.Ports.Last - m.Ports.First)}.String())
+		}
+	}
+	if a, err := netip.ParseAddr(host); err == nil && a.Is6() {
+		host = "[" + host + "]"
+	}
+	return host + ":" + strings.Join(ports, ",")
+}
+
+// A Clash is ports that an earlier forward has, so that another one does not get them.
+type Clash struct {
+	By       *network.NATRule
+	Services header.Services
+}
+
+// Clashes returns which ports of a forward earlier forwards of its gateway have already, for the
+// same people, and the ports that are left.
+func Clashes(r *network.NATRule) (clashes []Clash, rest []network.PortMap) {
+	rest = r.Ports
+	for _, a := range r.Gateway.NAT {
+		if a == r {
+			break
+		}
+		if !forwards(a) || a.Off() {
+			continue
+		}
+		both := commonPorts(a, r)
+		if len(both) == 0 {
+			continue
+		}
+		clashes = append(clashes, Clash{a, both})
+		for _, s := range both {
+			rest = withoutPorts(rest, s)
+		}
+	}
+	return clashes, rest
+}
+
+// withoutPorts takes the ports of a service out of a forward's.
+func withoutPorts(maps []network.PortMap, s header.Service) (rest []network.PortMap) {
+	for _, m := range maps {
+		if m.Protocol != s.Protocol || !m.Protocol.HasPorts() || m.Ports.Last < s.Ports.First || s.Ports.Last < m.Ports.First {
+			if m.Protocol != s.Protocol || m.Protocol.HasPorts() {
+				rest = append(rest, m)
+			}
+			continue
+		}
+		if m.Ports.First < s.Ports.First {
+			rest = append(rest, network.PortMap{Protocol: m.Protocol, Ports: header.Ports{First: m.Ports.First, Last: s.Ports.First - 1}, ToFirst: m.ToFirst})
+		}
+		if s.Ports.Last < m.Ports.Last {
+			rest = append(rest, network.PortMap{Protocol: m.Protocol, Ports: header.Ports{First: s.Ports.Last + 1, Last: m.Ports.Last}, ToFirst: m.ToFirst + (s.Ports.Last + 1 - m.Ports.First)})
+		}
+	}
+	return rest
+}
+
+// commonPorts returns the ports on which two forwards listen for the same people. The first may be
 // for some of them alone: then the other is for the rest.
-func commonPort(a, b *network.NATRule) (string, bool) {
+func commonPorts(a, b *network.NATRule) (both header.Services) {
 	shared := slices.ContainsFunc(a.On, func(i *network.Interface) bool { return slices.Contains(b.On, i) })
 	if !shared || listens(a).Intersect(listens(b)).Empty() {
-		return "", false
+		return nil
 	}
 	if !a.From.IsAny() && !b.From.IsAny() && a.From.Addresses().Intersect(b.From.Addresses()).Empty() || isSpecialCase(a.From, b.From) {
-		return "", false
+		return nil
 	}
 	for _, m := range a.Ports {
 		for _, n := range b.Ports {
-			first := max(m.Ports.First, n.Ports.First)
-			if m.Protocol == n.Protocol && first <= min(m.Ports.Last, n.Ports.Last) {
-				return header.ServiceAt(m.Protocol, first).String(), true
+			shared := header.Ports{First: max(m.Ports.First, n.Ports.First), Last: min(m.Ports.Last, n.Ports.Last)}
+			if m.Protocol == n.Protocol && shared.First <= shared.Last {
+				both = append(both, header.Service{Protocol: m.Protocol, Ports: shared})
 			}
 		}
 	}
-	return "", false
+	return both
 }
 
 // isSpecialCase reports whether one expression has only some of the addresses of another.

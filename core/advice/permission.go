@@ -54,17 +54,47 @@ func PermissionFor(g *network.Gateway, r *network.NATRule) Permission {
 // Permit is the filter rule that a forward needs where a connection through it was stopped by
 // its gateway's filter.
 func Permit(r *network.NATRule, stopped *engine.Trace) network.Edit {
-	e := allowEdit(filterNames(r.Gateway), r.Gateway, r.Name, PermissionFor(r.Gateway, r))
-	if stopped.Rule != nil {
-		e.Before = stopped.Rule.Name
+	return PermitFor(r, r.Ports, []*engine.Trace{stopped})
+}
+
+// PermitFor is Permit for some of the ports of a forward, of which connections were stopped.
+func PermitFor(r *network.NATRule, ports []network.PortMap, stopped []*engine.Trace) network.Edit {
+	some := *r
+	if len(ports) < len(r.Ports) || !slices.Equal(ports, r.Ports) {
+		some.Ports, some.Service = ports, portMapsText(ports)
+	}
+	e := allowEdit(filterNames(r.Gateway), r.Gateway, r.Name, PermissionFor(r.Gateway, &some))
+	first := 0
+	for _, t := range stopped {
+		if t.Rule != nil && (first == 0 || t.Rule.Number < first) {
+			e.Before, first = t.Rule.Name, t.Rule.Number
+		}
 	}
 	return e
+}
+
+// portMapsText writes what outsiders connect to.
+func portMapsText(maps []network.PortMap) string {
+	texts := make([]string, len(maps))
+	for i, m := range maps {
+		texts[i] = header.Service{Protocol: m.Protocol, Ports: m.Ports}.String()
+	}
+	return strings.Join(texts, ",")
 }
 
 // Sample returns a connection that a forward is meant for: from the first address
 // that may use it, to the first address and port it listens on. It returns false
 // where there is none.
 func Sample(e *engine.Engine, r *network.NATRule, at network.Moment) (engine.Connection, bool) {
+	m := network.PortMap{Protocol: header.TCP}
+	if len(r.Ports) > 0 {
+		m = r.Ports[0]
+	}
+	return SampleOf(e, r, m, at)
+}
+
+// SampleOf is Sample of one of the ranges of ports that the forward has.
+func SampleOf(e *engine.Engine, r *network.NATRule, m network.PortMap, at network.Moment) (engine.Connection, bool) {
 	for _, family := range header.Families {
 		c := engine.Connection{Moment: at}
 		to, ok := outsideAddress(r, family)
@@ -74,10 +104,7 @@ func Sample(e *engine.Engine, r *network.NATRule, at network.Moment) (engine.Con
 		if c.Packet.Source, ok = client(e, r, family); !ok {
 			continue
 		}
-		c.Packet.Destination, c.Packet.Protocol = to, header.TCP
-		if len(r.Ports) > 0 {
-			c.Packet.Protocol, c.Packet.DestinationPort = r.Ports[0].Protocol, r.Ports[0].Ports.First
-		}
+		c.Packet.Destination, c.Packet.Protocol, c.Packet.DestinationPort = to, m.Protocol, m.Ports.First
 		if c.Packet.Protocol.Numbered() {
 			c.Packet.SourcePort = header.UsualSourcePort
 		}

@@ -132,9 +132,6 @@ func (w *Walk) answerItself(g *Gateway) position {
 	v := w.enter(g, nil)
 	if w.asks != nil {
 		w.ask(v)
-		if v.decision.Action == Stops {
-			return position{}
-		}
 		return w.decided(v)
 	}
 	v.redirect, v.before, v.decision.Tells = nil, w.visit.flow.image(), NoMessage

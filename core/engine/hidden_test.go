@@ -92,7 +92,7 @@ func TestOnlyTheFewestHidingRulesAreNamed(t *testing.T) {
 		text := gen.Small(seed + 9000)
 		n := netfiletest.Parse(t, text)
 		for _, h := range engine.Compile(n, nil).NewExplorer(network.Always, 20_000_000).Hidden() {
-			if h.Rule.Disabled || len(h.By) == 0 {
+			if h.Rule.Off() || len(h.By) == 0 {
 				continue
 			}
 			hidden++

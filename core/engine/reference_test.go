@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"net/netip"
 	"slices"
+	"time"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
@@ -391,7 +392,7 @@ func comesTo(g *network.Gateway, a netip.Addr) bool {
 }
 
 func claimedBy(rule *network.NATRule, a netip.Addr) bool {
-	if rule.Disabled {
+	if rule.Disabled || rule.Until != "" && rule.Until < network.DateOf(time.Now()) {
 		return false
 	}
 	switch rule.Does {

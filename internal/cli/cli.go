@@ -140,7 +140,7 @@ type call struct {
 func commands() []*command {
 	return []*command{
 		demoCommand, initCommand, showCommand,
-		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand,
+		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand, editCommand, undoCommand,
 		checkCommand, traceCommand, reachCommand, expectCommand, compareCommand, proveCommand,
 		gatewayCommand, applyCommand, historyCommand, revertCommand, sessionsCommand, hitsCommand, logCommand, mappingCommand, sendCommand, probeCommand, labCommand,
 		completionCommand, versionCommand, helpCommand,

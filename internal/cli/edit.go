@@ -9,6 +9,7 @@ import (
 
 	"hollowbridge/core/advice"
 	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/netfile"
 )
@@ -42,7 +43,7 @@ leave the file wrong is not written.`,
 		set.StringVar(&o.behind, "after", "", "put the rule after this `RULE`")
 		set.BoolVar(&o.allow, "allow", false, "add the filter rule that a forward needs as well")
 	},
-	run: runAdd,
+	run: runEdit,
 }
 
 var changeCommand = &command{
@@ -57,7 +58,7 @@ things have the name, put the kind in front, or name the gateway.`,
 		"hollowbridge change remote-observers members=203.0.113.64/27 -dry-run",
 	},
 	flags: editFlags,
-	run:   runChange,
+	run:   runEdit,
 }
 
 var moveCommand = &command{
@@ -66,7 +67,7 @@ var moveCommand = &command{
 	help:     `Moves a rule before or after another rule of the same list, with the comments above it.`,
 	examples: []string{"hollowbridge move allow camera before archive-web -dry-run"},
 	flags:    editFlags,
-	run:      runMove,
+	run:      runEdit,
 }
 
 var enableCommand = &command{
@@ -75,7 +76,7 @@ var enableCommand = &command{
 	help:     `Takes "disabled: true" off a rule.`,
 	examples: []string{"hollowbridge enable weather-page -dry-run"},
 	flags:    editFlags,
-	run:      func(c *call) int { return runSwitch(c, "enable") },
+	run:      runEdit,
 }
 
 var disableCommand = &command{
@@ -84,7 +85,7 @@ var disableCommand = &command{
 	help:     `Puts "disabled: true" on a rule.`,
 	examples: []string{"hollowbridge disable weather-page -dry-run"},
 	flags:    editFlags,
-	run:      func(c *call) int { return runSwitch(c, "disable") },
+	run:      runEdit,
 }
 
 var removeCommand = &command{
@@ -94,7 +95,7 @@ var removeCommand = &command{
 the file use is not removed: remove says what uses it.`,
 	examples: []string{"hollowbridge remove weather-page -dry-run", "hollowbridge remove host institute -dry-run"},
 	flags:    editFlags,
-	run:      runRemove,
+	run:      runEdit,
 }
 
 func editFlags(set *flag.FlagSet, o *options) {
@@ -129,24 +130,75 @@ func keyFlags(set *flag.FlagSet, o *options) {
 	}
 }
 
-func runAdd(c *call) int {
+// editAsked reads the edit that a call is: one of add, change, move, enable, disable and remove.
+func (c *call) editAsked() (network.Edit, error) {
+	switch verb := c.command.name; verb {
+	case "add":
+		return c.addition()
+	case "change":
+		var settings []network.Setting
+		for len(c.args) > 0 {
+			key, value, found := strings.Cut(c.args[len(c.args)-1], "=")
+			if !found {
+				break
+			}
+			settings = append([]network.Setting{{Key: key, Value: value}}, settings...)
+			c.args = c.args[:len(c.args)-1]
+		}
+		if len(settings) == 0 {
+			return network.Edit{}, fmt.Errorf("it needs NAME and KEY=VALUE")
+		}
+		return c.named(network.Edit{Verb: verb, Settings: settings}, 0, "NAME and KEY=VALUE")
+	case "move":
+		return c.named(network.Edit{Verb: verb}, 2, "NAME before|after OTHER")
+	default:
+		return c.named(network.Edit{Verb: verb}, 0, "NAME")
+	}
+}
+
+// addition reads an edit that adds something.
+func (c *call) addition() (network.Edit, error) {
 	if len(c.args) < 2 {
-		return c.misused("it needs KIND and NAME; kinds are %s", strings.Join(netfile.Kinds(), ", "))
+		return network.Edit{}, fmt.Errorf("it needs KIND and NAME; kinds are %s", strings.Join(netfile.Kinds(), ", "))
 	}
 	kind, name, values := c.args[0], c.args[1], c.args[2:]
 	if !slices.Contains(netfile.Kinds(), kind) {
-		return c.misused("%s: no such kind%s", kind, netfile.DidYouMean(kind, netfile.Kinds()))
+		return network.Edit{}, fmt.Errorf("%s: no such kind%s", kind, nearKind(kind))
 	}
 	if err := c.checkKeys(kind, values); err != nil {
+		return network.Edit{}, err
+	}
+	return network.Edit{Verb: "add", Kind: kind, Name: name, Gateway: c.options.gateway, Values: values, Settings: c.options.settings, Before: c.options.before, After: c.options.behind}, nil
+}
+
+// nearKind says which kind was probably meant: also by the last of the words it is made of.
+func nearKind(word string) string {
+	for _, kind := range netfile.Kinds() {
+		if _, last, _ := strings.Cut(kind, "-"); last == word {
+			return "; did you mean " + kind + "?"
+		}
+	}
+	if near := netfile.DidYouMean(word, netfile.Kinds()); near != "" {
+		return near
+	}
+	return "; kinds are " + strings.Join(netfile.Kinds(), ", ")
+}
+
+// make makes an edit that was asked for.
+func (c *call) make(e *netfile.Editor, edit network.Edit) error {
+	if err := e.Apply(edit); err != nil || edit.Verb != "add" {
+		return err
+	}
+	return c.afterForward(e, edit)
+}
+
+// runEdit makes the edit that the call is.
+func runEdit(c *call) int {
+	edit, err := c.editAsked()
+	if err != nil {
 		return c.misused("%s", err)
 	}
-	edit := network.Edit{Verb: "add", Kind: kind, Name: name, Gateway: c.options.gateway, Values: values, Settings: c.options.settings, Before: c.options.before, After: c.options.behind}
-	return c.edit(func(e *netfile.Editor) error {
-		if err := e.Apply(edit); err != nil {
-			return err
-		}
-		return c.afterForward(e, edit)
-	})
+	return c.edit(func(e *netfile.Editor) error { return c.make(e, edit) })
 }
 
 // checkKeys reports flags and values that the kind has no use for.
@@ -184,8 +236,11 @@ func (c *call) checkKeys(kind string, values []string) error {
 	return nil
 }
 
-// afterForward adds the filter rule a forward needs, if asked to, and traces a
-// connection through the new forward.
+// mostTried is how many connections through a new forward are traced.
+const mostTried = 8
+
+// afterForward adds the filter rule a forward needs, if asked to, and traces a connection through the
+// new forward for each range of its ports that no earlier forward has.
 func (c *call) afterForward(e *netfile.Editor, edit network.Edit) error {
 	if edit.Kind != "port-forward" && edit.Kind != "destination-nat" {
 		return nil
@@ -194,97 +249,88 @@ func (c *call) afterForward(e *netfile.Editor, edit network.Edit) error {
 	if err != nil {
 		return err
 	}
-	t, rule, err := c.tryForward(e, gateway, edit.Name)
-	if err != nil || t == nil {
+	rule, traces, err := c.tryForward(e, gateway, edit.Name)
+	if err != nil {
 		return err
 	}
-	g := t.Network.Gateway(gateway)
-	if t.Outcome == engine.Dropped && t.Step == engine.StepFilter && t.EndedAt(g) {
-		permit := advice.Permit(rule, t.Trace)
-		if len(t.Network.Gateways) == 1 {
+	clashes, rest := advice.Clashes(rule)
+	for _, clash := range clashes {
+		c.remark("%s (line %d) has %s already, so that does not come to %s", clash.By.Name, clash.By.Place.Line, clash.Services, rule.Name)
+	}
+	var stopped []*engine.Trace
+	for _, t := range traces {
+		if t.Outcome == engine.Dropped && t.Step == engine.StepFilter && t.EndedAt(rule.Gateway) {
+			stopped = append(stopped, t)
+		}
+	}
+	if len(stopped) > 0 {
+		permit := advice.PermitFor(rule, rest, stopped)
+		if len(e.GatewayNames()) == 1 {
 			permit.Gateway = ""
 		}
-		switch {
+		switch t := stopped[0]; {
 		case c.options.allow:
 			if err := e.Apply(permit); err != nil {
 				return err
 			}
-			if t, _, err = c.tryForward(e, gateway, edit.Name); err != nil || t == nil {
+			if _, traces, err = c.tryForward(e, gateway, edit.Name); err != nil {
 				return err
 			}
-		case t.Rule == nil:
+		case permit.Before == "":
 			c.remark("%s needs a filter rule as well, or nothing gets through: add -allow, or", gateway)
 			c.remark("  %s", c.typed(permit.Command()))
 		default:
+			if t.Rule == nil {
+				t = stopped[slices.IndexFunc(stopped, func(t *engine.Trace) bool { return t.Rule != nil })]
+			}
 			c.remark("%s of %s stops it, so it needs a filter rule before that: add -allow, or", t.Rule.Name, gateway)
 			c.remark("  %s", c.typed(permit.Command()))
 		}
 	}
-	c.remark("%s -> %s %s: %s", t.Connection.Packet.From(), t.Connection.Packet.To(), t.Connection.Packet.Protocol, c.verdictLine(t.Trace))
+	for _, t := range traces {
+		c.remark("%s -> %s %s: %s", t.Connection.Packet.From(), t.Connection.Packet.To(), t.Connection.Packet.Protocol, c.verdictLine(t))
+	}
 	return nil
 }
 
-// A tried forward is a trace through it, and the network it was traced in.
-type tried struct {
-	*engine.Trace
-	Network *network.Network
-}
-
-func (c *call) tryForward(e *netfile.Editor, gateway, name string) (*tried, *network.NATRule, error) {
+// tryForward traces a connection through a forward for each range of ports that earlier ones leave it.
+func (c *call) tryForward(e *netfile.Editor, gateway, name string) (*network.NATRule, []*engine.Trace, error) {
 	n, err := e.Network()
 	if err != nil {
 		return nil, nil, err
 	}
 	g := n.Gateway(gateway)
-	at := slices.IndexFunc(g.NAT, func(r *network.NATRule) bool { return r.Name == name })
+	r := g.NAT[slices.IndexFunc(g.NAT, func(r *network.NATRule) bool { return r.Name == name })]
 	compiled := engine.Compile(n, nil)
-	connection, ok := advice.Sample(compiled, g.NAT[at], network.MomentAt(c.Now()))
-	if !ok {
-		return nil, nil, nil
+	_, rest := advice.Clashes(r)
+	if len(r.Ports) == 0 {
+		rest = []network.PortMap{{Protocol: header.TCP}}
 	}
-	return &tried{compiled.NewWalk().Trace(connection), n}, g.NAT[at], nil
-}
-
-func runChange(c *call) int {
-	var settings []network.Setting
-	for len(c.args) > 0 {
-		key, value, found := strings.Cut(c.args[len(c.args)-1], "=")
-		if !found {
-			break
+	var traces []*engine.Trace
+	for _, m := range rest[:min(len(rest), mostTried)] {
+		if connection, ok := advice.SampleOf(compiled, r, m, network.MomentAt(c.Now())); ok {
+			traces = append(traces, compiled.NewWalk().Trace(connection))
 		}
-		settings = append([]network.Setting{{Key: key, Value: value}}, settings...)
-		c.args = c.args[:len(c.args)-1]
 	}
-	if len(settings) == 0 {
-		return c.misused("it needs NAME and KEY=VALUE")
-	}
-	return c.editNamed(network.Edit{Verb: "change", Settings: settings}, 0, "NAME and KEY=VALUE")
+	return r, traces, nil
 }
 
-func runMove(c *call) int {
-	return c.editNamed(network.Edit{Verb: "move"}, 2, "NAME before|after OTHER")
-}
-
-func runSwitch(c *call, verb string) int { return c.editNamed(network.Edit{Verb: verb}, 0, "NAME") }
-
-func runRemove(c *call) int { return c.editNamed(network.Edit{Verb: "remove"}, 0, "NAME") }
-
-// editNamed makes an edit of what the arguments name: [KIND] NAME, and as many more, which
-// say where it goes. needs says what has to be there.
-func (c *call) editNamed(edit network.Edit, more int, needs string) int {
+// named reads an edit of what the arguments name: [KIND] NAME, and as many more, which say where it
+// goes. needs says what has to be there.
+func (c *call) named(edit network.Edit, more int, needs string) (network.Edit, error) {
 	if len(c.args) < 1+more || len(c.args) > 2+more {
-		return c.misused("it needs %s", needs)
+		return edit, fmt.Errorf("it needs %s", needs)
 	}
 	args := c.args
 	if len(args) > more+1 || len(args) > 1 && slices.Contains(netfile.Kinds(), args[0]) {
 		if !slices.Contains(netfile.Kinds(), args[0]) {
-			return c.failed(fmt.Errorf("%s: no such kind%s", args[0], netfile.DidYouMean(args[0], netfile.Kinds())))
+			return edit, fmt.Errorf("%s: no such kind%s", args[0], nearKind(args[0]))
 		}
 		edit.Kind, args = args[0], args[1:]
 	}
 	edit.Name, edit.Gateway = args[0], c.options.gateway
 	if rest := args[1:]; len(rest) != more {
-		return c.failed(fmt.Errorf("it needs %s", needs))
+		return edit, fmt.Errorf("it needs %s", needs)
 	} else if more == 2 {
 		switch rest[0] {
 		case "before":
@@ -292,10 +338,10 @@ func (c *call) editNamed(edit network.Edit, more int, needs string) int {
 		case "after":
 			edit.After = rest[1]
 		default:
-			return c.failed(fmt.Errorf("write NAME before OTHER, or NAME after OTHER"))
+			return edit, fmt.Errorf("write NAME before OTHER, or NAME after OTHER")
 		}
 	}
-	return c.edit(func(e *netfile.Editor) error { return e.Apply(edit) })
+	return edit, nil
 }
 
 type editJSON struct {

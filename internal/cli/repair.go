@@ -41,7 +41,7 @@ func (c *call) repairEntries(n *network.Network, list []repair.Repair) []repairJ
 func (c *call) commandText(command string, indent int) string {
 	var b strings.Builder
 	column := 0
-	for i, w := range shellWords(command) {
+	for i, w := range commandWords(command) {
 		switch {
 		case w == "&&":
 			b.WriteString(" && \\\n" + strings.Repeat(" ", indent))
@@ -60,8 +60,8 @@ func (c *call) commandText(command string, indent int) string {
 	return b.String()
 }
 
-// shellWords takes a command apart at spaces outside of quotes; a flag stays with its value.
-func shellWords(command string) []string {
+// commandWords takes a command apart at spaces outside of quotes; a flag stays with its value.
+func commandWords(command string) []string {
 	var words []string
 	quoted := false
 	for part := range strings.SplitSeq(command, " ") {

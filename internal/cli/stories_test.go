@@ -19,6 +19,7 @@ import (
 //	| text
 //	change NAME: OLD => NEW
 //	again NAME         the file is as it was written
+//	unchanged NAME     it has to be so still, byte for byte
 //	$ hollowbridge ... a command is run
 //	> text             comes in what it prints, in this order, whatever the spaces and line ends
 //	! text             does not come in what it prints
@@ -121,6 +122,11 @@ func (s *story) tell(line string) {
 	case "again":
 		s.finish()
 		write(s.t, s.folder, rest, s.written[rest])
+	case "unchanged":
+		s.finish()
+		if now, err := os.ReadFile(filepath.Join(s.folder, rest)); err != nil || string(now) != s.written[rest] {
+			s.t.Errorf("line %d: %s is not as it was written: %v\n%s", s.line, rest, err, now)
+		}
 	case "change":
 		s.finish()
 		name, change, _ := strings.Cut(rest, ": ")

@@ -138,7 +138,7 @@ func TestChangedSessionsAreThoseThatFareOtherwise(t *testing.T) {
 			t.Errorf("of %d sessions, %d have changed: too few of one kind", all, changed)
 		}
 	}()
-	for seed := range uint64(60) {
+	for seed := range uint64(120) {
 		random := rand.New(rand.NewPCG(seed, 29))
 		before := strings.ReplaceAll(gen.Small(seed), "restarts-on-apply: true", "restarts-on-apply: false")
 		after := strings.ReplaceAll(gen.Small(seed), "restarts-on-apply: true", "restarts-on-apply: false")

@@ -542,6 +542,9 @@ func (g *small) writeCommon() {
 	if g.chance(12) {
 		g.line("        disabled: true")
 	}
+	if g.chance(12) {
+		g.line("        until: %s", pick(g.random, []string{"2020-02-29", "2999-12-31"}))
+	}
 	if g.chance(8) {
 		g.line("        when: {%s}", pick(g.random, []string{"days: mon-fri", "hours: 08:00-18:00", "days: 'sat,sun', hours: 22:00-06:00"}))
 	}

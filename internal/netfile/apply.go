@@ -65,14 +65,19 @@ func (e *Editor) add(edit network.Edit) error {
 	return e.AddRule(gateway, edit.Kind, edit.Name, edit.Settings, edit.Before, edit.After)
 }
 
-// GatewayFor returns the name of the gateway that a rule is for: the one named, or, for an
-// empty name, the only one.
-func (e *Editor) GatewayFor(name string) (string, error) {
+// GatewayNames returns the names of the gateways in the file.
+func (e *Editor) GatewayNames() (names []string) {
 	_, gateways := lookup(e.root, "gateways")
-	var names []string
 	for i := 0; gateways != nil && i+1 < len(gateways.Content); i += 2 {
 		names = append(names, gateways.Content[i].Value)
 	}
+	return names
+}
+
+// GatewayFor returns the name of the gateway that a rule is for: the one named, or, for an
+// empty name, the only one.
+func (e *Editor) GatewayFor(name string) (string, error) {
+	names := e.GatewayNames()
 	switch {
 	case name != "" && !slices.Contains(names, name):
 		return "", fmt.Errorf("%s: no such gateway%s", name, DidYouMean(name, names))

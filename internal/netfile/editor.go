@@ -26,6 +26,11 @@ type Editor struct {
 	root   *yaml.Node
 	lock   *os.File
 	crlf   bool // lines end with CR LF; while they are edited, with LF alone
+
+	raw     []byte    // the file as it was read
+	undoes  bool      // the last edit is taken back:
+	exactly []byte    // this was before that,
+	earlier []earlier // and these before that
 }
 
 // Edit opens a network file for editing and locks its folder against other edits
@@ -33,7 +38,12 @@ type Editor struct {
 //
 // Only a regular file that may be written and has no other names is edited: an edit puts
 // a new file in its place. What is read from standard input is edited, but not saved.
-func Edit(path string) (*Editor, error) {
+func Edit(path string) (*Editor, error) { return open(path, true) }
+
+// EditWrong is Edit of a file that may be wrong.
+func EditWrong(path string) (*Editor, error) { return open(path, false) }
+
+func open(path string, right bool) (*Editor, error) {
 	var lock *os.File
 	if path != StandardInput {
 		if err := editable(path); err != nil {
@@ -45,13 +55,15 @@ func Edit(path string) (*Editor, error) {
 		}
 	}
 	data, err := readBounded(path)
-	if err == nil {
+	if err == nil && right {
 		_, err = Parse(path, data)
 	}
-	e := &Editor{path: path, lock: lock, crlf: bytes.Contains(data, []byte("\r\n"))}
+	e := &Editor{path: path, lock: lock, raw: data, crlf: bytes.Contains(data, []byte("\r\n"))}
 	e.before = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
 	if err == nil {
-		err = e.set(e.before)
+		if err = e.set(e.before); !right {
+			err = nil
+		}
 	}
 	if err != nil {
 		e.Close()
@@ -137,6 +149,9 @@ func (e *Editor) Close() error {
 
 // Text returns the edited file.
 func (e *Editor) Text() []byte {
+	if e.undoes {
+		return e.exactly
+	}
 	if e.crlf {
 		return bytes.ReplaceAll(e.text, []byte("\n"), []byte("\r\n"))
 	}
@@ -195,11 +210,11 @@ func (e *Editor) Save() error {
 	if _, err := e.Network(); err != nil {
 		return err
 	}
-	path := e.path
-	if real, err := filepath.EvalSymlinks(path); err == nil {
-		path = real
-	}
+	path := e.realPath()
 	info, _ := os.Stat(path)
+	if err := e.noteEarlier(info); err != nil {
+		return err
+	}
 	temporary, err := writeBeside(path, e.Text(), info)
 	if err != nil {
 		return err
@@ -207,6 +222,11 @@ func (e *Editor) Save() error {
 	defer os.Remove(temporary)
 	if err := os.Rename(temporary, path); err != nil {
 		return fmt.Errorf("%s: cannot be written: %w", path, cause(err))
+	}
+	if e.undoes {
+		if err := e.keepEarlier(e.earlier, info); err != nil {
+			return err
+		}
 	}
 	return e.lock.Sync()
 }

@@ -103,7 +103,7 @@ func TestEveryErrorNamesItsPlaceAndTheRemedy(t *testing.T) {
 		{"zone missing in the order", "ssh: [yard]}", "ssh: [yard]}\n    handling: {unmatched: by-trust, trust: [outside]}", "18:44: yard is missing: each zone of rim stands in the order of trust"},
 		{"zone twice in the order", "ssh: [yard]}", "ssh: [yard]}\n    handling: {unmatched: by-trust, trust: [[yard, outside], yard]}", "18:62: yard stands in the order already"},
 		{"trust that nobody compares", "ssh: [yard]}", "ssh: [yard]}\n    handling: {trust: [yard, outside]}", "18:16: trust is compared only with unmatched: by-trust"},
-		{"gateway that a host is not beside", "serves: [https, sync]}", "serves: [https], gateway: 198.51.100.18}", "198.51.100.18: no gateway on a segment of archive has this address"},
+		{"gateway that a host is not beside", "serves: [https, sync]}", "serves: [https], gateway: 198.51.100.18}", "198.51.100.18: this is on no segment of archive"},
 		{"host between two gateways", "archive: {address: [10.61.24.5,", "archive: {address: [198.51.100.20, 10.61.24.5,", "9:3: archive: its segments have several gateways; say which it uses with gateway: 198.51.100.17 or rim"},
 		{"private prefix from a provider", "zone: outside}", "zone: outside, upstream: {routes: [10.9.0.0/16]}}", "10.9.0.0/16: the internet carries no private or shared addresses"},
 		{"name with a space", "  fronts:", "  the fronts:", "a name begins with a letter"},

@@ -71,7 +71,7 @@ func valueText(key, value string, flow bool) string {
 	if isListed(key) {
 		parts = splitList(value)
 	}
-	if len(parts) == 1 && !strings.HasPrefix(value, "[") {
+	if len(parts) == 1 && (!strings.HasPrefix(value, "[") || hasPort(value)) {
 		return scalarText(parts[0], flow)
 	}
 	if strings.HasPrefix(value, "[") && !strings.Contains(value, "except") {
@@ -86,7 +86,7 @@ func valueText(key, value string, flow bool) string {
 }
 
 // splitList splits at commas outside brackets; a part that begins with a digit and
-// follows a service with ports belongs to it, as in tcp/80,443.
+// follows a service with ports, or a host with ports, belongs to it, as in tcp/80,443.
 func splitList(text string) []string {
 	var parts []string
 	depth, start := 0, 0
@@ -99,7 +99,7 @@ func splitList(text string) []string {
 		case i == len(text) || text[i] == ',' && depth == 0:
 			part := strings.TrimSpace(text[start:i])
 			last := len(parts) - 1
-			if last >= 0 && isService(parts[last]) && strings.Trim(part, "0123456789-") == "" {
+			if last >= 0 && (isService(parts[last]) || hasPort(parts[last])) && strings.Trim(part, "0123456789-") == "" {
 				parts[last] += "," + part
 			} else {
 				parts = append(parts, part)
@@ -108,6 +108,15 @@ func splitList(text string) []string {
 		}
 	}
 	return parts
+}
+
+// hasPort reports whether a text is a host or address with ports behind it.
+func hasPort(text string) bool {
+	at := strings.LastIndexByte(text, ':')
+	if at <= 0 || at == len(text)-1 || strings.Trim(text[at+1:], "0123456789-,") != "" {
+		return false
+	}
+	return strings.Count(text, ":") == 1 || text[at-1] == ']'
 }
 
 func isService(text string) bool {
