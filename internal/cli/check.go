@@ -75,21 +75,75 @@ func runCheck(c *call) int {
 	if printed, err := c.printForCI(n.Name, findingChecks(found)); printed || err != nil {
 		return c.ciStatus(len(found) > 0, err)
 	}
-	fmt.Fprintf(c.Out, "%s: no errors, %s%s\n", c.path(), count(len(found), "finding"), map[string]string{
-		string(network.Mistake): " (mistakes and dangers only)", string(network.Danger): " (dangers only)"}[c.options.least])
+	fmt.Fprintf(c.Out, "%s: no errors, %s%s\n", c.path(), count(len(found), "finding"), c.severities(found))
 	c.say("%s: %s", n.Name, holdings(n))
 	if len(found) == 0 {
 		return yes
 	}
 	fmt.Fprintln(c.Out)
-	var rows [][]string
-	for _, f := range found {
-		rows = append(rows, []string{string(f.Severity()), fmt.Sprint(f.Place.Line), f.Subject, f.Kind.String(), f.Text})
-	}
-	c.printTableWithin([]string{"", "line", "about", "finding", ""}, rows, []int{0, 0, 22, 0, 0})
+	c.printFindings(found)
 	c.printProposals(found, repairs)
 	fmt.Fprintln(c.Out, "\nhollowbridge check -explain FINDING says why one matters")
 	return no
+}
+
+// severities says how many findings are of which severity.
+func (c *call) severities(found []advice.Finding) string {
+	var texts []string
+	for _, s := range network.Severities {
+		n := 0
+		for i := range found {
+			if found[i].Severity() == s {
+				n++
+			}
+		}
+		if n > 0 {
+			texts = append(texts, count(n, string(s)))
+		}
+	}
+	text := ""
+	if len(texts) > 0 {
+		text = ": " + strings.Join(texts, ", ")
+	}
+	return text + map[string]string{string(network.Mistake): " (without notes)", string(network.Danger): " (dangers only)"}[c.options.least]
+}
+
+// mostAlike is how many findings of one kind that say the same are named one by one.
+const mostAlike = 8
+
+// printFindings prints findings, those of one kind that say the same together.
+func (c *call) printFindings(found []advice.Finding) {
+	type key struct {
+		kind network.FindingKind
+		text string
+	}
+	rows := map[key]int{}
+	var table [][]string
+	more := map[int]int{}
+	alike := map[int]int{}
+	for _, f := range found {
+		k := key{f.Kind, f.Text}
+		at, known := rows[k]
+		if !known {
+			rows[k] = len(table)
+			table = append(table, []string{string(f.Severity()), fmt.Sprint(f.Place.Line), f.Subject, f.Kind.String(), f.Text})
+			continue
+		}
+		if alike[at]++; alike[at] >= mostAlike {
+			more[at]++
+			continue
+		}
+		table[at][1] += ", " + fmt.Sprint(f.Place.Line)
+		if kind, name, _ := strings.Cut(f.Subject, " "); strings.HasPrefix(table[at][2], kind+" ") && name != "" {
+			table[at][2] += ", " + name
+		} else {
+			table[at][2] += ", " + f.Subject
+		}
+	}
+	for at, n := range more {
+		table[at][2] += fmt.Sprintf(" and %d more", n)
+	}
+	c.printTableWithin([]string{"", "line", "about", "finding", ""}, table, []int{0, 14, 22, 0, 0})
 }
 
 // examine returns the findings and, for those that an edit mends, the repair.

@@ -92,6 +92,7 @@ type options struct {
 
 	dryRun, allow, here  bool
 	every                bool
+	page                 string
 	whatIf               netfile.Variation
 	gateway, explain     string
 	against              string

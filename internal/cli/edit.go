@@ -21,8 +21,8 @@ var addCommand = &command{
 KIND is port-forward, destination-nat, one-to-one, prefix-nat, source-nat, no-nat (NAT rules),
 allow, drop, reject (filter rules), route, host, group or service. A flag sets the key of the same
 name; commas stand between several values. The members of a group and the ports of a service stand
-behind the name; the name of a route is where it leads to, a prefix or default. A rule goes to the
-end of its list, or where -before or -after says.
+behind the name, and -file adds a list of addresses to a group; the name of a route is where it
+leads to, a prefix or default. A rule goes to the end of its list, or where -before or -after says.
 
 A forward opens nothing by itself where the gateway wants a filter rule as well: add says so, and
 with -allow adds that rule too. -dry-run shows what would change and writes nothing. What would
@@ -34,6 +34,7 @@ leave the file wrong is not written.`,
 		"hollowbridge add route 10.70.0.0/16 -via 10.61.15.2 -gateway rim -dry-run",
 		"hollowbridge add host easel -address 10.61.8.77 -serves https,tcp/9000 -dry-run",
 		"hollowbridge add group lenders 203.0.113.9 192.0.2.0/26 -dry-run",
+		"hollowbridge add group front-servers -file fronts.txt -dry-run",
 		"hollowbridge add service beacon tcp/7000 udp/7000-7009 -dry-run",
 	},
 	flags: func(set *flag.FlagSet, o *options) {
@@ -205,11 +206,11 @@ func runEdit(c *call) int {
 func (c *call) checkKeys(kind string, values []string) error {
 	simple := kind == "group" || kind == "service"
 	switch {
-	case simple && len(values) == 0:
+	case simple && len(values)+len(c.options.settings) == 0:
 		return fmt.Errorf("a %s needs what it holds behind its name", kind)
 	case !simple && len(values) > 0:
 		return fmt.Errorf("%s: not expected; keys are set by flags", values[0])
-	case simple && len(c.options.settings) > 0:
+	case kind == "service" && len(c.options.settings) > 0:
 		return fmt.Errorf("-%s: a %s has no keys", c.options.settings[0].Key, kind)
 	case (simple || kind == "host" || kind == "route") && c.options.before+c.options.behind != "":
 		return fmt.Errorf("only rules have an order")

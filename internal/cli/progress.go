@@ -27,7 +27,7 @@ func (c *call) compile(n *network.Network) (e *engine.Engine, done func()) {
 			return
 		}
 		next, shown = c.Now().Add(refreshed), true
-		fmt.Fprintf(c.Err, "\r%s: %d ways followed", n.Name, ways)
+		fmt.Fprintf(c.Err, "\r%s: looking at all connections, %d kinds so far", n.Name, ways)
 	}
 	return e, func() {
 		if shown {

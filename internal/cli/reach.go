@@ -27,6 +27,9 @@ can be reached.
 
 -from takes an address expression: internet (where absent), a zone, a group, an address, or any.
 -to takes the hosts or addresses it is delivered to, -service the service as it is delivered.
+-report text, or markdown, writes one page for somebody who is no administrator: a sentence for each
+thing that is open, to whom, by which rules, with their notes, whose they are and until when.
+
 Rules with hours count as active, unless -at names a time.
 ` + whatIfHelp[:len(whatIfHelp)-1],
 	examples: []string{
@@ -34,11 +37,13 @@ Rules with hours count as active, unless -at names a time.
 		"hollowbridge reach -from visitors",
 		"hollowbridge reach -from any -to telescope -service telescope",
 		"hollowbridge reach -csv",
+		"hollowbridge reach -report markdown",
 	},
 	flags: func(set *flag.FlagSet, o *options) {
 		fileFlag(set, o)
 		jsonFlag(set, o)
 		set.BoolVar(&o.csv, "csv", false, "print CSV")
+		set.StringVar(&o.page, "report", "", "write one page in whole sentences, for somebody who is no administrator, as this `FORM`: text or markdown")
 		set.StringVar(&o.from, "from", "internet", "whose connections, `WHO`")
 		set.StringVar(&o.to, "to", "", "only what is delivered to these, `WHERE`")
 		set.StringVar(&o.service, "service", "", "only this `SERVICE`, as it is delivered")
@@ -53,6 +58,11 @@ Rules with hours count as active, unless -at names a time.
 func runReach(c *call) int {
 	if len(c.args) > 0 {
 		return c.misused("%s: not expected; name sources with -from", c.args[0])
+	}
+	if o := &c.options; o.page != "" && (o.json || o.csv) {
+		return c.misused("-report, -json and -csv are forms of one answer; give one of them")
+	} else if o.page != "" && !slices.Contains(pageForms, o.page) {
+		return c.misused("-report %s: there are text and markdown", o.page)
 	}
 	n, live := c.liveOrFile()
 	if n == nil {
@@ -71,6 +81,8 @@ func runReach(c *call) int {
 	switch {
 	case c.options.json:
 		c.printJSON(c.reachResult(n, c.options.from, &found))
+	case c.options.page != "":
+		c.printPage(n, &found)
 	case c.options.csv:
 		return c.reachCSV(n, &found)
 	default:

@@ -195,11 +195,11 @@ func TestLongWorkShowsProgressOnATerminal(t *testing.T) {
 		if status := cli.Run([]string{"reach", "-f", filepath.Join(folder, "hollowbridge.yaml")}, env); status != 0 {
 			t.Fatalf("status %d: %s", status, err.String())
 		}
-		shown := strings.Count(err.String(), "ways followed")
+		shown := strings.Count(err.String(), "kinds so far")
 		if terminal && (shown == 0 || !strings.HasSuffix(err.String(), "\r\x1b[K")) || !terminal && err.Len() > 0 {
 			t.Errorf("on a terminal %v: %q", terminal, err.String())
 		}
-		if strings.Contains(out.String(), "ways followed") {
+		if strings.Contains(out.String(), "kinds so far") {
 			t.Error("progress is among the results")
 		}
 	}

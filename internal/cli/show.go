@@ -10,6 +10,7 @@ import (
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/internal/netfile"
 )
 
 var showCommand = &command{
@@ -69,7 +70,11 @@ func runShow(c *call) int {
 			}
 		}
 		if shown == nil {
-			return c.misused("%s: no such part", c.args[0])
+			var names []string
+			for _, p := range parts {
+				names = append(names, p.name)
+			}
+			return c.misused("%s: no such part%s", c.args[0], netfile.DidYouMean(c.args[0], append(names, "map", "rule", "kernel")))
 		}
 	}
 	n := c.network()

@@ -50,7 +50,7 @@ func (e *Editor) ApplyAll(list network.Edits) error {
 func (e *Editor) add(edit network.Edit) error {
 	switch edit.Kind {
 	case "group", "service":
-		return e.AddEntry(edit.Kind, edit.Name, ListText(edit.Values))
+		return e.AddEntry(edit.Kind, edit.Name, membersText(edit))
 	case "host":
 		settings := edit.Settings
 		if edit.Gateway != "" {

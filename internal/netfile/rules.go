@@ -392,6 +392,23 @@ func (r *reader) interfaceAddress(text string) (header.Addresses, bool) {
 	return header.Addresses{}, false
 }
 
+// namesInterfaces reports the names of interfaces that stand where a filter rule takes the zones that
+// connections come from: an interface alone would be its own address, and that sends nothing.
+func (r *reader) namesInterfaces(g *network.Gateway, nodes ...*yaml.Node) (found bool) {
+	for _, n := range nodes {
+		switch {
+		case n == nil:
+		case n.Kind == yaml.SequenceNode:
+			found = r.namesInterfaces(g, n.Content...) || found
+		case n.Kind == yaml.ScalarNode && g.Interface(n.Value) != nil && r.groups[n.Value] == nil && r.net.Host(n.Value) == nil && r.net.Zone(n.Value) == nil:
+			i := g.Interface(n.Value)
+			r.fail(n, "%s: this is an interface, and from takes zones; did you mean its zone, %s? Its own address is %s", n.Value, i.Zone, i)
+			found = true
+		}
+	}
+	return found
+}
+
 func (r *reader) filterRule(g *network.Gateway, n *yaml.Node, names map[string]*yaml.Node) {
 	verb, ok := r.pickObject(n, "a filter rule", filterObjects)
 	if !ok {
@@ -400,7 +417,10 @@ func (r *reader) filterRule(g *network.Gateway, n *yaml.Node, names map[string]*
 	f := r.fields(n, filterObjects[verb])
 	rule := &network.FilterRule{Verb: network.Verbs[verb]}
 	rule.Rule = r.common(f, g, len(g.Filter)+1, names)
-	rule.From, rule.To = f.expression("from"), f.expression("to")
+	if !r.namesInterfaces(g, f.values["from"]) {
+		rule.From = f.expression("from")
+	}
+	rule.To = f.expression("to")
 	rule.Services, rule.ServiceText = f.services("service")
 	for _, p := range f.scalars("source-ports") {
 		list, err := header.ParsePortList(p.Value)

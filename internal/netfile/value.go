@@ -9,6 +9,9 @@ import (
 // EditableKeys returns the keys of a kind of thing that have one line as their
 // value, with what each means and whether it is true or false.
 func EditableKeys(kind string) []EditableKey {
+	if kind == "group" {
+		return []EditableKey{{listFlag, "a `FILE` with an address, prefix or range on each line, named from the network file; repeatable", false, false}}
+	}
 	o := kindObject(kind)
 	if o == nil {
 		return nil
@@ -173,6 +176,27 @@ func ListText(values []string) string {
 	texts := make([]string, len(values))
 	for i, v := range values {
 		texts[i] = scalarText(v, true)
+	}
+	return "[" + strings.Join(texts, ", ") + "]"
+}
+
+// listFlag is the flag by which a group gets what stands in a file.
+const listFlag = "file"
+
+// membersText writes what a group or service that is added holds: values, and files of them.
+func membersText(edit network.Edit) string {
+	if len(edit.Settings) == 0 {
+		return ListText(edit.Values)
+	}
+	var texts []string
+	for _, v := range edit.Values {
+		texts = append(texts, scalarText(v, true))
+	}
+	for _, s := range edit.Settings {
+		texts = append(texts, "{"+s.Key+": "+scalarText(s.Value, true)+"}")
+	}
+	if len(texts) == 1 {
+		return texts[0]
 	}
 	return "[" + strings.Join(texts, ", ") + "]"
 }
