@@ -16,7 +16,7 @@ const mostProposals = 4
 
 // Proposals lists edits that may make a stopped connection reach its service, judged by
 // where its trace ended; where it stands for those of everybody on the internet, edits for
-// all of them too. They still have to be tried.
+// all of them. They still have to be tried.
 func Proposals(t *engine.Trace, n *network.Network, everybody bool) []network.Edits {
 	var list, wider []network.Edits
 	for _, near := range t.Near {
@@ -33,10 +33,10 @@ func Proposals(t *engine.Trace, n *network.Network, everybody bool) []network.Ed
 		case engine.StepFilter:
 			list = append(list, strayProposals(t, n)...)
 			allow := Allow(t, n)
-			list = append(list, network.Edits{allow})
-			if f := t.Stood.Forward; everybody && (f == nil || f.From.IsAny()) {
-				list = append(list, network.Edits{allow.With("from", "internet")})
+			if f := t.Stood.Forward; everybody && (f == nil || f.From.IsAny()) { // not the one stranger that stands for them
+				allow = allow.With("from", "internet")
 			}
+			list = append(list, network.Edits{allow})
 		case engine.StepTurnBack:
 			list = append(list, wayProposals(t, n)...)
 		}
@@ -107,11 +107,11 @@ func nearProposals(t *engine.Trace, near engine.Near, everybody bool) []network.
 		}
 	}
 	if near.Differs == "from" && from != nil && !strings.Contains(from.Text, "except") {
-		list := to(network.Setting{Key: "from", Value: strings.ReplaceAll(from.Text, ", ", ",") + "," + seen.Source.String()})
-		if everybody {
-			list = append(list, to(network.Setting{Key: "from", Value: strings.ReplaceAll(from.Text, ", ", ",") + ",internet"})...)
+		who := seen.Source.String()
+		if everybody { // not the one stranger that stands for them
+			who = "internet"
 		}
-		return list
+		return to(network.Setting{Key: "from", Value: strings.ReplaceAll(from.Text, ", ", ",") + "," + who})
 	}
 	return nil
 }
@@ -298,21 +298,35 @@ func answerProposals(t *engine.Trace, n *network.Network) []network.Edits {
 		list = append(list, routeProposals(n, t.At.Gateway, t.Delivered.Source)...)
 	}
 	if out := t.Stood.Out; out != nil && out.FacesInternet(header.FamilyOf(t.Stood.After.Source)) {
-		list = append(list, network.Edits{hideEdit(n, t.Stood.In, out, t.Stood.After.Source)})
+		list = append(list, network.Edits{hideEdit(t.Stood.In, out, nameOf(n, t.Stood.After.Source))})
 	}
 	return list
 }
 
-// hideEdit adds the rule that translates the sources of a segment on their way out.
-func hideEdit(n *network.Network, in, out *network.Interface, source netip.Addr) network.Edit {
-	from := source.String()
-	if s := n.SegmentOf(source, ""); s != nil {
+// nameOf returns the name of the host with an address, or the address.
+func nameOf(n *network.Network, a netip.Addr) string {
+	if h := hostAt(n, a); h != nil {
+		return h.Name
+	}
+	return a.String()
+}
+
+// segmentOf returns the prefix of the segment that an address is on, or the address.
+func segmentOf(n *network.Network, a netip.Addr) string {
+	from := a.String()
+	if s := n.SegmentOf(a, ""); s != nil {
 		for _, p := range s.Prefixes {
-			if p.Contains(source) {
+			if p.Contains(a) {
 				from = p.String()
 			}
 		}
 	}
+	return from
+}
+
+// hideEdit adds the rule that translates sources on their way out: no more of them than the
+// question is about.
+func hideEdit(in, out *network.Interface, from string) network.Edit {
 	g := out.Gateway
 	name := "hide-" + in.Name
 	for slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool { return r.Name == name }) {

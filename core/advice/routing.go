@@ -27,7 +27,7 @@ func (x *exam) leakingSources() {
 func (x *exam) hiding(o *origin) []network.Edits {
 	t := x.engine.NewWalk().Trace(engine.Connection{Packet: o.Example, From: o.from, Moment: network.Always})
 	if out := t.Stood.Out; out != nil {
-		return []network.Edits{{hideEdit(x.net, t.Stood.In, out, t.Stood.After.Source)}}
+		return []network.Edits{{hideEdit(t.Stood.In, out, segmentOf(x.net, t.Stood.After.Source))}}
 	}
 	return nil
 }

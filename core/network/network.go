@@ -351,6 +351,11 @@ type Logging struct {
 // Limits are what a gateway has room for; 0 is no limit.
 type Limits struct{ PortForwards, Sessions int }
 
+// IsOthers reports whether a gateway is another party's: it has an owner, and not all have that one.
+func (n *Network) IsOthers(g *Gateway) bool {
+	return g != nil && g.Owner != "" && slices.ContainsFunc(n.Gateways, func(other *Gateway) bool { return other.Owner != g.Owner })
+}
+
 // Gateway returns the gateway of that name, or nil.
 func (n *Network) Gateway(name string) *Gateway {
 	for _, g := range n.Gateways {

@@ -222,7 +222,7 @@ func (c *call) printProposals(found []advice.Finding, repairs [][]repairJSON) {
 				first = false
 			}
 			fmt.Fprintf(c.Out, "\n  %s, line %d\n    %s\n", found[i].Kind, found[i].Place.Line, c.commandText(r.Command, 4))
-			for _, line := range r.Opens {
+			for _, line := range r.lines() {
 				fmt.Fprintf(c.Out, "      %s\n", strings.Join(wrap(line, c.Width-6), "\n      "))
 			}
 		}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"hollowbridge/core/network"
@@ -13,7 +14,11 @@ import (
 type repairJSON struct {
 	Command string   `json:"command"`
 	Opens   []string `json:"opens"`
+	Others  []string `json:"others"` // whose gateways it would change, where they are another party's
 }
+
+// lines says whose the gateways are that it would change, and what it opens.
+func (r *repairJSON) lines() []string { return append(slices.Clone(r.Others), r.Opens...) }
 
 // repairEntries says of each repair what it opens.
 func (c *call) repairEntries(n *network.Network, list []repair.Repair) []repairJSON {
@@ -27,7 +32,10 @@ func (c *call) repairEntries(n *network.Network, list []repair.Repair) []repairJ
 		for _, edit := range r.Edits {
 			commands = append(commands, c.typed(edit.Command()))
 		}
-		entry := repairJSON{strings.Join(commands, " && "), []string{"too many rules to say what else it opens"}}
+		entry := repairJSON{strings.Join(commands, " && "), []string{"too many rules to say what else it opens"}, []string{}}
+		for _, g := range r.Others {
+			entry.Others = append(entry.Others, fmt.Sprintf("%s belongs to %s, who would have to make this edit", g.Name, g.Owner))
+		}
 		if r.Compared {
 			entry.Opens = differenceLines(names, r.Opens)
 		}
@@ -84,7 +92,7 @@ func (c *call) printRepairs(list []repairJSON) {
 			label = "repair"
 		}
 		fmt.Fprintf(c.Out, "  %-8s%d  %s\n", label, i+1, c.commandText(r.Command, 13))
-		for _, line := range r.Opens {
+		for _, line := range r.lines() {
 			for _, part := range wrap(line, c.Width-16) {
 				fmt.Fprintf(c.Out, "               %s\n", part)
 			}

@@ -19,6 +19,7 @@ type Repair struct {
 	Edits    network.Edits
 	Opens    []reach.Difference // everything that fares differently, what is repaired included
 	Compared bool               // false where the network is too large to say what fares differently
+	Others   []*network.Gateway // gateways of other parties that it changes
 }
 
 const (
@@ -53,8 +54,45 @@ func NewBench(path string, n *network.Network, mostRules int) (*Bench, error) {
 // that change least first. Where an edit lets it get further, but not there, edits for
 // what stops it then are tried with it. What closes something is returned only where
 // nothing else helps, or where it corrects a rule. Where the connection stands for those of
-// everybody on the internet, edits for all of them are among the repairs.
+// everybody on the internet, the repairs are for all of them. What opens something for others than
+// was asked about is returned only where nothing else helps, and so is what changes gateways of
+// other parties.
 func (b *Bench) ForTrace(t *engine.Trace, everybody bool) []Repair {
+	found := b.forTrace(t, everybody, false)
+	if len(found) == 0 {
+		found = b.forTrace(t, everybody, true)
+	}
+	for _, unwanted := range []func(Repair) bool{Repair.closes, func(r Repair) bool { return r.beyond(t) }} {
+		if slices.ContainsFunc(found, func(r Repair) bool { return !unwanted(r) }) {
+			found = slices.DeleteFunc(found, unwanted)
+		}
+	}
+	return sorted(found)
+}
+
+// beyond reports whether edits that add a way or a translation open something for others than the
+// sender of a traced connection.
+func (r Repair) beyond(t *engine.Trace) bool {
+	adds := slices.ContainsFunc(r.Edits, func(e network.Edit) bool {
+		return e.Verb == "add" && (e.Kind == "route" || e.Kind == network.SourceNAT.String())
+	})
+	return adds && slices.ContainsFunc(r.Opens, func(d reach.Difference) bool {
+		return d.Change == reach.NewlyReached && !d.From.Contains(t.Connection.Packet.Source)
+	})
+}
+
+// others returns the gateways of other parties that edits change.
+func (b *Bench) others(m network.Edits) (list []*network.Gateway) {
+	for _, edit := range m {
+		if g := b.net.Gateway(edit.Gateway); b.net.IsOthers(g) && !slices.Contains(list, g) {
+			list = append(list, g)
+		}
+	}
+	return list
+}
+
+// forTrace tries edits for a trace, those of gateways of other parties only where it may.
+func (b *Bench) forTrace(t *engine.Trace, everybody, others bool) []Repair {
 	var found []Repair
 	type attempt struct {
 		edits network.Edits
@@ -64,6 +102,9 @@ func (b *Bench) ForTrace(t *engine.Trace, everybody bool) []Repair {
 	add := func(t *engine.Trace, n *network.Network, before attempt) {
 		from := append(slices.Clone(before.from), standsAt(t))
 		for _, m := range advice.Proposals(t, n, everybody) {
+			if !others && len(b.others(m)) > 0 {
+				continue
+			}
 			waiting = append(waiting, attempt{slices.Concat(before.edits, m), from})
 		}
 	}
@@ -92,10 +133,7 @@ func (b *Bench) ForTrace(t *engine.Trace, everybody bool) []Repair {
 			add(again, after.Network(), a)
 		}
 	}
-	if !slices.ContainsFunc(found, func(r Repair) bool { return !r.closes() }) {
-		return sorted(found)
-	}
-	return sorted(slices.DeleteFunc(found, Repair.closes))
+	return found
 }
 
 func sorted(list []Repair) []Repair {
@@ -138,12 +176,17 @@ func standsAt(t *engine.Trace) standstill {
 // ForFinding returns the first of the edits for a finding after which it is gone and
 // nothing new that is a danger or a mistake is found. ok is false where there is none.
 func (b *Bench) ForFinding(f *advice.Finding, all []advice.Finding) (r Repair, ok bool) {
-	for _, m := range f.Proposals {
-		if b.overgrown {
-			break
-		}
-		if m, after := b.cured(f, all, m); after != nil {
-			return b.repair(m, after), true
+	for _, others := range []bool{false, true} {
+		for _, m := range f.Proposals {
+			if b.overgrown {
+				return Repair{}, false
+			}
+			if (len(b.others(m)) > 0) != others {
+				continue
+			}
+			if m, after := b.cured(f, all, m); after != nil {
+				return b.repair(m, after), true
+			}
 		}
 	}
 	return Repair{}, false
@@ -192,7 +235,7 @@ func (b *Bench) try(m network.Edits) *engine.Engine {
 
 // repair says what edits open.
 func (b *Bench) repair(m network.Edits, after *engine.Engine) Repair {
-	r := Repair{Command: m.Command(), Edits: m}
+	r := Repair{Command: m.Command(), Edits: m, Others: b.others(m)}
 	if b.net.RuleCount() > b.mostRules {
 		return r
 	}

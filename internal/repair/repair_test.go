@@ -343,7 +343,7 @@ func TestEachMistakeIsMendedByItsEdit(t *testing.T) {
 		{"192.0.2.1", "198.51.100.18", 8082, "hollowbridge change port-forward friends -gateway rim from=friends,192.0.2.1 && hollowbridge add allow"},
 		{"10.61.15.3", "198.51.100.18", 443, "hollowbridge change port-forward web -gateway rim hairpin=true && hollowbridge add allow"},
 		{"10.61.24.6", "203.0.113.9", 443, "hollowbridge add allow let-in -gateway rim -from 10.61.24.6 -to 203.0.113.9 -service tcp/443 && " +
-			"hollowbridge add source-nat hide-yard -gateway rim -on fibre -from 10.61.24.0/28 -as interface"},
+			"hollowbridge add source-nat hide-yard -gateway rim -on fibre -from notice -as interface"},
 	} {
 		p := header.Packet{Source: netip.MustParseAddr(c.from), Destination: netip.MustParseAddr(c.to), SourcePort: 40000, DestinationPort: c.port, Protocol: header.TCP}
 		from, err := e.Locate(p.Source)
