@@ -29,13 +29,13 @@ func (f Finding) Same(g Finding) bool { return f.Kind == g.Kind && f.Subject == 
 var checks = []func(*exam){
 	// forwards.go
 	(*exam).samePorts, (*exam).stoppedForwards, (*exam).forwardTargets, (*exam).forwardsOnUplinks, (*exam).outsideAddresses,
-	(*exam).plainTargets, (*exam).wideOneToOne, (*exam).missingHairpins, (*exam).limits,
+	(*exam).plainTargets, (*exam).wideOneToOne, (*exam).missingHairpins, (*exam).hairpinsTurnedDown, (*exam).limits,
 	// filter.go
 	(*exam).hiddenRules, (*exam).crossingRules, (*exam).unusedRules, (*exam).dropLists, (*exam).disabledRules,
 	// exposure.go
 	(*exam).anyServices, (*exam).exposure, (*exam).nobodyThere, (*exam).nameServers, (*exam).openMappings,
 	// routing.go
-	(*exam).leakingSources, (*exam).defaultRoutes,
+	(*exam).leakingSources, (*exam).defaultRoutes, (*exam).backupUplinks, (*exam).droppedICMPv6,
 	// names.go
 	(*exam).groups, (*exam).twinAddresses,
 	// logging.go

@@ -190,6 +190,7 @@ func (x *exam) stoppedForwards() {
 			}
 			through := x.meant(r)
 			filtered, refused := 0, 0
+			var refusing []string
 			var shut []header.Range // who is stopped by the filter
 			for _, o := range through {
 				if o.Verdict.EndedAt(g) && o.Verdict.Step == engine.StepFilter {
@@ -198,6 +199,9 @@ func (x *exam) stoppedForwards() {
 				}
 				if o.Verdict.Outcome == engine.HostFirewall {
 					refused++
+					if name := o.Verdict.At.Name(); !slices.Contains(refusing, name) {
+						refusing = append(refusing, name)
+					}
 				}
 			}
 			switch {
@@ -222,7 +226,7 @@ func (x *exam) stoppedForwards() {
 				}
 				x.rule(network.ForwardNotPermitted, &r.Rule, fmt.Sprintf("no filter rule lets it through%s; it needs one from %s to %s, %s", who, strings.ReplaceAll(p.From, ",", ", "), p.To, p.Service), proposals...)
 			case refused > 0 && filtered+refused == len(through):
-				x.rule(network.HostRefuses, &r.Rule, fmt.Sprintf("the firewall of %s itself lets nobody in", r.TargetIs))
+				x.rule(network.HostRefuses, &r.Rule, fmt.Sprintf("the firewall of %s itself lets nobody in", strings.Join(refusing, " and of ")))
 			}
 		}
 	}
@@ -253,11 +257,35 @@ func (x *exam) shutZones(g *network.Gateway, r *network.NATRule) []string {
 // sample walks a connection that a forward is meant for. It returns also the filter rule
 // that would let it through if it named the other side of the translation, or nil.
 func (x *exam) sample(r *network.NATRule) (v engine.Verdict, wrong *engine.Near) {
-	if c, ok := Sample(x.engine, r, network.Always); ok {
-		return x.walk.WrongSide(c)
+	c, ok := Sample(x.engine, r, network.Always)
+	if !ok {
+		return v, nil
+	}
+	if v, wrong = x.walk.WrongSide(c); wrong != nil {
+		return v, wrong
+	}
+	for i, f := range r.Gateway.Filter { // one that is for some of them alone
+		if f.Verb != network.Allow || f.Off() || f.From.IsAny() || i >= mostSampled {
+			continue
+		}
+		one := c
+		who := f.From.In(r.On[0].Zone).Intersect(r.From.In(r.On[0].Zone))
+		if r.On[0].FacesInternet(header.FamilyOf(c.Packet.Source)) {
+			who = who.Intersect(x.net.Internet())
+		}
+		if one.Packet.Source, ok = who.FirstOf(header.FamilyOf(c.Packet.Source)); !ok {
+			continue
+		}
+		one.From = x.engine.Behind(r.On[0], one.Packet.Source)
+		if also, wrong := x.walk.WrongSide(one); wrong != nil && wrong.Rule == &f.Rule {
+			return also, wrong
+		}
 	}
 	return v, nil
 }
+
+// mostSampled is how many filter rules are looked at for one that names the wrong side.
+const mostSampled = 200
 
 // filterNames returns the names of a gateway's filter rules.
 func (x *exam) filterNames(g *network.Gateway) map[string]bool {
@@ -468,6 +496,28 @@ func (x *exam) limits() {
 		}
 		if g.Limits.PortForwards > 0 && count > g.Limits.PortForwards {
 			x.report(network.TooManyForwards, g.Place, "gateway "+g.Name, fmt.Sprintf("%d forwards, room for %d", count, g.Limits.PortForwards), nil)
+		}
+	}
+}
+
+// hairpinsTurnedDown finds hairpins whose clients are on the segment of the host, at gateways that turn
+// nothing back.
+func (x *exam) hairpinsTurnedDown() {
+	for _, g := range x.net.Gateways {
+		if g.Handling.TurnBack {
+			continue
+		}
+		for _, r := range g.NAT {
+			if !r.Hairpin || r.Off() || !r.Does.RewritesDestination() {
+				continue
+			}
+			for _, o := range x.through[&r.Rule] {
+				if v := &o.Verdict; v.EndedAt(g) && v.Outcome == engine.Dropped && v.Step == engine.StepTurnBack && o.from.Segment != nil {
+					x.rule(network.NoTurnBack, &r.Rule, fmt.Sprintf("people on %s, where it leads to, can't use it from inside: %s turns nothing back", o.from.Segment.Name, g.Name),
+						network.Edits{{Verb: "change", Kind: "gateway", Name: g.Name, Settings: []network.Setting{{Key: "handling.turn-back", Value: "allow"}}}})
+					break
+				}
+			}
 		}
 	}
 }

@@ -171,30 +171,48 @@ type Crossing struct {
 func (x *Explorer) Crossings() []Crossing {
 	var found []Crossing
 	for _, g := range x.engine.gateways {
-		done := map[tableView]bool{}
+		var views []tableView
+		leave := map[tableView]header.Addresses{} // where what is seen can go
 		for _, in := range g.Interfaces {
 			for _, out := range g.Interfaces {
 				v := tableView{table: g.filter, in: g.between(in, out, x.moment)}
-				if !done[v] {
-					done[v] = true
-					found = append(found, x.crossingsIn(v)...)
+				if _, known := leave[v]; !known {
+					views = append(views, v)
 				}
+				to := header.AllAddresses()
+				if !g.Handling.FilterSeesOriginal {
+					to = g.RoutedBy(out)
+				}
+				leave[v] = leave[v].Union(to)
 			}
+		}
+		for _, v := range views {
+			found = append(found, x.crossingsIn(v, leave[v])...)
 		}
 	}
 	return found
 }
 
-func (x *Explorer) crossingsIn(v tableView) []Crossing {
+func (x *Explorer) crossingsIn(v tableView, to header.Addresses) []Crossing {
+	var found []Crossing
+	for _, family := range header.Families { // no packet is of both, so rules may cross in one alone
+		found = append(found, x.crossingsOf(v, family, to)...)
+	}
+	return found
+}
+
+func (x *Explorer) crossingsOf(v tableView, family header.Family, to header.Addresses) []Crossing {
 	var found []Crossing
 	whole := x.view(v)
+	spans := flowset.AddressSpans(family.All())
+	only := x.Space.Where(flowset.Destination, flowset.AddressSpans(to.Intersect(family.All())), x.Space.Where(flowset.Source, spans, flowset.Everything))
 	for n, c := range v.table.ordered() {
-		second := c.set(x.Space, 1, v.in, v.turned)
+		second := x.Space.Restrict(only, c.set(x.Space, 1, v.in, v.turned))
 		for _, p := range x.Space.Parts(x.within(second, whole)) {
 			if p.Value == int(n)+1 {
 				continue
 			}
-			first := v.table.condition(int32(p.Value-1)).set(x.Space, 1, v.in, v.turned)
+			first := x.Space.Restrict(only, v.table.condition(int32(p.Value-1)).set(x.Space, 1, v.in, v.turned))
 			if x.Space.Minus(first, second) != flowset.Nothing && x.Space.Minus(second, first) != flowset.Nothing {
 				example, _ := x.Space.Usual(p.Set)
 				found = append(found, Crossing{v.table.rule(int32(p.Value - 1)), v.table.rule(n), example})

@@ -270,7 +270,11 @@ func portWord(e *Event) string {
 func unmatchedWhy(e *Event) []string {
 	g, p := e.At.Name(), e.After
 	why := []string{fmt.Sprintf("No filter rule of %s allows %s to %s from %s.", g, p.Service(), p.Destination, p.Source)}
-	if e.Rule != nil {
+	switch {
+	case e.Rule == nil:
+	case e.At.Gateway.Handling.ForwardsPermit: // it is no forward, but translates both ways
+		why = append(why, fmt.Sprintf("%s redirects it, but a %s brings no permission of its own, as forwards do on this gateway: it needs a filter rule.", e.Rule.Name, e.Rule.Kind))
+	default:
 		why = append(why, fmt.Sprintf("%s redirects it, but on this gateway a forward opens nothing by itself: it needs a filter rule as well.", e.Rule.Name))
 	}
 	if e.Flag {

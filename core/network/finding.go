@@ -36,6 +36,8 @@ const (
 	OneToOneWide
 	LeakingSource
 	NoDefaultRoute
+	BackupLeaks
+	ICMPv6Dropped
 	EmptyGroup
 	GroupOfEverything
 	AnyService
@@ -50,6 +52,7 @@ const (
 	DropList
 	DNSAnywhere
 	NoHairpin
+	NoTurnBack
 	LogWithoutLogging
 	BusyLog
 	TooManyForwards
@@ -86,6 +89,8 @@ var findings = [...]struct {
 	OneToOneWide:        {"one-to-one-wide", Danger, "More is let through to the host than it serves today; whatever it starts tomorrow is open at once."},
 	LeakingSource:       {"leaking-source", Mistake, "A private source that leaves untranslated can never be answered."},
 	NoDefaultRoute:      {"no-default-route", Mistake, "A gateway without a default route reaches only what its routes name."},
+	BackupLeaks:         {"backup-leaks", Mistake, "On the day the first uplink fails, the sources that it translates leave by the other one as they are, and no answer comes back."},
+	ICMPv6Dropped:       {"icmpv6-dropped", Note, "Echo and errors of ICMPv6 are to pass (RFC 4890, 4.3.1): without them nobody can test a path, and where errors are lost too, connections hang once they carry much."},
 	EmptyGroup:          {"empty-group", Mistake, "A rule for an empty group matches nobody."},
 	GroupOfEverything:   {"group-of-everything", Danger, "A group that holds everything makes every rule that names it a rule for anybody."},
 	AnyService:          {"any-service", Danger, "A rule from outside without services opens every port, also those nobody thought of."},
@@ -100,6 +105,7 @@ var findings = [...]struct {
 	DropList:            {"drop-list", Note, "A machine that nobody has listed is let through; a list of who is allowed fails the other way."},
 	DNSAnywhere:         {"dns-anywhere", Note, "People who are sent to a notice page can still ask any name server, and tunnel through it."},
 	NoHairpin:           {"no-hairpin", Note, "People inside who use the outside name end at the gateway itself; other forwards of this gateway let them."},
+	NoTurnBack:          {"no-turn-back", Mistake, "A hairpin for people beside the host has to leave by the interface it came in by, and the gateway refuses that."},
 	LogWithoutLogging:   {"log-without-logging", Mistake, "The rule asks for logging, but the gateway's logging is off."},
 	BusyLog:             {"busy-log", Note, "A rule that matches nearly everything fills the log, and what matters is not seen in it."},
 	TooManyForwards:     {"too-many-forwards", Mistake, "The gateway has no room for so many forwards."},

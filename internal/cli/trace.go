@@ -205,7 +205,7 @@ func (c *call) printTrace(t *engine.Trace, repairs []repairJSON) {
 		}
 		c.printLabelled(label, fmt.Sprintf("%s (%s, line %d): %s", near.Rule.Name, near.Rule.Kind, near.Rule.Place.Line, text))
 	}
-	if remedy := t.Outcome.Remedy(); remedy != "" {
+	if remedy := t.Remedy(); remedy != "" {
 		c.printLabelled("next", remedy)
 		c.printRepairs(repairs)
 		fmt.Fprintln(c.Out)
@@ -396,7 +396,7 @@ func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
 		Connection: connectionJSON{p.From(), p.To(), p.Protocol.String()},
 		Outcome:    t.Outcome.String(), Host: t.To.Name(), At: t.At.Name(),
 		Delivered: ends(t.Delivered), Answered: ends(t.Answered),
-		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told, Candidates: candidateEntries(t.Candidates), Next: t.Outcome.Remedy(), Repairs: append([]repairJSON{}, repairs...), After: []afterJSON{},
+		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told, Candidates: candidateEntries(t.Candidates), Next: t.Remedy(), Repairs: append([]repairJSON{}, repairs...), After: []afterJSON{},
 	}
 	if t.Rule != nil {
 		result.Rule = t.Rule.Name
