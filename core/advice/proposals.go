@@ -39,14 +39,19 @@ func Proposals(t *engine.Trace, n *network.Network, everybody bool) []network.Ed
 			list = append(list, network.Edits{allow})
 		case engine.StepTurnBack:
 			list = append(list, wayProposals(t, n)...)
+			list = append(list, change("gateway", t.At.Gateway.Name, "", network.Setting{Key: "handling.turn-back", Value: "allow"}))
 		}
 	case engine.Itself:
 		list = append(list, hairpinProposals(t)...)
 	case engine.Refused:
 		list = append(list, portProposals(t)...)
+		list = append(list, relayProposals(t)...)
+	case engine.HostFirewall:
+		list = append(list, admitProposals(t, everybody)...)
 	case engine.Absent:
 		list = append(list, targetProposals(t, n)...)
 	case engine.Unrouted:
+		list = append(list, downProposals(t, n)...)
 		list = append(list, wayProposals(t, n)...)
 	case engine.Loop:
 		list = append(list, wayProposals(t, n)...)
@@ -322,6 +327,59 @@ func segmentOf(n *network.Network, a netip.Addr) string {
 		}
 	}
 	return from
+}
+
+// admitProposals let a source in at a host's own firewall.
+func admitProposals(t *engine.Trace, everybody bool) []network.Edits {
+	h := t.At.Machine.Host
+	if h == nil {
+		return nil
+	}
+	from := t.Ended.Source.String()
+	if everybody && t.Ended.Source == t.Connection.Packet.Source {
+		from = "internet"
+	}
+	return []network.Edits{{{Verb: "add", Kind: "host-rule", Name: h.Name, Before: "1",
+		Settings: []network.Setting{{Key: "allow", Value: t.Ended.Service().String()}, {Key: "from", Value: from}}}}}
+}
+
+// relayProposals lead a host's relay to a port that the host listens on.
+func relayProposals(t *engine.Trace) []network.Edits {
+	h, p := t.At.Machine.Host, t.Delivered
+	if h == nil {
+		return nil
+	}
+	var list []network.Edits
+	for i, r := range h.Relays {
+		if !r.To.IsLoopback() && !h.Has(r.To) || r.ToPort == 0 || r.ToPort != p.DestinationPort {
+			continue
+		}
+		for _, s := range h.Serves {
+			for _, service := range s.Services {
+				if service.Protocol == p.Protocol && service.Ports.Count() == 1 && (!s.At.IsValid() || s.At == r.To) {
+					list = append(list, change("relay", fmt.Sprintf("%s/%d", h.Name, i+1), "", network.Setting{Key: "to", Value: targetText(r.To.String(), service.Ports.First)}))
+				}
+			}
+		}
+	}
+	return list[:min(len(list), mostProposals)]
+}
+
+// downProposals bring the interfaces up that are down on the way: where the destination is, where a
+// route to it leads, or where it came in.
+func downProposals(t *engine.Trace, n *network.Network) []network.Edits {
+	var list []network.Edits
+	to := t.Ended.Destination
+	for _, g := range n.Gateways {
+		for _, i := range g.Interfaces {
+			leads := slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Contains(to) || p.Contains(t.Ended.Source) }) ||
+				slices.ContainsFunc(g.Routes, func(r network.Route) bool { return r.Out == i && r.To.Contains(to) })
+			if i.Down && leads {
+				list = append(list, change("interface", i.String(), "", network.Setting{Key: "state"}))
+			}
+		}
+	}
+	return list[:min(len(list), mostProposals)]
 }
 
 // hideEdit adds the rule that translates sources on their way out: no more of them than the

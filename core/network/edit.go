@@ -58,7 +58,7 @@ func (e Edit) Command() string {
 		words = append(words, "-gateway", e.Gateway)
 	}
 	for _, s := range e.Settings {
-		if e.Verb == "add" {
+		if e.Verb == "add" && !strings.HasSuffix(e.Kind, "-rule") { // -allow is another thing
 			words = append(words, "-"+s.Key, s.Value)
 		} else {
 			words = append(words, s.Key+"="+s.Value)

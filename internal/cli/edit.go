@@ -19,10 +19,13 @@ var addCommand = &command{
 	summary: "adds a rule, route, host, group or service to the file",
 	help: `Adds to the network file and keeps everything else in it as it is: comments, order and style.
 KIND is port-forward, destination-nat, one-to-one, prefix-nat, source-nat, no-nat (NAT rules),
-allow, drop, reject (filter rules), route, host, group or service. A flag sets the key of the same
-name; commas stand between several values. The members of a group and the ports of a service stand
-behind the name, and -file adds a list of addresses to a group; the name of a route is where it
-leads to, a prefix or default. A rule goes to the end of its list, or where -before or -after says.
+allow, drop, reject (filter rules), route, host, group, service, gateway, interface (as
+GATEWAY:INTERFACE), expectation (its sentence is its name), host-rule and relay (behind a HOST), or
+mapping-rule (behind a GATEWAY). A flag, or KEY=VALUE, sets the key of that name, with a dot before
+what stands in another one, as upstream.blocks; commas stand between several values. The members of a
+group and the ports of a service stand behind the name, and -file adds a list of addresses to a group;
+the name of a route is where it leads to, a prefix or default. A rule goes to the end of its list, or
+where -before or -after says.
 
 A forward opens nothing by itself where the gateway wants a filter rule as well: add says so, and
 with -allow adds that rule too. -dry-run shows what would change and writes nothing. What would
@@ -36,6 +39,8 @@ leave the file wrong is not written.`,
 		"hollowbridge add group lenders 203.0.113.9 192.0.2.0/26 -dry-run",
 		"hollowbridge add group front-servers -file fronts.txt -dry-run",
 		"hollowbridge add service beacon tcp/7000 udp/7000-7009 -dry-run",
+		"hollowbridge add interface rim:lab -vlan.on trunk -vlan.id 40 -address 10.61.40.1/24 -zone lab -dry-run",
+		"hollowbridge add relay archive -listen tcp/8443 -to notice:8080 -dry-run",
 	},
 	flags: func(set *flag.FlagSet, o *options) {
 		editFlags(set, o)
@@ -51,12 +56,16 @@ var changeCommand = &command{
 	name: "change", arguments: "[KIND] NAME KEY=VALUE...",
 	summary: "gives keys of a rule, route, host, group or service new values",
 	help: `Gives keys of something in the network file new values; KEY= takes a key away. Commas stand
-between several values. A group has the key members, a service the key ports. Where several
+between several values. A group has the key members, a service the key ports. A dot stands before a
+key in another one, as handling.turn-back of a gateway. What has no name has a number: HOST/2 is the
+second relay or host-rule of a host, GATEWAY/2 the second mapping-rule. Where several
 things have the name, put the kind in front, or name the gateway.`,
 	examples: []string{
 		"hollowbridge change port-forward archive-shell to=archive:22 -dry-run",
 		"hollowbridge change allow archive-web from=fronts,remote-observers log= -dry-run",
 		"hollowbridge change remote-observers members=203.0.113.64/27 -dry-run",
+		"hollowbridge change gateway rim handling.unreachable=silent logging.unmatched= -dry-run",
+		"hollowbridge change interface rim:spare state= -dry-run",
 	},
 	flags: editFlags,
 	run:   runEdit,
@@ -91,7 +100,7 @@ var disableCommand = &command{
 
 var removeCommand = &command{
 	name: "remove", arguments: "[KIND] NAME",
-	summary: "removes a rule, route, host, group or service",
+	summary: "removes something from the file",
 	help: `Removes something from the network file, with the comments right above it. What other parts of
 the file use is not removed: remove says what uses it.`,
 	examples: []string{"hollowbridge remove weather-page -dry-run", "hollowbridge remove host institute -dry-run"},
@@ -124,7 +133,7 @@ func (k keyFlag) Set(value string) error {
 func keyFlags(set *flag.FlagSet, o *options) {
 	for _, kind := range netfile.Kinds() {
 		for _, k := range netfile.EditableKeys(kind) {
-			if set.Lookup(k.Name) == nil {
+			if verb := slices.Contains(network.Verbs, network.Verb(k.Name)); set.Lookup(k.Name) == nil && !verb { // -allow is another thing
 				set.Var(keyFlag{k.Name, k.Flag, &o.settings}, k.Name, k.Meaning)
 			}
 		}
@@ -166,6 +175,15 @@ func (c *call) addition() (network.Edit, error) {
 	if !slices.Contains(netfile.Kinds(), kind) {
 		return network.Edit{}, fmt.Errorf("%s: no such kind%s", kind, nearKind(kind))
 	}
+	if kind != "group" && kind != "service" { // keys can be given as change takes them
+		for len(values) > 0 {
+			key, value, found := strings.Cut(values[0], "=")
+			if !found {
+				break
+			}
+			c.options.settings, values = append(c.options.settings, network.Setting{Key: key, Value: value}), values[1:]
+		}
+	}
 	if err := c.checkKeys(kind, values); err != nil {
 		return network.Edit{}, err
 	}
@@ -202,6 +220,11 @@ func runEdit(c *call) int {
 	return c.edit(func(e *netfile.Editor) error { return c.make(e, edit) })
 }
 
+// hasOrder reports whether things of a kind stand in an order that matters.
+func hasOrder(kind string) bool {
+	return slices.Contains(netfile.RuleKinds(), kind) || strings.HasSuffix(kind, "-rule")
+}
+
 // checkKeys reports flags and values that the kind has no use for.
 func (c *call) checkKeys(kind string, values []string) error {
 	simple := kind == "group" || kind == "service"
@@ -209,11 +232,11 @@ func (c *call) checkKeys(kind string, values []string) error {
 	case simple && len(values)+len(c.options.settings) == 0:
 		return fmt.Errorf("a %s needs what it holds behind its name", kind)
 	case !simple && len(values) > 0:
-		return fmt.Errorf("%s: not expected; keys are set by flags", values[0])
+		return fmt.Errorf("%s: not expected; keys are set by flags, or as KEY=VALUE", values[0])
 	case kind == "service" && len(c.options.settings) > 0:
 		return fmt.Errorf("-%s: a %s has no keys", c.options.settings[0].Key, kind)
-	case (simple || kind == "host" || kind == "route") && c.options.before+c.options.behind != "":
-		return fmt.Errorf("only rules have an order")
+	case !hasOrder(kind) && c.options.before+c.options.behind != "":
+		return fmt.Errorf("a %s has no order; rules have", kind)
 	case c.options.before != "" && c.options.behind != "":
 		return fmt.Errorf("give either -before or -after")
 	case c.options.allow && kind != "port-forward" && kind != "destination-nat":

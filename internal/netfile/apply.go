@@ -50,13 +50,16 @@ func (e *Editor) ApplyAll(list network.Edits) error {
 func (e *Editor) add(edit network.Edit) error {
 	switch edit.Kind {
 	case "group", "service":
-		return e.AddEntry(edit.Kind, edit.Name, membersText(edit))
+		return e.AddEntry(edit.Kind, edit.Name, e.asJSON(membersText(edit)))
 	case "host":
 		settings := edit.Settings
 		if edit.Gateway != "" {
 			settings = append(slices.Clone(settings), network.Setting{Key: "gateway", Value: edit.Gateway})
 		}
-		return e.AddEntry(edit.Kind, edit.Name, MappingText(settings))
+		return e.AddEntry(edit.Kind, edit.Name, "{"+e.flowSettings(settings)+"}")
+	}
+	if slices.Contains(partKinds, edit.Kind) || edit.Kind == "gateway" {
+		return e.addPart(edit)
 	}
 	gateway, err := e.GatewayFor(edit.Gateway)
 	if err != nil {

@@ -40,10 +40,10 @@ func (t Thing) is(name string) bool {
 }
 
 // IsRule reports whether it is a rule, which has a place in an order and can be disabled.
-func (t Thing) IsRule() bool { return t.list != "" && t.Kind != routeKind }
+func (t Thing) IsRule() bool { return slices.Contains(ruleKinds, t.Kind) }
 
 // sections are what can be named apart from rules, and where they stand.
-var sections = []struct{ kind, section string }{{"host", "hosts"}, {"group", "groups"}, {"service", "services"}}
+var sections = []struct{ kind, section string }{{"host", "hosts"}, {"group", "groups"}, {"service", "services"}, {"gateway", "gateways"}}
 
 // routeKind is what a static route is called. Routes stand in lists like rules, but have
 // no name and no order: what they lead to is what they are known by.
@@ -51,8 +51,11 @@ const routeKind = "route"
 
 // nameKey is the key that holds the name of a rule or route.
 func nameKey(kind string) string {
-	if kind == routeKind {
+	switch kind {
+	case routeKind:
 		return "to"
+	case expectationKind:
+		return "say"
 	}
 	return kind
 }
@@ -75,7 +78,7 @@ func Kinds() []string {
 	for _, s := range sections {
 		kinds = append(kinds, s.kind)
 	}
-	return kinds
+	return append(kinds, partKinds...)
 }
 
 // things returns everything that can be edited, in the order of the file.
@@ -100,7 +103,7 @@ func (e *Editor) things() []Thing {
 			}
 		}
 	}
-	return found
+	return append(found, e.parts()...)
 }
 
 var ruleKinds = RuleKinds()
@@ -182,30 +185,53 @@ func (e *Editor) AddRule(gateway, kind, name string, settings []network.Setting,
 		list = "filter"
 	}
 	keys := append([]network.Setting{{Key: nameKey(kind), Value: name}}, settings...)
-	key, rules := lookup(g, list)
-	anchor, where := before, "before"
+	_, rules := lookup(g, list)
+	anchor, behind := before, false
 	if after != "" {
-		anchor, where = after, "after"
+		anchor, behind = after, true
 	}
 	if anchor != "" {
 		t, err := e.rule(rules, gateway, list, anchor)
 		if err != nil {
 			return err
 		}
-		return e.insertRule(rules, t, where == "after", kind, keys)
+		return e.insertRule(rules, t, behind, kind, keys)
 	}
+	return e.addItem(g, list, kind, keys)
+}
+
+// addItem puts an item at the end of the list behind a key of a mapping, which may not be there yet.
+func (e *Editor) addItem(g *yaml.Node, list, kind string, keys []network.Setting) error {
+	key, rules := lookup(g, list)
+	only := "[{" + e.flowSettings(keys) + "}]"
 	switch {
-	case g.Style&yaml.FlowStyle != 0:
-		return fmt.Errorf("gateway %s is written between braces; write it on lines of its own first", gateway)
+	case rules == nil && g.Style&yaml.FlowStyle != 0:
+		return e.appendKey(g, list, only)
 	case rules == nil:
 		column := g.Content[0].Column
 		_, last := e.extent(g, column-1)
-		return e.replaceLines(last, last, strings.Repeat(" ", column-1)+list+":\n"+ruleLines(column+2, kind, keys))
+		return e.replaceLines(last, last, strings.Repeat(" ", column-1)+list+":\n"+e.ruleLines(column+2, kind, keys))
+	case len(rules.Content) == 0 && e.inFlow(key):
+		return e.splice(e.offset(rules), e.valueEnd(rules, true), only)
 	case len(rules.Content) == 0:
 		_, last := e.extent(rules, key.Column)
-		return e.replaceLines(key.Line, last, strings.Repeat(" ", key.Column-1)+list+":\n"+ruleLines(key.Column+2, kind, keys))
+		return e.replaceLines(key.Line, last, strings.Repeat(" ", key.Column-1)+list+":\n"+e.ruleLines(key.Column+2, kind, keys))
 	}
-	return e.insertRule(rules, ruleThing(gateway, list, rules.Content[len(rules.Content)-1]), true, kind, keys)
+	return e.insertRule(rules, Thing{body: rules.Content[len(rules.Content)-1]}, true, kind, keys)
+}
+
+// appendKey puts a key at the end of a mapping between braces.
+func (e *Editor) appendKey(mapping *yaml.Node, key, text string) error {
+	end := e.flowEnd(e.offset(mapping)) - 1
+	comma := ", "
+	if len(mapping.Content) == 0 {
+		comma = ""
+	} else {
+		for e.text[end-1] == ' ' || e.text[end-1] == '\n' || e.text[end-1] == '\t' {
+			end--
+		}
+	}
+	return e.splice(end, end, comma+e.keyText(key)+": "+text)
 }
 
 func (e *Editor) rule(rules *yaml.Node, gateway, list, name string) (Thing, error) {
@@ -222,7 +248,7 @@ func (e *Editor) rule(rules *yaml.Node, gateway, list, name string) (Thing, erro
 
 func (e *Editor) insertRule(rules *yaml.Node, at Thing, behind bool, kind string, keys []network.Setting) error {
 	if rules.Style&yaml.FlowStyle != 0 {
-		item := "{" + flowSettings(keys) + "}"
+		item := "{" + e.flowSettings(keys) + "}"
 		if behind {
 			end := e.flowEnd(e.offset(at.body))
 			return e.splice(end, end, ", "+item)
@@ -232,9 +258,9 @@ func (e *Editor) insertRule(rules *yaml.Node, at Thing, behind bool, kind string
 	}
 	first, last, column := e.itemLines(at.body)
 	if behind {
-		return e.replaceLines(last, last, ruleLines(column, kind, keys))
+		return e.replaceLines(last, last, e.ruleLines(column, kind, keys))
 	}
-	return e.replaceLines(first, first, ruleLines(column, kind, keys))
+	return e.replaceLines(first, first, e.ruleLines(column, kind, keys))
 }
 
 // itemLines returns the lines of an item of a block list, with the comments right
@@ -257,11 +283,11 @@ func (e *Editor) itemLines(item *yaml.Node) (first, last, column int) {
 	return first, last, column
 }
 
-func ruleLines(column int, kind string, keys []network.Setting) string {
+func (e *Editor) ruleLines(column int, kind string, keys []network.Setting) string {
 	var b strings.Builder
 	indent := strings.Repeat(" ", column-1)
 	if kind == routeKind { // routes are a table, one a line
-		return indent + "- {" + flowSettings(keys) + "}\n"
+		return indent + "- {" + e.flowSettings(keys) + "}\n"
 	}
 	for i, s := range keys {
 		mark := "  "
@@ -273,10 +299,25 @@ func ruleLines(column int, kind string, keys []network.Setting) string {
 	return b.String()
 }
 
-func flowSettings(keys []network.Setting) string {
+// flowSettings writes settings as they stand between braces; those of a nested mapping stand together.
+func (e *Editor) flowSettings(keys []network.Setting) string {
 	var texts []string
-	for _, s := range keys {
-		texts = append(texts, s.Key+": "+valueText(s.Key, s.Value, true))
+	for i, s := range keys {
+		head, _, nested := strings.Cut(s.Key, ".")
+		if !nested {
+			texts = append(texts, e.keyText(s.Key)+": "+e.valueText(s.Key, s.Value, true))
+			continue
+		}
+		if slices.ContainsFunc(keys[:i], func(k network.Setting) bool { return strings.HasPrefix(k.Key, head+".") }) {
+			continue
+		}
+		var inner []network.Setting
+		for _, k := range keys {
+			if rest, is := strings.CutPrefix(k.Key, head+"."); is {
+				inner = append(inner, network.Setting{Key: rest, Value: k.Value})
+			}
+		}
+		texts = append(texts, e.keyText(head)+": {"+e.flowSettings(inner)+"}")
 	}
 	return strings.Join(texts, ", ")
 }
@@ -289,8 +330,16 @@ func (e *Editor) AddEntry(kind, name string, body string) error {
 			section = s.section
 		}
 	}
-	key, entries := lookup(e.root, section)
+	return e.addEntry(e.root, section, name, body)
+}
+
+// addEntry puts a name and what stands behind it at the end of a mapping, which stands behind a key of
+// another one.
+func (e *Editor) addEntry(parent *yaml.Node, section, name, body string) error {
+	key, entries := lookup(parent, section)
 	switch {
+	case entries == nil && parent.Style&yaml.FlowStyle != 0:
+		return e.appendKey(parent, section, "{"+e.keyText(name)+": "+body+"}")
 	case entries == nil:
 		at := e.lineCount() + 1
 		if k, _ := lookup(e.root, "gateways"); k != nil {
@@ -300,9 +349,8 @@ func (e *Editor) AddEntry(kind, name string, body string) error {
 			}
 		}
 		return e.replaceLines(at, at, fmt.Sprintf("%s:\n  %s: %s\n\n", section, name, body))
-	case entries.Style&yaml.FlowStyle != 0 && len(entries.Content) > 0:
-		end := e.flowEnd(e.offset(entries)) - 1
-		return e.splice(end, end, fmt.Sprintf(", %s: %s", name, body))
+	case entries.Style&yaml.FlowStyle != 0 && (len(entries.Content) > 0 || e.inFlow(key)):
+		return e.appendKey(entries, name, body)
 	case len(entries.Content) == 0:
 		_, last := e.extent(key, key.Column)
 		return e.replaceLines(key.Line, max(last, key.Line+1), fmt.Sprintf("%s:\n  %s: %s\n", section, name, body))
@@ -320,7 +368,7 @@ func (e *Editor) Change(t Thing, settings []network.Setting) error {
 			if s.Key != bodyKey(t.Kind) || s.Value == "" {
 				return fmt.Errorf("%s: a %s is changed by %s=VALUE", s.Key, t.Kind, bodyKey(t.Kind))
 			}
-			if err := e.replaceValue(t.key, t.body, valueText(s.Key, s.Value, e.inFlow(t.key))); err != nil {
+			if err := e.replaceValue(t.key, t.body, e.valueText(s.Key, s.Value, e.inFlow(t.key))); err != nil {
 				return err
 			}
 		} else if err := e.setKey(t, s); err != nil {
@@ -373,24 +421,41 @@ func (e *Editor) inFlow(n *yaml.Node) bool {
 	return found
 }
 
+// setKey gives a key of a thing a value, or takes it away; a dot stands between the key of a mapping
+// and one in it.
 func (e *Editor) setKey(t Thing, s network.Setting) error {
-	k, v := lookup(t.body, s.Key)
-	flow := t.body.Style&yaml.FlowStyle != 0
-	text := valueText(s.Key, s.Value, flow)
+	head, rest, nested := strings.Cut(s.Key, ".")
+	if !nested {
+		return e.setText(t.body, s.Key, s.Value, e.valueText(s.Key, s.Value, t.body.Style&yaml.FlowStyle != 0))
+	}
+	_, v := lookup(t.body, head)
 	switch {
-	case k == nil && s.Value == "":
+	case v == nil && s.Value == "":
 		return nil
-	case k != nil && s.Value == "":
-		return e.removeKey(t.body, k, v)
+	case v == nil || v.Kind != yaml.MappingNode || len(v.Content) == 0:
+		return e.setText(t.body, head, s.Value, "{"+e.flowSettings([]network.Setting{{Key: rest, Value: s.Value}})+"}")
+	case s.Value == "" && len(v.Content) == 2 && v.Content[0].Value == rest:
+		return e.setText(t.body, head, "", "")
+	}
+	return e.setKey(Thing{body: v}, network.Setting{Key: rest, Value: s.Value})
+}
+
+// setText puts a text behind a key of a mapping; without a value the key goes away.
+func (e *Editor) setText(body *yaml.Node, key, value, text string) error {
+	k, v := lookup(body, key)
+	switch {
+	case k == nil && value == "":
+		return nil
+	case k != nil && value == "":
+		return e.removeKey(body, k, v)
 	case k != nil:
 		return e.replaceValue(k, v, text)
-	case flow:
-		end := e.flowEnd(e.offset(t.body)) - 1
-		return e.splice(end, end, ", "+s.Key+": "+text)
+	case body.Style&yaml.FlowStyle != 0:
+		return e.appendKey(body, key, text)
 	}
-	column := t.body.Content[0].Column
-	_, last := e.extent(t.body, column-1)
-	return e.replaceLines(last, last, strings.Repeat(" ", column-1)+s.Key+": "+text+"\n")
+	column := body.Content[0].Column
+	_, last := e.extent(body, column-1)
+	return e.replaceLines(last, last, strings.Repeat(" ", column-1)+key+": "+text+"\n")
 }
 
 // replaceValue puts text where a key's value stands; a comment behind it stays.
@@ -437,13 +502,19 @@ func (e *Editor) removeKey(body, k, v *yaml.Node) error {
 // Remove takes a thing out, with the comments right above it. It fails where
 // other parts of the file use it, and says which.
 func (e *Editor) Remove(t Thing) error {
-	if uses := e.uses(t); len(uses) > 0 {
+	if uses := e.uses(t); len(uses) > 0 && t.Kind != "gateway" && t.Kind != interfaceKind { // what names these is said when the file is read
 		return fmt.Errorf("%s is in use by %s; change or remove these first", t, strings.Join(uses, ", "))
 	}
 	if t.key == nil {
 		return e.removeItem(t)
 	}
-	_, section := lookup(e.root, e.sectionOf(t.Kind))
+	parent, name := e.root, e.sectionOf(t.Kind)
+	if t.Kind == interfaceKind {
+		_, gateways := lookup(e.root, "gateways")
+		_, parent = lookup(gateways, t.Gateway)
+		name = "interfaces"
+	}
+	sectionKey, section := lookup(parent, name)
 	if section.Style&yaml.FlowStyle != 0 {
 		return e.removeKey(section, t.key, t.body)
 	}
@@ -453,8 +524,7 @@ func (e *Editor) Remove(t Thing) error {
 		first--
 	}
 	if len(section.Content) == 2 {
-		key, _ := lookup(e.root, e.sectionOf(t.Kind))
-		first = key.Line
+		first = sectionKey.Line
 	}
 	last = max(last, t.key.Line+1)
 	if first > 1 && e.line(first-1) == "" && last <= e.lineCount() && e.line(last) == "" {
@@ -473,9 +543,11 @@ func (e *Editor) sectionOf(kind string) string {
 }
 
 func (e *Editor) removeItem(t Thing) error {
-	_, gateways := lookup(e.root, "gateways")
-	_, g := lookup(gateways, t.Gateway)
+	g := e.ownerOf(t)
 	key, rules := lookup(g, t.list)
+	if len(rules.Content) == 1 && t.list == firewallList { // an empty firewall lets nobody in, none everybody
+		return e.setText(g, t.list, "", "")
+	}
 	if rules.Style&yaml.FlowStyle == 0 {
 		first, last, _ := e.itemLines(t.body)
 		if len(rules.Content) == 1 {
@@ -509,7 +581,7 @@ func (e *Editor) Move(t Thing, behind bool, other string) error {
 	case at.body == t.body:
 		return fmt.Errorf("%s can't be moved to itself", t)
 	case rules.Style&yaml.FlowStyle != 0:
-		return fmt.Errorf("%s of %s is written between brackets; write it on lines of its own first", t.list, t.Gateway)
+		return e.moveInFlow(t, behind, other)
 	}
 	first, last, _ := e.itemLines(t.body)
 	moved := string(e.text[e.lineStart(first):e.lineStart(last)])
@@ -530,6 +602,25 @@ func (e *Editor) Move(t Thing, behind bool, other string) error {
 		return err
 	}
 	return e.replaceLines(to, to, moved)
+}
+
+// moveInFlow moves a rule within a list between brackets.
+func (e *Editor) moveInFlow(t Thing, behind bool, other string) error {
+	item := string(e.text[e.offset(t.body):e.valueEnd(t.body, true)])
+	if err := e.removeItem(t); err != nil {
+		return err
+	}
+	_, rules := lookup(e.ownerOf(t), t.list)
+	at, err := e.rule(rules, t.Gateway, t.list, other)
+	if err != nil {
+		return err
+	}
+	if behind {
+		end := e.flowEnd(e.offset(at.body))
+		return e.splice(end, end, ", "+item)
+	}
+	start := e.offset(at.body)
+	return e.splice(start, start, item+", ")
 }
 
 // referring are the keys whose values name hosts, groups or services.

@@ -1,7 +1,9 @@
 package netfile
 
 import (
+	"slices"
 	"strings"
+	"sync"
 
 	"hollowbridge/core/network"
 )
@@ -16,12 +18,26 @@ func EditableKeys(kind string) []EditableKey {
 	if o == nil {
 		return nil
 	}
-	var keys []EditableKey
-	for _, k := range o.keys {
-		if k.name == nameKey(kind) || k.shape.kind == list {
-			continue
+	keys := oneLineKeys("", o, nameKey(kind), true)
+	if kind == "gateway" { // it begins with one interface
+		for _, name := range []string{"interface", "address", "zone"} {
+			keys = append(keys, EditableKey{name, "of its first interface", false, true})
 		}
-		keys = append(keys, EditableKey{k.name, k.meaning, k.shape.kind == flagShape, k.required})
+	}
+	return keys
+}
+
+// oneLineKeys returns the keys of an object that have a value of one line; those of a mapping in it stand
+// behind a dot.
+func oneLineKeys(in string, o *object, but string, required bool) (keys []EditableKey) {
+	for _, k := range o.keys {
+		switch {
+		case k.name == but || k.shape.kind == list || k.shape.kind == named || k.shape.kind == natRule || k.shape.kind == filterRule || k.shape.kind == anyNames || k.shape.kind == order:
+		case k.shape.kind == block && k.shape.object != scheduleObject:
+			keys = append(keys, oneLineKeys(in+k.name+".", k.shape.object, "", false)...)
+		default:
+			keys = append(keys, EditableKey{in + k.name, k.meaning, k.shape.kind == flagShape, k.required && required})
+		}
 	}
 	return keys
 }
@@ -39,13 +55,10 @@ func kindObject(kind string) *object {
 			return o
 		}
 	}
-	if kind == routeKind {
-		return routeObject
-	}
-	if kind == "host" {
-		return hostObject
-	}
-	return nil
+	return map[string]*object{
+		routeKind: routeObject, "host": hostObject, "gateway": gatewayObject, interfaceKind: interfaceObject,
+		expectationKind: expectObject, hostRuleKind: hostRuleObject, relayKind: relayObject, mappingRuleKind: mappingRuleObject,
+	}[kind]
 }
 
 // listed are the keys whose values are lists where a comma stands between them.
@@ -53,16 +66,36 @@ func isListed(key string) bool {
 	if key == "members" || key == "ports" {
 		return true
 	}
-	for _, o := range append([]*object{hostObject}, append(natObjects[:len(natObjects):len(natObjects)], filterObjects...)...) {
+	for _, o := range append([]*object{hostObject, interfaceObject, upstreamObject, mappingsObject, mappingRuleObject, expectObject}, append(natObjects[:len(natObjects):len(natObjects)], filterObjects...)...) {
 		if k := o.key(key); k != nil {
 			switch k.shape.kind {
-			case expression, service, texts, hostServe:
+			case expression, service, texts, hostServe, words:
 				return true
 			}
 		}
 	}
-	return false
+	return !slices.ContainsFunc(allKeys(), func(known string) bool { return known == key }) // a service that a gateway serves
 }
+
+// allKeys are the keys that anything in the file can have.
+var allKeys = sync.OnceValue(func() (names []string) {
+	seen := map[*object]bool{}
+	var walk func(o *object)
+	walk = func(o *object) {
+		if o == nil || seen[o] {
+			return
+		}
+		seen[o] = true
+		for _, k := range o.keys {
+			names = append(names, k.name)
+			walk(k.shape.object)
+		}
+	}
+	for _, o := range slices.Concat([]*object{fileObject}, natObjects, filterObjects) {
+		walk(o)
+	}
+	return names
+})
 
 // valueText writes a value as YAML: a list where commas separate several, quotes
 // where YAML would read something else.
@@ -202,4 +235,6 @@ func membersText(edit network.Edit) string {
 }
 
 // MappingText writes settings as a YAML mapping between braces.
-func MappingText(settings []network.Setting) string { return "{" + flowSettings(settings) + "}" }
+func MappingText(settings []network.Setting) string {
+	return "{" + new(Editor).flowSettings(settings) + "}"
+}

@@ -61,7 +61,9 @@ func (g *garden) text() string {
 }
 
 // replace changes a text in one of the lines of a list.
-func replace(list []string, at int, old, new string) { list[at] = strings.Replace(list[at], old, new, 1) }
+func replace(list []string, at int, old, new string) {
+	list[at] = strings.Replace(list[at], old, new, 1)
+}
 
 // mistakes are what is planted, about the host, forward and rule of a number.
 var mistakes = []struct {
@@ -73,8 +75,12 @@ var mistakes = []struct {
 	opens   string                 // all that the edit may open, as HOST, or nothing
 	noEdits bool                   // none can mend it
 }{
-	{"a guard behind what it guards", network.HiddenRule, "drop guard", func(g *garden, n int) { g.rules = append(g.rules, fmt.Sprintf("      - {drop: guard, from: 192.0.2.%d, to: h%d}", n+1, n)) },
-		func(g *garden, n int) { g.rules = slices.Insert(g.rules, n, fmt.Sprintf("      - {drop: guard, from: 192.0.2.%d, to: h%d}", n+1, n)) }, "", false},
+	{"a guard behind what it guards", network.HiddenRule, "drop guard", func(g *garden, n int) {
+		g.rules = append(g.rules, fmt.Sprintf("      - {drop: guard, from: 192.0.2.%d, to: h%d}", n+1, n))
+	},
+		func(g *garden, n int) {
+			g.rules = slices.Insert(g.rules, n, fmt.Sprintf("      - {drop: guard, from: 192.0.2.%d, to: h%d}", n+1, n))
+		}, "", false},
 	{"a rule for every service", network.AnyService, "allow rN", func(g *garden, n int) {
 		g.rules[n] = fmt.Sprintf("      - {allow: r%d, from: outside, to: h%d}", n, n)
 	}, nil, "", false},
@@ -89,7 +95,10 @@ var mistakes = []struct {
 	{"a private uplink", network.UpstreamBlocks, "port-forward fN", func(g *garden, _ int) { g.uplink = "100.64.7.18/29" }, nil, "", true},
 	{"a rule that is over", network.Expired, "allow rN", func(g *garden, n int) { replace(g.rules, n, "}", ", until: 2020-01-31}") },
 		func(g *garden, n int) { replace(g.rules, n, "}", ", until: 3020-01-31}") }, "", false},
-	{"a forward to a port nobody serves", network.NotServed, "port-forward fN", func(g *garden, n int) { replace(g.forwards, n, ":7", ":6"); replace(g.rules, n, "service: tcp/7", "service: tcp/6") }, nil, "hN", false},
+	{"a forward to a port nobody serves", network.NotServed, "port-forward fN", func(g *garden, n int) {
+		replace(g.forwards, n, ":7", ":6")
+		replace(g.rules, n, "service: tcp/7", "service: tcp/6")
+	}, nil, "hN", false},
 	{"two forwards of one port", network.SamePort, "port-forward again", func(g *garden, n int) {
 		again := strings.Replace(strings.Replace(g.forwards[n], fmt.Sprintf("f%d", n), "again", 1), fmt.Sprintf("'h%d", n), fmt.Sprintf("'h%d", (n+1)%len(g.hosts)), 1)
 		g.forwards = append(g.forwards, again)
