@@ -20,12 +20,12 @@ var addCommand = &command{
 	help: `Adds to the network file and keeps everything else in it as it is: comments, order and style.
 KIND is port-forward, destination-nat, one-to-one, prefix-nat, source-nat, no-nat (NAT rules),
 allow, drop, reject (filter rules), route, host, group, service, gateway, interface (as
-GATEWAY:INTERFACE), expectation (its sentence is its name), host-rule and relay (behind a HOST), or
-mapping-rule (behind a GATEWAY). A flag, or KEY=VALUE, sets the key of that name, with a dot before
-what stands in another one, as upstream.blocks; commas stand between several values. The members of a
-group and the ports of a service stand behind the name, and -file adds a list of addresses to a group;
-the name of a route is where it leads to, a prefix or default. A rule goes to the end of its list, or
-where -before or -after says.
+GATEWAY:INTERFACE), expectation (its sentence is its name), host-rule and relay (behind a HOST),
+or mapping-rule (behind a GATEWAY). A flag, or KEY=VALUE, sets the key of that name, with a dot
+before what stands in another one, as upstream.blocks; commas stand between several values. The
+members of a group and the ports of a service stand behind the name, and -file adds a list of
+addresses to a group; the name of a route is where it leads to, a prefix or default. A rule goes
+to the end of its list, or where -before or -after says.
 
 A forward opens nothing by itself where the gateway wants a filter rule as well: add says so, and
 with -allow adds that rule too. -dry-run shows what would change and writes nothing. What would

@@ -1,0 +1,134 @@
+package reach_test
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"testing"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/core/reach"
+	"hollowbridge/internal/gen"
+	"hollowbridge/internal/netfile/netfiletest"
+)
+
+// Outsiders are counted as somebody would who looks at each address, and at each network of a site.
+func TestOutsidersAreCountedOneByOne(t *testing.T) {
+	n := netfiletest.Parse(t, `
+network: edge
+gateways:
+  rim:
+    interfaces:
+      fibre: {address: [198.51.100.18/29, '2001:db8:61::2/64'], zone: outside}
+      yard: {address: 203.0.113.65/27, zone: yard}
+    routes: [{to: default, via: 198.51.100.17}, {to: default, via: '2001:db8:61::1'}]
+`)
+	names := reach.NewNamer(n)
+	random := rand.New(rand.NewPCG(3, 3))
+	for range 300 {
+		var ranges []header.Range
+		addresses, sites := map[netip.Addr]bool{}, map[netip.Prefix]bool{}
+		for range 1 + random.IntN(4) {
+			a := netip.AddrFrom4([4]byte{203, 0, byte(112 + random.IntN(2)), byte(random.IntN(256))})
+			b := a
+			for range random.IntN(200) {
+				b = b.Next()
+			}
+			ranges = append(ranges, header.Range{First: a, Last: b})
+			for x := a; ; x = x.Next() {
+				if n.Internet().Contains(x) && !n.Unused().Contains(x) {
+					addresses[x] = true
+				}
+				if x == b {
+					break
+				}
+			}
+			six := netip.AddrFrom16([16]byte{0x20, 1, 0xd, 0xb8, 0, byte(random.IntN(3)), byte(random.IntN(256)), byte(random.IntN(256))})
+			end := six.As16()
+			end[5] += byte(random.IntN(2)) // a few networks further
+			end[15] = 9
+			last := netip.AddrFrom16(end)
+			if last.Less(six) {
+				continue
+			}
+			ranges = append(ranges, header.Range{First: six, Last: last})
+			for p := netip.PrefixFrom(six, 48).Masked(); ; {
+				sites[p] = true
+				next := header.RangeOf(p).Last.Next()
+				if p = netip.PrefixFrom(next, 48); last.Less(next) {
+					break
+				}
+			}
+		}
+		gotAddresses, gotSites := names.Outsiders(header.AddressesOf(ranges...))
+		if gotAddresses != uint64(len(addresses)) || gotSites != uint64(len(sites)) {
+			t.Fatalf("%v: %d addresses and %d sites, not %d and %d", ranges, gotAddresses, gotSites, len(addresses), len(sites))
+		}
+	}
+	for text, want := range map[string]reach.Exposure{
+		"0.0.0.0/0": reach.OpenToAll, "192.0.0.0/4": reach.OpenToMany, "20.0.0.0/19": reach.OpenToMany, "20.0.0.0/20": reach.OpenToFew, "20.0.0.1/32": reach.OpenToFew,
+		"2001:db8:8000::/36": reach.OpenToFew, "2001:db8::/32": reach.OpenToMany, "10.0.0.0/8": reach.OpenToFew,
+	} {
+		if got := names.Exposure(header.AddressesOfPrefixes(netip.MustParsePrefix(text))); got != want {
+			t.Errorf("%s is exposed by %d, not %d", text, got, want)
+		}
+	}
+}
+
+// What is put together says of each connection what was said of it before, and nothing of others.
+func TestWhatFaresAlikeSaysTheSame(t *testing.T) {
+	grouped, all := 0, 0
+	for seed := range few(*explored, 10) {
+		old, new := netfiletest.Parse(t, gen.Small(seed)), netfiletest.Parse(t, gen.Small(seed))
+		random := rand.New(rand.NewPCG(seed, 51))
+		g := new.Gateways[random.IntN(len(new.Gateways))]
+		for r := range g.Rules() {
+			r.Disabled = r.Disabled || random.IntN(3) == 0
+		}
+		found, err := reach.Differences(engine.Compile(old, nil), engine.Compile(new, nil), network.Always, false)
+		if err != nil {
+			t.Fatalf("seed %d: %v", seed, err)
+		}
+		for _, list := range [][]reach.Difference{reach.Alike(found), reach.Summary(found)} {
+			all, grouped = all+len(found), grouped+len(list)
+			for i := range found {
+				d := &found[i]
+				holds := false
+				for k := range list {
+					holds = holds || says(&list[k], d)
+				}
+				if !holds {
+					t.Fatalf("seed %d: %s %s -> %s %s is lost", seed, d.Change, d.From, d.To, d.Services)
+				}
+			}
+			for i := range list { // and nothing is added: its example is in one of those it was made of
+				p := list[i].Example.Packet
+				member := false
+				for k := range found {
+					d := &found[k]
+					member = member || d.Change == list[i].Change && d.From.Contains(p.Source) && d.To.Contains(p.Destination) && d.Services.Matches(p.Protocol, p.DestinationPort)
+				}
+				if !member {
+					t.Fatalf("seed %d: %s -> %s is in no difference", seed, p.From(), p.To())
+				}
+			}
+		}
+	}
+	if grouped*10 > all*9 {
+		t.Errorf("%d differences are %d when those alike are put together", all, grouped)
+	}
+}
+
+// says reports whether one difference says all that another one does.
+func says(whole, part *reach.Difference) bool {
+	if whole.Change != part.Change || whole.On != part.On || !part.From.Minus(whole.From).Empty() || !part.To.Equal(whole.To) {
+		return false
+	}
+	for _, s := range part.Services {
+		if !whole.Services.Matches(s.Protocol, s.Ports.First) || !whole.Services.Matches(s.Protocol, s.Ports.Last) {
+			return false
+		}
+	}
+	return whole.Old.Host == part.Old.Host && whole.New.Host == part.New.Host && whole.Was == part.Was && whole.Is == part.Is
+}
