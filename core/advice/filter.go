@@ -67,6 +67,11 @@ func opposes(a, b *network.FilterRule) bool {
 // does. A rule that stops is never the one to go: it says what somebody wanted stopped.
 func (x *exam) guarding(r *network.FilterRule, front *network.Rule) []network.Edits {
 	edits := []network.Edits{x.moveBefore(&r.Rule, front)}
+	for _, wide := range r.Gateway.Filter {
+		if &wide.Rule == front && len(r.From.Items) == 1 && !strings.Contains(r.From.Text+wide.From.Text, " except ") && len(wide.From.Items) < 2 {
+			edits = append(edits, x.change(front, network.Setting{Key: "from", Value: cmp.Or(wide.From.Text, "any") + " except " + r.From.Text}))
+		}
+	}
 	if r.Verb == network.Allow {
 		return append(edits, x.remove(&r.Rule))
 	}

@@ -170,9 +170,7 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 			continue
 		}
 		tries--
-		if r, ok := bench.ForFinding(&found[i], found); ok {
-			repairs[i] = c.repairEntries(n, []repair.Repair{r})
-		}
+		repairs[i] = c.repairEntries(n, bench.ForFinding(&found[i], found))
 	}
 	return found, repairs, nil
 }
@@ -215,13 +213,17 @@ func findingChecks(found []advice.Finding) []checked {
 func (c *call) printProposals(found []advice.Finding, repairs [][]repairJSON) {
 	first := true
 	for i, list := range repairs {
-		for _, r := range list {
+		for k, r := range list {
 			if first {
 				fmt.Fprintln(c.Out)
 				c.say("Edits that mend these. Each was tried on a copy: the finding was gone, and nothing new was wrong.")
 				first = false
 			}
-			fmt.Fprintf(c.Out, "\n  %s, line %d\n    %s\n", found[i].Kind, found[i].Place.Line, c.commandText(r.Command, 4))
+			head := fmt.Sprintf("\n  %s, line %d\n", found[i].Kind, found[i].Place.Line)
+			if k > 0 {
+				head = "    or\n"
+			}
+			fmt.Fprintf(c.Out, "%s    %s\n", head, c.commandText(r.Command, 4))
 			for _, line := range r.lines() {
 				fmt.Fprintf(c.Out, "      %s\n", strings.Join(wrap(line, c.Width-6), "\n      "))
 			}

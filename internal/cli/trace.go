@@ -251,6 +251,9 @@ func protocolText(p header.Packet) string {
 	return text
 }
 
+// mostAt is how wide the column of gateways and hosts gets.
+const mostAt = 24
+
 // printSteps writes steps in columns: where, what, by which rule, how. Where is
 // written once for each gateway or host.
 func (c *call) printSteps(steps []engine.Step) {
@@ -261,7 +264,7 @@ func (c *call) printSteps(steps []engine.Step) {
 			widestRule = max(widestRule, len(by))
 		}
 	}
-	widestRule = min(widestRule, 30)
+	widestRule, widestAt = min(widestRule, 30), min(widestAt, mostAt)
 	before := ""
 	for _, s := range steps {
 		at, label := s.At, s.Label
@@ -283,7 +286,15 @@ func (c *call) printSteps(steps []engine.Step) {
 		if by != "" && !(s.Back && s.Kind != engine.StepSession) && s.Text != "" {
 			indent += widestRule + 2
 		}
+		if len(shown) > widestAt { // a long name stands by itself, so that the columns keep their place
+			fmt.Fprintf(c.Out, "  %s\n", shown)
+			shown = ""
+		}
 		head := fmt.Sprintf("%-*s  %-9s  ", widestAt, shown, label)
+		if len(label) > mostAt && text != "" {
+			fmt.Fprintf(c.Out, "  %s\n", strings.TrimRight(head, " "))
+			head = strings.Repeat(" ", widestAt+2+9+2)
+		}
 		for i, line := range wrapWithin(head+text, indent, c.Width-2) {
 			if i > 0 {
 				line = strings.Repeat(" ", indent) + line

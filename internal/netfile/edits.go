@@ -364,6 +364,9 @@ func (e *Editor) addEntry(parent *yaml.Node, section, name, body string) error {
 // value and no keys; it is changed by the key "members" or "ports".
 func (e *Editor) Change(t Thing, settings []network.Setting) error {
 	for _, s := range settings {
+		if strings.ContainsAny(s.Key, " \t\n{}[],:#\"'") || slices.Contains(strings.Split(s.Key, "."), "") {
+			return fmt.Errorf("%q: this is no key", s.Key)
+		}
 		if t.Kind == "group" || t.Kind == "service" {
 			if s.Key != bodyKey(t.Kind) || s.Value == "" {
 				return fmt.Errorf("%s: a %s is changed by %s=VALUE", s.Key, t.Kind, bodyKey(t.Kind))

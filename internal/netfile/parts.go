@@ -101,6 +101,9 @@ func (e *Editor) addPart(edit network.Edit) error {
 		keys := append([]network.Setting{{Key: "say", Value: edit.Name}}, edit.Settings...)
 		return e.addItem(e.root, "expect", edit.Kind, keys)
 	}
+	if strings.Contains(edit.Name, "/") {
+		return fmt.Errorf("%s: a %s is added behind the name of its host or gateway; it gets its number by itself", edit.Name, edit.Kind)
+	}
 	t := Thing{Kind: edit.Kind, Name: edit.Name, Gateway: edit.Name}
 	owner := e.ownerOf(t)
 	list := map[string]string{hostRuleKind: firewallList, relayKind: "relays", mappingRuleKind: "rules"}[edit.Kind]

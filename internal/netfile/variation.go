@@ -158,6 +158,9 @@ func (w *varier) with(path string) error {
 		return fmt.Errorf("-with: %w", err)
 	}
 	other := &reader{file: path, lines: bytes.Split(data, []byte("\n"))}
+	if len(bytes.TrimSpace(data)) == 0 {
+		return fmt.Errorf("-with %s: the file is empty; it holds a list of rules", path)
+	}
 	list := other.parseYAML(data)
 	if list != nil && list.Kind != yaml.SequenceNode {
 		other.fail(list, "a file of rules is a list: - KIND: NAME and its keys, and gateway, before or after where it matters")

@@ -100,7 +100,7 @@ func TestWrongVariationsAreErrors(t *testing.T) {
 		{Variation{With: []string{rules}}, "- allow: x\n  gateway: rim\n  from: nobody\n", "rules.yaml:3:9"},
 		{Variation{With: []string{rules}}, "- allow: x\n  gateway: rim\n  form: any\n", "did you mean from?"},
 		{Variation{With: []string{rules}}, "- {", "rules.yaml:2:1: not YAML"},
-		{Variation{With: []string{rules}}, "", "rules.yaml:1:1"},
+		{Variation{With: []string{rules}}, "", "the file is empty"},
 	} {
 		if err := os.WriteFile(rules, []byte(c.rules), 0o644); err != nil {
 			t.Fatal(err)

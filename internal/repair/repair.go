@@ -173,23 +173,36 @@ func standsAt(t *engine.Trace) standstill {
 	return s
 }
 
-// ForFinding returns the first of the edits for a finding after which it is gone and
-// nothing new that is a danger or a mistake is found. ok is false where there is none.
-func (b *Bench) ForFinding(f *advice.Finding, all []advice.Finding) (r Repair, ok bool) {
+// mostChoices is how many edits are offered for a rule that others hide: what was meant, nobody can
+// know.
+const mostChoices = 3
+
+// ForFinding returns the first of the edits for a finding after which it is gone and nothing new that
+// is a danger or a mistake is found; of a hidden rule, all of them. There may be none.
+func (b *Bench) ForFinding(f *advice.Finding, all []advice.Finding) (list []Repair) {
+	most := 1
+	if f.Kind == network.HiddenRule {
+		most = mostChoices
+	}
 	for _, others := range []bool{false, true} {
 		for _, m := range f.Proposals {
 			if b.overgrown {
-				return Repair{}, false
+				return list
 			}
 			if (len(b.others(m)) > 0) != others {
 				continue
 			}
 			if m, after := b.cured(f, all, m); after != nil {
-				return b.repair(m, after), true
+				if list = append(list, b.repair(m, after)); len(list) == most {
+					return list
+				}
 			}
 		}
+		if len(list) > 0 {
+			break
+		}
 	}
-	return Repair{}, false
+	return list
 }
 
 // cured tries edits for a finding and, where they leave something else to be mended

@@ -189,18 +189,16 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 		}
 		b := w.bench(t)
 		for i := range found {
-			r, ok := b.ForFinding(&found[i], found)
-			if !ok {
-				continue
-			}
-			names[found[i].Kind.String()]++
-			left, err := advice.Examine(w.after(t, r.Edits), advice.Asked{Most: reach.MostPieces})
-			if err != nil {
-				t.Fatal(err)
-			}
-			for _, l := range left {
-				if l.Same(found[i]) || l.Severity() != network.Note && !slices.ContainsFunc(found, l.Same) {
-					t.Errorf("seed %d: after %s for %s of %s there is %s of %s", seed, r.Command, found[i].Kind, found[i].Subject, l.Kind, l.Subject)
+			for _, r := range b.ForFinding(&found[i], found) {
+				names[found[i].Kind.String()]++
+				left, err := advice.Examine(w.after(t, r.Edits), advice.Asked{Most: reach.MostPieces})
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, l := range left {
+					if l.Same(found[i]) || l.Severity() != network.Note && !slices.ContainsFunc(found, l.Same) {
+						t.Errorf("seed %d: after %s for %s of %s there is %s of %s", seed, r.Command, found[i].Kind, found[i].Subject, l.Kind, l.Subject)
+					}
 				}
 			}
 		}
@@ -215,7 +213,7 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 // edit for it moves the guard and closes what it guards against, and it is never taken out. Put in
 // front there is no such finding.
 func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
-	planted := 0
+	planted, several := 0, 0
 	for seed := range few(50, 10) {
 		w := opened(t, gen.Small(seed+8000))
 		e := engine.Compile(w.net, nil)
@@ -255,14 +253,20 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 				continue
 			}
 			planted++
-			r, ok := behind.bench(t).ForFinding(&found[k], found)
-			if !ok || r.Edits[0].Name == "planted" && r.Edits[0].Verb != "move" {
-				t.Errorf("seed %d: for a guard behind %s of %s there is %q: %s\n%s", seed, g.Filter[j].Name, g.Name, r.Command, found[k].Text, behind.edited(t, nil).Text())
+			offered := behind.bench(t).ForFinding(&found[k], found)
+			several += min(1, len(offered)/2)
+			if len(offered) == 0 {
+				t.Errorf("seed %d: for a guard behind %s of %s there is nothing: %s\n%s", seed, g.Filter[j].Name, g.Name, found[k].Text, behind.edited(t, nil).Text())
 				break
 			}
-			for _, d := range r.Opens {
-				if d.Change != reach.NoLonger {
-					t.Errorf("seed %d: %s is %s of %s", seed, r.Command, d.Change, d.New.Host)
+			for _, r := range offered {
+				if r.Edits[0].Name == "planted" && r.Edits[0].Verb != "move" {
+					t.Errorf("seed %d: for a guard behind %s of %s there is %q: %s\n%s", seed, g.Filter[j].Name, g.Name, r.Command, found[k].Text, behind.edited(t, nil).Text())
+				}
+				for _, d := range r.Opens {
+					if d.Change != reach.NoLonger {
+						t.Errorf("seed %d: %s is %s of %s", seed, r.Command, d.Change, d.New.Host)
+					}
 				}
 			}
 			guard.After, guard.Before = "", g.Filter[0].Name
@@ -273,7 +277,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 			break
 		}
 	}
-	if planted < 10 && !testing.Short() {
+	if (planted < 10 || several < 10) && !testing.Short() {
 		t.Errorf("only %d guards were hidden", planted)
 	}
 	t.Log(planted)
