@@ -28,7 +28,7 @@ func (f Finding) Same(g Finding) bool { return f.Kind == g.Kind && f.Subject == 
 // before.
 var checks = []func(*exam){
 	// forwards.go
-	(*exam).samePorts, (*exam).stoppedForwards, (*exam).forwardTargets, (*exam).forwardsOnUplinks, (*exam).outsideAddresses,
+	(*exam).samePorts, (*exam).stoppedForwards, (*exam).forwardTargets, (*exam).forwardsOnUplinks, (*exam).outsideAddresses, (*exam).dynamicOutside,
 	(*exam).plainTargets, (*exam).wideOneToOne, (*exam).missingHairpins, (*exam).hairpinsTurnedDown, (*exam).limits,
 	// filter.go
 	(*exam).hiddenRules, (*exam).crossingRules, (*exam).unusedRules, (*exam).dropLists, (*exam).disabledRules,

@@ -383,7 +383,7 @@ func (x *exam) forwardsOnUplinks() {
 func privateUplink(i *network.Interface) bool {
 	leads := func(p netip.Prefix) bool { return i.FacesInternet(header.FamilyOf(p.Addr())) }
 	return slices.ContainsFunc(i.Addresses, leads) &&
-		!slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return leads(p) && network.Carried(p.Addr()) })
+		!slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return leads(p) && (i.Dynamic || network.Carried(p.Addr())) })
 }
 
 // outsideAddresses finds outside addresses of rules on uplinks for which no packets come.
@@ -518,6 +518,34 @@ func (x *exam) hairpinsTurnedDown() {
 					break
 				}
 			}
+		}
+	}
+}
+
+// dynamicOutside finds rules that write an outside address where the provider gives the interface one.
+func (x *exam) dynamicOutside() {
+	for _, g := range x.net.Gateways {
+		for _, r := range g.NAT {
+			at := slices.IndexFunc(r.On, func(i *network.Interface) bool { return i.Dynamic })
+			if at < 0 || r.Off() {
+				continue
+			}
+			i := r.On[at]
+			written := r.Claims().Intersect(header.IPv4.All()).Minus(i.Own()).Minus(header.AddressesOfPrefixes(i.Upstream.Routes...))
+			for _, other := range r.On {
+				written = written.Minus(header.AddressesOfPrefixes(other.Addresses...))
+			}
+			if written.Empty() {
+				continue
+			}
+			var edits []network.Edits
+			switch r.Does {
+			case network.PortForward:
+				edits = append(edits, x.change(&r.Rule, network.Setting{Key: "at"}))
+			case network.SourceNAT:
+				edits = append(edits, x.change(&r.Rule, network.Setting{Key: "as", Value: "interface"}))
+			}
+			x.rule(network.DynamicOutside, &r.Rule, fmt.Sprintf("it names %s, but the provider gives %s its address", written, i), edits...)
 		}
 	}
 }

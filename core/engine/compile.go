@@ -67,7 +67,7 @@ func Compile(n *network.Network, previous *Engine) *Engine {
 	e.places = sync.OnceValue(e.findPlaces)
 	e.internet = newAddressSet(n.Internet().Union(e.abroad.all))
 	e.unsent = newAddressSet(unsent.Minus(e.abroad.all))
-	e.uncarried = newAddressSet(network.NotCarried())
+	e.uncarried = newAddressSet(e.net.Uncarried())
 	for k, on := range n.Segments {
 		s := e.segments[on]
 		for number, i := range on.Interfaces {

@@ -265,7 +265,7 @@ func (n *Network) findInternet() header.Addresses {
 	var carried header.Addresses
 	for _, family := range header.Families {
 		if uplinks[family] {
-			carried = carried.Union(family.All().Minus(notCarried))
+			carried = carried.Union(family.All().Minus(n.Uncarried()))
 		}
 	}
 	return carried.Minus(header.AddressesOf(inside...))

@@ -28,6 +28,7 @@ const (
 	UnusedRule
 	NoSuchHost
 	DynamicTarget
+	DynamicOutside
 	NotServed
 	HostRefuses
 	UpstreamBlocks
@@ -81,6 +82,7 @@ var findings = [...]struct {
 	UnusedRule:          {"unused-rule", Note, "No connection that can exist ever comes to this filter rule: it may be left over, or be meant for a forward that does not exist."},
 	NoSuchHost:          {"no-such-host", Mistake, "Nobody has the address that the forward leads to."},
 	DynamicTarget:       {"dynamic-target", Mistake, "A host whose address changes will one day not be where the forward leads."},
+	DynamicOutside:      {"dynamic-outside", Mistake, "The provider gives this interface another address tomorrow, and then the rule is for nobody's."},
 	NotServed:           {"not-served", Mistake, "The host does not listen on the port that the forward leads to."},
 	HostRefuses:         {"host-refuses", Mistake, "The host's own firewall lets nobody in whom the forward sends there."},
 	UpstreamBlocks:      {"upstream-blocks", Mistake, "The uplink's network does not let these connections in, so the forward can't be reached from outside."},

@@ -260,6 +260,7 @@ type Interface struct {
 	Trunk       *Interface
 	VLAN        int // 1 to 4094 where Trunk is set
 	Down        bool
+	Dynamic     bool // the provider gives its IPv4 address: Addresses has one that stands for it
 	Upstream    Upstream
 	Clients     []netip.Prefix
 	Place       Position

@@ -135,6 +135,7 @@ type call struct {
 	args    []string
 	all     []string // the command and everything behind it, as it was typed
 	remarks []string // said below what an edit changed
+	naming  bool     // interfaces are named in place of addresses that nobody knows
 }
 
 // commands lists the commands in the order the work is done.

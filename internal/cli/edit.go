@@ -394,8 +394,9 @@ func (c *call) edit(change func(*netfile.Editor) error) int {
 
 // finish writes an edited file and says what changed.
 func (c *call) finish(e *netfile.Editor, err error) int {
+	var edited *network.Network
 	if err == nil {
-		_, err = e.Network()
+		edited, err = e.Network()
 	}
 	var wrongs netfile.Errors
 	switch {
@@ -409,6 +410,11 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 	consequences := []string{}
 	if len(changes) > 0 {
 		consequences = append(consequences, c.consequences(e)...)
+	}
+	for _, lines := range [][]string{consequences, c.remarks} {
+		for i := range lines {
+			lines[i] = named(standIns(edited), lines[i])
+		}
 	}
 	printed := c.path() == netfile.StandardInput && !c.options.dryRun
 	if !c.options.dryRun && !printed && len(changes) > 0 {

@@ -146,6 +146,7 @@ func (c *call) readNetwork(path string) (*network.Network, error) {
 	n, err := c.readAsToday(path)
 	if err == nil {
 		c.onDay(n)
+		c.name(n)
 	}
 	return n, err
 }

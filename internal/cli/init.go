@@ -15,8 +15,9 @@ var initCommand = &command{
 	summary: "starts a network file",
 	help: `Writes a network file with one gateway: its outside address, the next hop to the internet, and
 its inside addresses. NAME is the network's. An address is written as INTERFACE=ADDRESS/BITS, or
-ADDRESS/BITS alone. The file opens nothing: forwards and filter rules are added with add. An
-existing file is never overwritten.
+ADDRESS/BITS alone; dynamic in place of an outside address where the provider gives it. The file
+opens nothing: forwards and filter rules are added with add. An existing file is never
+overwritten.
 
 -here writes the file of this machine: its own interfaces, addresses and routes, as the kernel has
 them. What the default route leaves by is in the zone outside, every other interface in one of its
@@ -80,7 +81,7 @@ func (c *call) starterFile() (string, error) {
 			name, address = otherwise, text
 		}
 		p, err := header.ParsePrefix(address)
-		if err != nil {
+		if err != nil && !(address == "dynamic" && zone != "") {
 			return p, err
 		}
 		if zone == "" {
@@ -100,6 +101,13 @@ func (c *call) starterFile() (string, error) {
 		p, err := add(text, "uplink", "outside")
 		if err != nil {
 			return "", fmt.Errorf("-outside: %w", err)
+		}
+		if name, isDynamic := strings.CutSuffix(text, "=dynamic"); isDynamic || text == "dynamic" { // the provider gives the router too
+			if !isDynamic {
+				name = "uplink"
+			}
+			hops = append(hops, name)
+			continue
 		}
 		if len(c.options.via) == 0 {
 			hop := p.Masked().Addr().Next()

@@ -47,6 +47,7 @@ let the program make namespaces.`,
 		jsonFlag(set, o)
 		ciFlags(set, o)
 		questionFlags(set, o)
+		whatIfFlags(set, o)
 		set.StringVar(&o.against, "against", "", "build the lab from another `FILE`: where it does otherwise than the traces say")
 	},
 	run: runProve,

@@ -407,7 +407,7 @@ func (c *call) typed(command string) string {
 	for _, f := range []struct {
 		name string
 		list []string
-	}{{"down", v.Down}, {"list", v.Lists}, {"without", v.Without}, {"with", v.With}} {
+	}{{"is", v.Is}, {"down", v.Down}, {"list", v.Lists}, {"without", v.Without}, {"with", v.With}} {
 		for _, value := range f.list {
 			command += " -" + f.name + " " + network.Quoted(value)
 		}

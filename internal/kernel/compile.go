@@ -123,6 +123,9 @@ func (c *compiler) cannot(rule *network.Rule, place network.Position, format str
 func (c *compiler) checkDevices() {
 	known := map[string]*network.Interface{}
 	for _, i := range c.g.Interfaces {
+		if i.Dynamic {
+			c.cannot(nil, i.Place, "%s: the provider gives its address, and the kernel's rules have to name it: write the one that it has now", i)
+		}
 		name := c.Device(i)
 		if len(name) >= unix.IFNAMSIZ || strings.ContainsAny(name, "/ \t:") || name == "lo" {
 			c.cannot(nil, i.Place, "%s: the kernel has no interface called %q: say with device: what it is called there, in at most %d characters", i, name, unix.IFNAMSIZ-1)

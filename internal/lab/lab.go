@@ -52,6 +52,9 @@ type machinesOf struct {
 
 // Build builds the lab for a network at a moment. Close takes it down.
 func Build(e *engine.Engine, at network.Moment) (*Lab, error) {
+	if err := e.Network().CheckKnown(); err != nil {
+		return nil, err
+	}
 	l := &Lab{
 		engine: e, at: at, gateways: map[*network.Gateway]*node{}, hosts: map[string]*node{}, clients: map[string]*node{},
 		machines: map[machinesOf]*node{}, ends: map[*network.Segment][]*link{}, owners: map[*network.Interface]*link{}, upstream: map[*network.Interface]*link{},

@@ -62,6 +62,10 @@ func (r *reader) readInterfaces(g *network.Gateway, body *fields) {
 			}
 		}
 		for _, n := range f.scalars("address") {
+			if n.Value == dynamicWord {
+				r.readDynamic(i, n)
+				continue
+			}
 			r.readInterfaceAddress(g, i, n)
 		}
 		for _, n := range f.scalars("clients") {
@@ -110,6 +114,22 @@ func (r *reader) readInterfaces(g *network.Gateway, body *fields) {
 		if len(i.Addresses) == 0 && !carries && len(r.errors) == 0 {
 			r.failAt(i.Place, len(i.Name), "%s has no address; only an interface that carries VLANs does without", i)
 		}
+	}
+}
+
+// dynamicWord stands for an IPv4 address that the provider gives.
+const dynamicWord = "dynamic"
+
+func (r *reader) readDynamic(i *network.Interface, n *yaml.Node) {
+	a, ok := network.StandIn(r.dynamics)
+	switch {
+	case !ok:
+		r.fail(n, "%s: so many interfaces can't have an address that the provider gives; this is one too many", n.Value)
+	case i.Dynamic:
+		r.fail(n, "%s: given twice", n.Value)
+	default:
+		r.dynamics++
+		i.Dynamic, i.Addresses = true, append(i.Addresses, netip.PrefixFrom(a, a.BitLen()))
 	}
 }
 
@@ -244,6 +264,12 @@ func (r *reader) nextHop(g *network.Gateway, n *yaml.Node, route *network.Route)
 		}
 	}
 	if route.Out == nil && !r.unsure {
+		for _, i := range g.Interfaces {
+			if i.Dynamic {
+				r.fail(n, "%s: no interface of %s is in the same prefix; the provider gives %s its address, and the router too: write via: %s", n.Value, g.Name, i.Name, i.Name)
+				return false
+			}
+		}
 		r.fail(n, "%s: no interface of %s is in the same prefix, so this next hop can't be reached", n.Value, g.Name)
 	}
 	return route.Out != nil

@@ -144,6 +144,7 @@ type reader struct {
 
 	list      func(name string) ([]byte, error) // reads a file that the network file names
 	elsewhere map[*yaml.Node]*reader            // nodes that stand in other files
+	dynamics  int                               // interfaces whose address the provider gives
 	unsure    bool                              // interfaces of the gateway at hand are wrong, so what depends on them is not judged
 
 	groups   map[string]*pending

@@ -128,7 +128,7 @@ var gatewayObject = &object{"gateway", []key{
 }}
 
 var interfaceObject = &object{"interface", []key{
-	{"address", is(texts), false, "its addresses, each as ADDRESS/BITS", ""},
+	{"address", is(texts), false, "its addresses, each as ADDRESS/BITS; dynamic where the provider gives the IPv4 one", ""},
 	{"zone", is(text), true, "the zone it belongs to", ""},
 	{"device", is(text), false, "its name on the machine itself", ""},
 	{"segment", is(text), false, "the segment it is on, where prefixes overlap", ""},

@@ -8,6 +8,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
 
@@ -18,11 +19,12 @@ type Variation struct {
 	Lists   []string // groups that hold what stands in other files, each as GROUP=FILE
 	Without []string // rules that are not there, each as NAME, KIND NAME or GATEWAY:NAME
 	With    []string // files of rules that are there as well
+	Is      []string // what addresses that the provider gives are now, each as GATEWAY:INTERFACE=ADDRESS
 }
 
 // IsNone reports whether the variation changes nothing.
 func (v *Variation) IsNone() bool {
-	return len(v.Down)+len(v.Lists)+len(v.Without)+len(v.With) == 0
+	return len(v.Down)+len(v.Lists)+len(v.Without)+len(v.With)+len(v.Is) == 0
 }
 
 // ReadAs reads a network file as if it were varied. It says what it took the variation for, a line
@@ -42,7 +44,7 @@ func ReadAs(path string, v *Variation) (n *network.Network, said []string, err e
 	for _, each := range []struct {
 		list []string
 		do   func(string) error
-	}{{v.Down, w.down}, {v.Lists, w.hold}, {v.Without, w.without}, {v.With, w.with}} {
+	}{{v.Is, w.is}, {v.Down, w.down}, {v.Lists, w.hold}, {v.Without, w.without}, {v.With, w.with}} {
 		for _, text := range each.list {
 			if err := each.do(text); err != nil {
 				return nil, nil, err
@@ -71,7 +73,8 @@ func (w *varier) gateways() map[string]*yaml.Node {
 	return found
 }
 
-func (w *varier) down(text string) error {
+// interfaceAt returns the node of an interface, as GATEWAY:INTERFACE, and its name's.
+func (w *varier) interfaceAt(flag, text string) (key, body *yaml.Node, err error) {
 	var known []string
 	for name, g := range w.gateways() {
 		_, interfaces := lookup(g, "interfaces")
@@ -80,12 +83,54 @@ func (w *varier) down(text string) error {
 			if known = append(known, full); full != text {
 				continue
 			}
-			setNode(interfaces.Content[i+1], "state", textNode(interfaces.Content[i], "down"))
-			w.said = append(w.said, text+" is down")
+			return interfaces.Content[i], interfaces.Content[i+1], nil
+		}
+	}
+	return nil, nil, fmt.Errorf("-%s %s: no such interface%s", flag, text, oneOf(text, sorted(known)))
+}
+
+func (w *varier) down(text string) error {
+	key, body, err := w.interfaceAt("down", text)
+	if err != nil {
+		return err
+	}
+	setNode(body, "state", textNode(key, "down"))
+	w.said = append(w.said, text+" is down")
+	return nil
+}
+
+// is gives an interface the address that the provider gives it now.
+func (w *varier) is(text string) error {
+	name, address, ok := strings.Cut(text, "=")
+	if !ok {
+		return fmt.Errorf("-is %s: write it as GATEWAY:INTERFACE=ADDRESS", text)
+	}
+	_, body, err := w.interfaceAt("is", name)
+	if err != nil {
+		return err
+	}
+	if !strings.Contains(address, "/") {
+		address += "/32"
+	}
+	if p, err := header.ParsePrefix(address); err != nil || !p.Addr().Is4() {
+		return fmt.Errorf("-is %s: this is no IPv4 address", text)
+	}
+	_, now := lookup(body, "address")
+	for _, n := range append(contentOf(now), now) {
+		if n != nil && n.Kind == yaml.ScalarNode && n.Value == dynamicWord {
+			n.Value, n.Tag, n.Style = address, "!!str", 0
+			w.said = append(w.said, name+" is "+strings.TrimSuffix(address, "/32"))
 			return nil
 		}
 	}
-	return fmt.Errorf("-down %s: no such interface%s", text, oneOf(text, sorted(known)))
+	return fmt.Errorf("-is %s: the address of %s stands in the file", text, name)
+}
+
+func contentOf(n *yaml.Node) []*yaml.Node {
+	if n == nil {
+		return nil
+	}
+	return slices.Clone(n.Content)
 }
 
 func (w *varier) hold(text string) error {
