@@ -411,7 +411,8 @@ func TestNobodyOverwritesUnseen(t *testing.T) {
 // What can't be put into force is said before anything is touched.
 func TestWrongProposalsAreRefused(t *testing.T) {
 	onEach(t, func(b *bench) {
-		for _, text := range []string{"", "network: x", strings.ReplaceAll(house, "rim:", "rum:")} {
+		unknown := strings.NewReplacer("address: 198.51.100.18/29", "address: dynamic", "via: 198.51.100.17", "via: fibre").Replace(house)
+		for _, text := range []string{"", "network: x", strings.ReplaceAll(house, "rim:", "rum:"), unknown} {
 			if _, err := b.Prepare(gateway.Proposal{Bundle: bundle(text)}); err == nil {
 				b.Errorf("taken: %.40q", text)
 			}

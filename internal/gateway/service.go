@@ -184,6 +184,11 @@ func (s *Service) compile(f *inForce, n *network.Network) error {
 		}
 		return fmt.Errorf("%s: there is no such gateway in it; there are %s", s.options.Gateway, strings.Join(names, ", "))
 	}
+	for _, i := range g.Interfaces {
+		if i.Dynamic {
+			return fmt.Errorf("%s: the provider gives its address, and a gateway that runs has to know it; write the one that it has now", i)
+		}
+	}
 	s.logTrials(g)
 	var previous *engine.Engine
 	if now := s.current.Load(); now != nil {
