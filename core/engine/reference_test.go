@@ -804,6 +804,14 @@ func (r *reference) leaveBy(g *network.Gateway, way *refRoute, p *header.Packet)
 			return refEnd{machine: &at}
 		}
 	}
+	taken := slices.ContainsFunc(r.n.Hosts, func(h *network.Host) bool { return h.Has(way.via) && h.Segment(way.via) == way.out.Segment }) ||
+		slices.ContainsFunc(way.out.Segment.Interfaces, func(i *network.Interface) bool { return ownAddress(i, way.via) })
+	for _, i := range way.out.Segment.Interfaces {
+		if !taken && i.Gateway != g && r.claims(i.Gateway, way.via) {
+			r.met["a next hop that a rule claims"]++
+			return r.gateway(i, p)
+		}
+	}
 	r.cannotBeReached(r.seen)
 	return r.stop(engine.Unrouted, g.Name, nil)
 }

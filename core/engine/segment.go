@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"net/netip"
 	"slices"
 
 	"hollowbridge/core/flowset"
@@ -179,6 +180,11 @@ func (w *Walk) leave(g *Gateway, r *route) position {
 	if at, own := w.ownOf(host); own {
 		return position{kind: atMachine, machine: at}
 	}
+	if host == nil && owner == nil {
+		if i := w.claimer(g, r.out.Segment, r.via); i != nil {
+			return arriveAt(i)
+		}
+	}
 	w.end(Unrouted, Site{Gateway: g.Gateway}, StepRoute, nil)
 	w.unreachable(len(w.passages) - 1)
 	what := HopIsNobody
@@ -190,6 +196,22 @@ func (w *Walk) leave(g *Gateway, r *route) position {
 	e := w.note(StepRoute, what, w.verdict.At)
 	e.Route, e.Via, e.Host = r.prefix, r.via, host
 	return position{}
+}
+
+// claimer returns the interface of another gateway on a segment that answers for an address there
+// because of a rule that is active, or nil: so it takes what has that for its next hop.
+func (w *Walk) claimer(g *Gateway, on *network.Segment, a netip.Addr) *network.Interface {
+	for n, i := range on.Interfaces {
+		if i.Gateway == g.Gateway {
+			continue
+		}
+		for _, c := range w.engine.segments[on].claims[n] {
+			if (c.rule == nil || c.rule.Active(w.moment)) && c.set.Contains(a) {
+				return i
+			}
+		}
+	}
+	return nil
 }
 
 // ownOf asks whether the packet is for an address of a host's own, and returns where the host
