@@ -264,9 +264,22 @@ func (x *exam) sample(r *network.NATRule) (v engine.Verdict, wrong *engine.Near)
 	if v, wrong = x.walk.WrongSide(c); wrong != nil {
 		return v, wrong
 	}
-	for i, f := range r.Gateway.Filter { // one that is for some of them alone
-		if f.Verb != network.Allow || f.Off() || f.From.IsAny() || i >= mostSampled {
+	other, port := c.Packet.Destination, c.Packet.DestinationPort // what a rule of the wrong side names
+	if r.Gateway.Handling.FilterSeesOriginal {
+		other, _ = r.Target.Of(c.Packet.Destination)
+		if len(r.Ports) > 0 {
+			port = r.Ports[0].ToFirst
+		}
+	}
+	looked := 0
+	for _, f := range r.Gateway.Filter { // one that is for some of them alone
+		names := f.Verb == network.Allow && !f.Off() && !f.From.IsAny() && (len(f.Services) == 0 || f.Services.Matches(c.Packet.Protocol, port)) &&
+			!f.To.IsAny() && f.To.Addresses().Contains(other)
+		if !names {
 			continue
+		}
+		if looked++; looked > mostSampled {
+			break
 		}
 		one := c
 		who := f.From.In(r.On[0].Zone).Intersect(r.From.In(r.On[0].Zone))
@@ -284,8 +297,8 @@ func (x *exam) sample(r *network.NATRule) (v engine.Verdict, wrong *engine.Near)
 	return v, nil
 }
 
-// mostSampled is how many filter rules are looked at for one that names the wrong side.
-const mostSampled = 200
+// mostSampled is how many filter rules are tried for one that names the wrong side.
+const mostSampled = 20
 
 // filterNames returns the names of a gateway's filter rules.
 func (x *exam) filterNames(g *network.Gateway) map[string]bool {

@@ -195,25 +195,24 @@ func (x *Explorer) Crossings() []Crossing {
 
 func (x *Explorer) crossingsIn(v tableView, to header.Addresses) []Crossing {
 	var found []Crossing
-	for _, family := range header.Families { // no packet is of both, so rules may cross in one alone
-		found = append(found, x.crossingsOf(v, family, to)...)
-	}
-	return found
-}
-
-func (x *Explorer) crossingsOf(v tableView, family header.Family, to header.Addresses) []Crossing {
-	var found []Crossing
 	whole := x.view(v)
-	spans := flowset.AddressSpans(family.All())
-	only := x.Space.Where(flowset.Destination, flowset.AddressSpans(to.Intersect(family.All())), x.Space.Where(flowset.Source, spans, flowset.Everything))
+	var families [2]flowset.Set // no packet is of both, so rules may cross in one alone
+	for _, f := range header.Families {
+		families[f] = x.Space.Where(flowset.Destination, flowset.AddressSpans(to.Intersect(f.All())), x.Space.Where(flowset.Source, flowset.AddressSpans(f.All()), flowset.Everything))
+	}
+	only := x.Space.Overlay(families[header.IPv4], families[header.IPv6])
 	for n, c := range v.table.ordered() {
-		second := x.Space.Restrict(only, c.set(x.Space, 1, v.in, v.turned))
-		for _, p := range x.Space.Parts(x.within(second, whole)) {
+		second := c.set(x.Space, 1, v.in, v.turned)
+		for _, p := range x.Space.Parts(x.within(x.Space.Restrict(only, second), whole)) {
 			if p.Value == int(n)+1 {
 				continue
 			}
-			first := x.Space.Restrict(only, v.table.condition(int32(p.Value-1)).set(x.Space, 1, v.in, v.turned))
-			if x.Space.Minus(first, second) != flowset.Nothing && x.Space.Minus(second, first) != flowset.Nothing {
+			first := v.table.condition(int32(p.Value-1)).set(x.Space, 1, v.in, v.turned)
+			crosses := slices.ContainsFunc(families[:], func(f flowset.Set) bool {
+				a, b := x.Space.Restrict(f, first), x.Space.Restrict(f, second)
+				return x.Space.Restrict(a, b) != flowset.Nothing && x.Space.Minus(a, b) != flowset.Nothing && x.Space.Minus(b, a) != flowset.Nothing
+			})
+			if crosses {
 				example, _ := x.Space.Usual(p.Set)
 				found = append(found, Crossing{v.table.rule(int32(p.Value - 1)), v.table.rule(n), example})
 			}
