@@ -61,6 +61,7 @@ type exam struct {
 	walk      *engine.Walk
 	ruleNames map[*network.Gateway]map[string]bool // of filter rules
 	hosts     map[netip.Addr]*network.Host
+	permits   map[*network.Gateway]map[header.Service][]*network.FilterRule // see permitting
 }
 
 // Told is what is said once.
@@ -92,7 +93,7 @@ type Asked struct {
 func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
 	most := asked.Most
 	x := &exam{net: e.Network(), soon: asked.Soon, engine: e, explorer: e.NewExplorer(network.Always, most), names: reach.NewNamer(e.Network()),
-		through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, told: map[told]bool{}, hosts: map[netip.Addr]*network.Host{}}
+		through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, told: map[told]bool{}, hosts: map[netip.Addr]*network.Host{}, permits: map[*network.Gateway]map[header.Service][]*network.FilterRule{}}
 	for _, h := range x.net.Hosts {
 		for _, a := range h.Addresses {
 			x.hosts[a] = h

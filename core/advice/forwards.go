@@ -272,10 +272,8 @@ func (x *exam) sample(r *network.NATRule) (v engine.Verdict, wrong *engine.Near)
 		}
 	}
 	looked := 0
-	for _, f := range r.Gateway.Filter { // one that is for some of them alone
-		names := f.Verb == network.Allow && !f.Off() && !f.From.IsAny() && (len(f.Services) == 0 || f.Services.Matches(c.Packet.Protocol, port)) &&
-			!f.To.IsAny() && f.To.Addresses().Contains(other)
-		if !names {
+	for _, f := range x.permitting(r.Gateway, header.ServiceAt(c.Packet.Protocol, port)) { // one that is for some of them alone
+		if f.From.IsAny() || f.To.IsAny() || !f.To.Addresses().Contains(other) {
 			continue
 		}
 		if looked++; looked > mostSampled {
@@ -295,6 +293,23 @@ func (x *exam) sample(r *network.NATRule) (v engine.Verdict, wrong *engine.Near)
 		}
 	}
 	return v, nil
+}
+
+// permitting returns the filter rules of a gateway that allow a service by its one port, in order.
+func (x *exam) permitting(g *network.Gateway, s header.Service) []*network.FilterRule {
+	byPort := x.permits[g]
+	if byPort == nil {
+		byPort = map[header.Service][]*network.FilterRule{}
+		for _, f := range g.Filter {
+			for _, own := range f.Services {
+				if f.Verb == network.Allow && !f.Off() && own.Ports.Count() == 1 {
+					byPort[own] = append(byPort[own], f)
+				}
+			}
+		}
+		x.permits[g] = byPort
+	}
+	return byPort[s]
 }
 
 // mostSampled is how many filter rules are tried for one that names the wrong side.
