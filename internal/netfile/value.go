@@ -116,6 +116,10 @@ func valueText(key, value string, flow bool) string {
 		return scalarText(value, true)
 	}
 	for i, part := range parts {
+		if strings.HasPrefix(part, "[") && strings.HasSuffix(part, "]") { // those alike
+			parts[i] = valueText(key, part, true)
+			continue
+		}
 		parts[i] = scalarText(part, true)
 	}
 	return "[" + strings.Join(parts, ", ") + "]"
