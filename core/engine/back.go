@@ -151,7 +151,7 @@ func (w *Walk) cameBack(l *leg, at position) bool {
 		w.end(Unanswered, Site{Gateway: at.gateway.Gateway}, StepBack, nil)
 		w.note(StepBack, EndsAtGateway, w.verdict.At)
 		return false
-	case l.from.same(at.machine) && w.visit.flow.goesTo(&l.sent):
+	case l.from.same(*at.machine) && w.visit.flow.goesTo(&l.sent):
 		if w.visit.flow.is(&l.sent, true) {
 			return true
 		}
@@ -159,8 +159,8 @@ func (w *Walk) cameBack(l *leg, at position) bool {
 		w.note(StepBack, OtherSource, w.verdict.At).Before = l.sent.Answer()
 		return false
 	}
-	whose(&w.visit.flow, w.engine.hostsAt(at.machine))
-	w.end(Unanswered, Site{Machine: at.machine}, StepBack, nil)
+	whose(&w.visit.flow, w.engine.hostsAt(*at.machine))
+	w.end(Unanswered, Site{Machine: *at.machine}, StepBack, nil)
 	w.note(StepBack, Elsewhere, w.verdict.At)
 	return false
 }

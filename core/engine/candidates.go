@@ -51,15 +51,11 @@ func (w *Walk) list(v *visit) {
 		}
 	}
 	before, after := v.before.Packet, v.after
-	var forward *network.Rule
-	if v.forward != nil {
-		forward = &v.forward.Rule
-	}
-	add(StepDestination, g.destinations[v.in.Index], newQuery(&before, g.between(v.in, v.in, v.moment)), forward, true)
+	add(StepDestination, g.destinations[v.in.Index], newQuery(&before, g.between(v.in, v.in, v.moment)), v.forward, true)
 	if v.out == nil {
 		return
 	}
-	s := halt{gateway: g, in: v.in, out: v.out, forward: v.forward, before: v.before, after: v.after}
+	s := halt{gateway: g, in: v.in, out: v.out, forward: v.whole, before: v.before, after: v.after}
 	seen := s.seen()
 	decided := v.permit
 	if v.decision.Action == Stops && v.decision.Step == StepFilter {

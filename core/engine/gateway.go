@@ -107,12 +107,9 @@ func (g *Gateway) Decide(a Arrival, state State, log *Log) Decision {
 	if d.Action != Forwards { // what is left of another packet
 		d.Out, d.Via, d.way = nil, netip.Addr{}, nil
 	}
-	d.Follows, d.Redirect, d.Permit, d.Source = v.follows, nil, v.permit, v.source
-	switch {
-	case v.follows:
+	d.Follows, d.Redirect, d.Permit, d.Source = v.follows, v.forward, v.permit, v.source
+	if v.follows {
 		d.Redirect, d.Permit, d.Source = v.session.Redirect, v.session.Permit, v.session.Source
-	case v.forward != nil:
-		d.Redirect = &v.forward.Rule
 	}
 	visits.Put(v)
 	return d
@@ -149,7 +146,8 @@ type visit struct {
 
 	before   image            // as it came
 	redirect *redirect        // what redirects it, or nil
-	forward  *network.NATRule // the rule that does
+	forward  *network.Rule    // the rule that does, or nil
+	whole    *network.NATRule // the same; to look at it is to wait for memory
 	permit   *network.Rule    // the filter rule that lets it through, or nil
 	source   *network.Rule    // the rule that translates its source, or nil
 	grant    Grant            // of its translated source, or zero
@@ -165,7 +163,7 @@ type visit struct {
 
 // decide is the nine steps. Each returns false where the packet ends.
 func (v *visit) decide() {
-	v.redirect, v.forward, v.permit, v.source, v.out, v.stood = nil, nil, nil, nil, nil, false
+	v.redirect, v.whole, v.forward, v.permit, v.source, v.out, v.stood = nil, nil, nil, nil, nil, nil, false
 	v.follows, v.stray = false, false
 	v.decision.Tells, v.grant = NoMessage, Grant{}
 	if !v.arrive() {

@@ -104,10 +104,10 @@ func (v *visit) translateByMapping() {
 	if m == nil {
 		return
 	}
-	v.redirect, v.forward = &m.redirect, &m.NATRule
-	v.flow.tookPart(&v.forward.Rule)
+	v.redirect, v.whole, v.forward = &m.redirect, &m.NATRule, &m.Rule
+	v.flow.tookPart(v.forward)
 	v.redirectTo(v.redirect)
-	e := v.note(StepDestination, UsesMapping, &v.forward.Rule)
+	e := v.note(StepDestination, UsesMapping, v.forward)
 	e.Before, e.Mapping = v.before.Packet, m.Mapping
 }
 

@@ -178,7 +178,7 @@ func (w *Walk) leave(g *Gateway, r *route) position {
 	}
 	host := s.hosts.of(r.via)
 	if at, own := w.ownOf(host); own {
-		return position{kind: atMachine, machine: at}
+		return w.reaches(at)
 	}
 	if host == nil && owner == nil {
 		if i := w.claimer(g, r.out.Segment, r.via); i != nil {
@@ -262,5 +262,10 @@ func (w *Walk) toMachine(at Place) position {
 	} else {
 		at.Host = whose(&w.visit.flow, hosts)
 	}
-	return position{kind: atMachine, machine: at}
+	return w.reaches(at)
+}
+
+func (w *Walk) reaches(at Place) position {
+	w.machine = at
+	return position{kind: atMachine, machine: &w.machine}
 }

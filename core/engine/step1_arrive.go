@@ -14,9 +14,10 @@ func (v *visit) arrive() bool {
 		return false
 	}
 	v.note(StepArrive, Arrives, nil)
-	f, forged := v.flow, &v.forged[v.in.Index]
+	f, forged := &v.flow, &v.forged[v.in.Index]
 	if v.sender.IsValid() {
-		f = f.asReport(v.sender)
+		report := f.asReport(v.sender)
+		f = &report
 	}
 	if f.in(flowset.Source, forged) {
 		v.note(StepArrive, Forged, nil).Via = f.now().Source

@@ -106,10 +106,7 @@ func (v *visit) sessionRoute(goes *network.Interface) *route {
 func (v *visit) keep(out *network.Interface, local bool) bool {
 	now := v.flow.image()
 	s := &v.session
-	*s = Session{In: v.in, Out: out, Before: v.before.Packet, After: now.Packet, Local: local, Permit: v.permit, Source: v.source, Ticket: v.grant.Ticket, Size: v.size, images: [2]int{v.before.terms, now.terms}}
-	if v.forward != nil {
-		s.Redirect = &v.forward.Rule
-	}
+	*s = Session{In: v.in, Out: out, Before: v.before.Packet, After: now.Packet, Local: local, Redirect: v.forward, Permit: v.permit, Source: v.source, Ticket: v.grant.Ticket, Size: v.size, images: [2]int{v.before.terms, now.terms}}
 	if v.state.Keep(s) {
 		return true
 	}

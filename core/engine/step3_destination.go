@@ -16,20 +16,21 @@ func (v *visit) translateDestination() bool {
 		return true
 	}
 	r := t.redirect(found)
-	v.redirect, v.forward = r, v.NAT[t.moved(found, r.index)]
-	v.flow.tookPart(&v.forward.Rule)
+	index := t.moved(found, r.index)
+	v.redirect, v.whole, v.forward = r, v.NAT[index], t.rules[index]
+	v.flow.tookPart(v.forward)
 	switch r.does {
 	case network.PortForward, network.DestinationNAT:
 		v.redirectTo(r)
 	case network.OneToOne:
-		v.flow.shift(flowset.Destination, v.forward.Outside.First, v.forward.Inside.First)
+		v.flow.shift(flowset.Destination, v.whole.Outside.First, v.whole.Inside.First)
 	case network.PrefixNAT:
-		if !v.flow.move(flowset.Destination, v.forward) {
-			v.noPlace(StepDestination, v.forward, v.before.Destination)
+		if !v.flow.move(flowset.Destination, v.whole) {
+			v.noPlace(StepDestination, v.whole, v.before.Destination)
 			return false
 		}
 	}
-	v.note(StepDestination, Redirects, &v.forward.Rule).Before = v.before.Packet
+	v.note(StepDestination, Redirects, v.forward).Before = v.before.Packet
 	return true
 }
 
@@ -38,12 +39,12 @@ func (v *visit) redirectTo(r *redirect) {
 	if v.flow.family() == header.IPv4 {
 		v.flow.setAddress(flowset.Destination, r.target4)
 	} else {
-		v.flow.setAddress(flowset.Destination, v.forward.Target.V6)
+		v.flow.setAddress(flowset.Destination, v.whole.Target.V6)
 	}
 	for i := range r.ports {
 		m := &r.port
 		if i > 0 {
-			m = &v.forward.Ports[i]
+			m = &v.whole.Ports[i]
 		}
 		if v.flow.mapPort(m) {
 			return

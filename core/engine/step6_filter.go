@@ -8,7 +8,7 @@ import (
 // permits is the sixth step: the first filter rule that matches decides.
 func (v *visit) permits(out *network.Interface) bool {
 	if v.redirect != nil && v.Handling.ForwardsPermit && v.redirect.does.Permits() && v.redirect.does != network.Mapped {
-		v.note(StepFilter, BringsPermit, &v.forward.Rule)
+		v.note(StepFilter, BringsPermit, v.forward)
 		return true
 	}
 	seen := v.seenByFilter(&v.flow, &v.before)
@@ -45,7 +45,7 @@ func (g *Gateway) seenByFilter(f *flow, before *image) flow {
 
 func (v *visit) unmatched(out *network.Interface, seen header.Packet) bool {
 	if v.redirect != nil && v.redirect.does == network.Mapped {
-		v.note(StepFilter, MappingPermits, &v.forward.Rule)
+		v.note(StepFilter, MappingPermits, v.forward)
 		return true
 	}
 	if v.Trusts(v.in, out) {
@@ -53,10 +53,7 @@ func (v *visit) unmatched(out *network.Interface, seen header.Packet) bool {
 		return true
 	}
 	e := v.note(StepFilter, Unmatched, nil)
-	e.After, e.Rule, e.Flag = seen, nil, v.Handling.UnmatchedByTrust
-	if v.forward != nil {
-		e.Rule = &v.forward.Rule
-	}
+	e.After, e.Rule, e.Flag = seen, v.forward, v.Handling.UnmatchedByTrust
 	v.stop(Dropped, StepFilter, nil)
 	return false
 }

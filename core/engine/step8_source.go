@@ -15,13 +15,11 @@ func (v *visit) translateSource(way *route) *route {
 	f, t := &v.flow, v.sources[way.out.Index]
 	found := f.first(t, v.between(v.in, way.out, v.moment))
 	var r *network.NATRule
-	var named *network.Rule // that is told where no port is left
+	named := v.forward // that is told where no port is left
 	if found != noMatch {
 		r = v.NAT[t.index(found)]
 		named, v.source = &r.Rule, &r.Rule
 		v.flow.tookPart(named)
-	} else if v.forward != nil {
-		named = &v.forward.Rule
 	}
 	final, ports := f.now(), header.Ports{}
 	before := final

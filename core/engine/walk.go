@@ -45,15 +45,16 @@ const mostRelays = 32
 type Walk struct {
 	engine *Engine
 
-	visit  visit
-	state  memory
-	states []State // of each gateway, where they are not the memory
-	asks   Decider // that decides in place of the engine, or nil
-	failed error   // of it
-	size   int     // of the packet, in bytes
-	usual  int     // of one that carries nothing
-	log    Log
-	calls  []call // the earlier connections, as the machines know them that began them
+	visit   visit
+	state   memory
+	states  []State // of each gateway, where they are not the memory
+	asks    Decider // that decides in place of the engine, or nil
+	failed  error   // of it
+	size    int     // of the packet, in bytes
+	usual   int     // of one that carries nothing
+	log     Log
+	machine Place  // that the packet has come to
+	calls   []call // the earlier connections, as the machines know them that began them
 
 	moment   network.Moment
 	verdict  Verdict
@@ -115,7 +116,7 @@ type refusal struct {
 // machine, taken by a gateway, or nowhere because it ended.
 type position struct {
 	in      *network.Interface
-	machine Place
+	machine *Place // the walk's, until the packet goes on
 	gateway *Gateway
 	kind    positionKind
 }
@@ -253,8 +254,8 @@ func (w *Walk) there(from Place) (onward, taken bool) {
 		w.verdict.Delivered = w.visit.flow.now()
 		return false, true
 	}
-	this.to = at.machine
-	return w.atHost(at.machine)
+	this.to = *at.machine
+	return w.atHost(this.to)
 }
 
 // another makes a list one longer, and returns its last element, which holds what was there
@@ -322,7 +323,7 @@ func (w *Walk) pass(g *Gateway, in *network.Interface) position {
 		v.decide()
 	}
 	if w.stands && v.stood && !w.back {
-		w.stood = halt{gateway: g, in: in, out: v.out, forward: v.forward, before: v.before, after: v.after}
+		w.stood = halt{gateway: g, in: in, out: v.out, forward: v.whole, before: v.before, after: v.after}
 	}
 	if w.lists && !w.back {
 		w.list(v)

@@ -10,9 +10,21 @@ import (
 // Answers says where the sessions lie that packets with some hashes answer.
 type answers struct {
 	sync.Mutex
-	table  table
-	places slab[slot]
+	table table // of spots
 }
+
+// A spot is a shard and where a session lies in it, in one number.
+type spot int32
+
+// inShard is how many bits of a spot are the place in the shard: there is room for two billion
+// sessions in all.
+const inShard = 25
+
+func (p slot) spot() spot { return spot(p.shard)<<inShard | spot(p.number) }
+
+func (p spot) shard() uint8 { return uint8(p >> inShard) }
+
+func (p spot) number() int32 { return int32(p & (1<<inShard - 1)) }
 
 func (s *Store) answersOf(hash uint64) *answers { return &s.answers[hash>>58] }
 
@@ -34,9 +46,7 @@ func (s *Store) answer(e *entry, at slot) {
 	a := s.answersOf(hash)
 	a.Lock()
 	defer a.Unlock()
-	n := a.places.next()
-	*a.places.at(n) = at
-	a.table.add(n, hash)
+	a.table.add(int32(at.spot()), hash)
 }
 
 // unanswer is the opposite of answer.
@@ -47,9 +57,8 @@ func (s *Store) unanswer(e *entry, at slot) {
 	a.Lock()
 	defer a.Unlock()
 	for n, c := a.table.first(hash); n != none; n = a.table.next(&c) {
-		if *a.places.at(n) == at {
+		if n == int32(at.spot()) {
 			a.table.remove(n, hash)
-			a.places.give(n)
 			return
 		}
 	}
@@ -63,19 +72,19 @@ const mostAlike = 8
 // number; 0 where there is none.
 func (s *Store) answered(t *tuple, hash uint64, now time.Duration) (at slot, serial uint64) {
 	a := s.answersOf(hash)
-	var alike [mostAlike]slot
+	var alike [mostAlike]spot
 	count := 0
 	a.Lock()
 	for n, c := a.table.first(hash); n != none && count < mostAlike; n = a.table.next(&c) {
-		alike[count] = *a.places.at(n)
+		alike[count] = spot(n)
 		count++
 	}
 	a.Unlock()
 	for _, p := range alike[:count] {
-		sh := &s.sessions[p.shard]
+		sh := &s.sessions[p.shard()]
 		sh.Lock()
-		if e := sh.entry(p); e != nil && e.deadline > now && e.serial > serial && e.answer() == *t {
-			at, serial = p, e.serial
+		if e := sh.entries.at(p.number()); e.live && e.deadline > now && e.serial > serial && e.answer() == *t {
+			at, serial = slot{p.shard(), p.number(), e.generation}, e.serial
 		}
 		sh.Unlock()
 	}

@@ -420,6 +420,9 @@ func (s *Store) redeem(e *entry, ticket engine.Ticket) bool {
 	if u.generation != ticket.B || u.port != e.boundPort() {
 		return false
 	}
+	if last := len(l.waiting) - 1; u.leased > 0 && last >= l.waited && l.waiting[last].use == n && l.waiting[last].generation == ticket.B {
+		l.waiting = l.waiting[:last] // mostly nobody else came meanwhile
+	}
 	u.sessions, u.leased, e.ticket = u.sessions+1, max(u.leased-1, 0), ticket
 	return true
 }

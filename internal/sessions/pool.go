@@ -86,18 +86,35 @@ func (p *pool) next(from int) (number int, ok bool) {
 	return int(n), ok
 }
 
-// count notes that the inside addresses and ports of a hash have one port more, or fewer.
-func (p *pool) count(hash uint64, more bool) {
-	one := uint32(1) << (8 * (hash & 3))
-	if !more {
-		one = -one
-	}
-	p.may[hash>>8&uint64(len(p.may)-1)].Add(one)
+// counters returns two of the counters of a hash: which words they are in, side by side in one line of
+// memory, and at which bits.
+func (p *pool) counters(hash uint64) (word [2]*atomic.Uint32, shift [2]uint64) {
+	first := hash >> 8 & uint64(len(p.may)-1)
+	return [2]*atomic.Uint32{&p.may[first], &p.may[first^(1+hash>>40%15)]}, [2]uint64{8 * (hash & 3), 8 * (hash >> 2 & 3)}
 }
 
-// has reports whether the inside addresses and ports of a hash have a port.
+// count notes that the inside addresses and ports of a hash have one port more, or fewer.
+func (p *pool) count(hash uint64, more bool) {
+	words, shifts := p.counters(hash)
+	for i, word := range words {
+		one := uint32(1) << shifts[i]
+		if !more {
+			one = -one
+		}
+		word.Add(one)
+	}
+}
+
+// has reports whether the inside addresses and ports of a hash may have a port: two counters in a
+// Bloom filter that counts (Fan and others 2000).
 func (p *pool) has(hash uint64) bool {
-	return byte(p.may[hash>>8&uint64(len(p.may)-1)].Load()>>(8*(hash&3))) != 0
+	words, shifts := p.counters(hash)
+	for i, word := range words {
+		if byte(word.Load()>>shifts[i]) == 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // set notes whether an address is full.

@@ -208,19 +208,19 @@ func (s *Store) Keep(session *engine.Session) bool {
 	sh := s.shardOf(hash)
 	sh.Lock()
 	gone := s.expire(sh, now)
-	at := slot{shard: uint8(hash >> 58), number: sh.insert(e, hash, now)}
-	at.generation = sh.entries.at(at.number).generation
+	n := sh.insert(&e, hash, now)
 	sh.Unlock()
 	s.forget(gone)
-	s.answer(&e, at)
+	s.answer(&e, slot{sh.number, n, e.generation})
 	return true
 }
 
 // insert puts a session into a shard and returns its number there.
-func (sh *shard) insert(e entry, hash uint64, now time.Duration) int32 {
+func (sh *shard) insert(e *entry, hash uint64, now time.Duration) int32 {
 	n := sh.entries.next()
-	e.generation = sh.entries.at(n).generation + 1
-	*sh.entries.at(n) = e
+	at := sh.entries.at(n)
+	e.generation = at.generation + 1
+	*at = *e
 	sh.table.add(n, hash)
 	sh.append(n, now)
 	return n
