@@ -75,6 +75,9 @@ func TestSamplesAreWhatAForwardIsFor(t *testing.T) {
 // On random networks, a sample of a forward is redirected by it, or by one that
 // is tried before it, or does not get as far as that.
 func TestSamplesAreRedirected(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many networks")
+	}
 	tried, hit := 0, 0
 	for seed := range uint64(600) {
 		n := netfiletest.Parse(t, gen.Small(seed))

@@ -24,6 +24,9 @@ func group(list []engine.Candidate, gateway string, step engine.StepKind) (found
 // Without the rule that is followed at a step the next candidate is followed there, until none is
 // left: so the list holds all rules that match, and no others, in their order.
 func TestWithoutTheFirstCandidateTheNextIsFollowed(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many networks")
+	}
 	followed, several := 0, 0
 	for seed := range few(400, 60) {
 		text := gen.Small(seed)

@@ -29,6 +29,9 @@ func decidedBy(e *engine.Engine, c engine.Connection, g *network.Gateway) (rule 
 // A rule in front of another one is said to pass by it what the other would decide about if all
 // rules in front of it were switched off: what is said is so, and no sampled connection is missed.
 func TestPassingsAreWhatARuleWouldDecideAbout(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many networks")
+	}
 	passings, sampled := 0, 0
 	for seed := range few(30, 10) {
 		text := gen.Small(seed + 7000)
@@ -87,6 +90,9 @@ func TestPassingsAreWhatARuleWouldDecideAbout(t *testing.T) {
 // Of the rules that hide another one, none is named without which the others hide it as well, and
 // those that are named do: switched off, it is hidden no longer, or by others.
 func TestOnlyTheFewestHidingRulesAreNamed(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many networks")
+	}
 	hidden := 0
 	for seed := range few(200, 60) {
 		text := gen.Small(seed + 9000)

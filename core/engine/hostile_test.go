@@ -13,6 +13,9 @@ import (
 // Files that someone has torn apart and put together wrongly are read or refused,
 // and what is read can be traced; nothing panics.
 func TestTornFilesAreReadOrRefused(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many networks")
+	}
 	data, err := os.ReadFile("../../examples/fernhollow/hollowbridge.yaml")
 	if err != nil {
 		t.Fatal(err)

@@ -64,6 +64,9 @@ func edited(random *rand.Rand, text string) string {
 // What was compiled after an earlier revision decides as what was compiled as a whole: every
 // verdict, and every set.
 func TestRevisionsDecideAsWholeNetworks(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many networks")
+	}
 	revised := 0
 	for seed := range few(300, 40) {
 		random := rand.New(rand.NewPCG(seed, 31))

@@ -93,6 +93,9 @@ func TestVerdictAllocatesNothing(t *testing.T) {
 
 // On a large network the tables and the reference agree too.
 func TestLargeNetworkAgreesWithReference(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many networks")
+	}
 	n := netfiletest.Parse(t, gen.Large(3, 400))
 	walk, slow := engine.Compile(n, nil).NewWalk(), &reference{n: n, met: map[string]int{}}
 	for i, c := range largeConnections(400)[:2000] {

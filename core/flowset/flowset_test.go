@@ -267,6 +267,9 @@ func TestPullAgreesWithApply(t *testing.T) {
 
 // The boxes of a set hold all its members, and, but for source ports, no others.
 func TestBoxesListTheWholeSet(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it lists many sets")
+	}
 	random := rand.New(rand.NewPCG(4, 9))
 	for range 1000 {
 		s := NewSpace(1 << 20)

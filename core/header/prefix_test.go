@@ -10,6 +10,9 @@ import (
 // The classes of a translation of prefixes are all of the prefix, disjoint, and what is in
 // one is moved by one distance.
 func TestAddressesOfPrefixesMoveAlike(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many prefixes")
+	}
 	random := rand.New(rand.NewPCG(6, 9))
 	for _, prefixes := range [][2]string{
 		{"fd01:203:405::/48", "2001:db8:1::/48"}, {"fd00:1:2:3::/64", "2001:db8:9:8::/64"}, {"fd00:1:2:300::/56", "2001:db8:9:800::/56"},

@@ -86,6 +86,9 @@ func onInternet(n *network.Network, a netip.Addr) bool {
 // No machine has an address of a gateway, nor the first or last of an IPv4 prefix, but for a
 // host that says so.
 func TestUnusedAddressByAddress(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes every address")
+	}
 	for seed := range uint64(150) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		unused := n.Unused()

@@ -15,6 +15,9 @@ import (
 
 // Outsiders are counted as somebody would who looks at each address, and at each network of a site.
 func TestOutsidersAreCountedOneByOne(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many networks")
+	}
 	n := netfiletest.Parse(t, `
 network: edge
 gateways:

@@ -93,6 +93,9 @@ func each(a, b []header.Addresses, combine func(x, y header.Addresses) header.Ad
 
 // What Who says of a set of sources is that set, read back name by name.
 func TestNamesSayWhatTheSetIs(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many networks")
+	}
 	texts := []string{}
 	for seed := range uint64(120) {
 		texts = append(texts, gen.Small(seed))

@@ -220,6 +220,9 @@ func changed(random *rand.Rand, text string) string {
 
 // Connections fare differently under two networks exactly where compare says so.
 func TestCompareAgreesWithTraces(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many networks")
+	}
 	differing, same, twins := 0, 0, 0
 	for seed := range few(*explored, 10) {
 		random := rand.New(rand.NewPCG(seed, 41))
@@ -424,6 +427,9 @@ func TestEntangledWaysAreNotListedOneByOne(t *testing.T) {
 
 // Whatever a comparison may hold, it is right or says that this is not enough.
 func TestALimitIsAnErrorWhereverItIsReached(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many networks")
+	}
 	old := engine.Compile(netfiletest.Parse(t, gen.Small(3)), nil)
 	new := engine.Compile(netfiletest.Parse(t, strings.Replace(gen.Small(3), "allow: ", "drop: ", 1)), nil)
 	whole, err := reach.Differences(old, new, network.Always, false)

@@ -106,6 +106,9 @@ func (s *shop) want(line string, parts ...string) {
 
 // What an administrator types comes out alike, whatever the gateway runs on.
 func TestCommandsDoTheSameOnBothBackends(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it builds networks on the kernel")
+	}
 	t.Parallel()
 	for name, open := range map[string]func(*testing.T, string) *shop{"simulated": simulatedShop, "kernel": kernelShop} {
 		t.Run(name, func(t *testing.T) {
@@ -157,6 +160,9 @@ func TestCommandsDoTheSameOnBothBackends(t *testing.T) {
 
 // What is watched is shown anew every second, until ^C.
 func TestWhatIsWatchedIsShownAnew(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits for running gateways")
+	}
 	t.Parallel()
 	folder := t.TempDir()
 	write(t, folder, "hollowbridge.yaml", edge)

@@ -71,6 +71,9 @@ var console = regexp.MustCompile("(?s)```console\n(.*?)```")
 // for the others; a line of dots at the end stands for what is left out. -update writes
 // into the pages what the commands print.
 func TestCommandsInTheDocsPrintWhatThePageSays(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it runs every example")
+	}
 	t.Parallel()
 	for name, folder := range map[string]string{"README.md": t.TempDir(), "docs/trace.md": demoFolder(t), "docs/editing.md": demoFolder(t), "docs/reach.md": demoFolder(t)} {
 		text := page(t, name)

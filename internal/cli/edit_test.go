@@ -95,6 +95,9 @@ gateways:
 
 // Each edit changes the lines it is about and nothing else.
 func TestEditsTouchOnlyWhatTheyAreAbout(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it makes many edits")
+	}
 	t.Parallel()
 	for _, c := range []struct{ line, old, new string }{
 		{"change port-forward web on=outside", "on: fibre     # the uplink", "on: outside     # the uplink"},
@@ -155,6 +158,9 @@ var movedOut = strings.Replace(strings.Replace(edited, "    # everybody\n    - s
 
 // There and back gives the same file again, for every rule of the demo.
 func TestEditsCanBeTakenBack(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it makes many edits")
+	}
 	t.Parallel()
 	folder := demoFolder(t)
 	before := read(t, folder)

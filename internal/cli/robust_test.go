@@ -229,6 +229,9 @@ func TestAFileThroughAPipe(t *testing.T) {
 
 // A command whose output is lost says so and fails, whatever it prints.
 func TestLostOutputIsAnError(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it walks the whole demo")
+	}
 	t.Parallel()
 	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
 	if err != nil {
@@ -301,6 +304,9 @@ func TestEditsKeepToRegularFiles(t *testing.T) {
 
 // The demo's folder is there whole or not at all.
 func TestATornDemoLeavesNothing(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it walks the whole demo")
+	}
 	folder := t.TempDir()
 	command := exec.Command("/bin/sh", "-c", "ulimit -f 4; exec "+program+" demo there")
 	command.Dir, command.Env = folder, []string{"HOME=" + folder}
@@ -340,10 +346,13 @@ func TestHelpNamesOnlyFlagsThereAre(t *testing.T) {
 
 // Outputs fit a narrow terminal and use a wide one; the widest lines are commands to copy.
 func TestOutputsFitTheTerminal(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it runs every example")
+	}
 	t.Parallel()
 	folder := demoFolder(t)
 	file := filepath.Join(folder, "hollowbridge.yaml")
-	for _, width := range []int{60, 140, 80, 100}[:fewer(4, 1)] {
+	for _, width := range []int{60, 140, 80, 100} {
 		for _, line := range []string{"check", "reach", "show gateways", "show rules", "show hosts", "show groups", "trace night-desk institute https", "trace internet rim:fibre tcp/8081", "expect", "compare OLD FILE"} {
 			var out, err strings.Builder
 			env := &cli.Environment{Out: &out, Err: &err, Width: width, Getenv: func(string) string { return "" }, Now: func() time.Time { return time.Date(2026, 1, 5, 12, 0, 0, 0, time.UTC) }}

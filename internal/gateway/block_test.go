@@ -44,6 +44,9 @@ func randomEvent(random *rand.Rand, at time.Time) Event {
 // What stands in blocks comes out as it went in, and a filter finds in them what it finds in a
 // plain list, the latest of it; and so does a sum.
 func TestTheJournalIsAPlainList(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes seconds")
+	}
 	for seed := range uint64(20) {
 		random := rand.New(rand.NewPCG(seed, 5))
 		state, err := OpenState(t.TempDir(), "rim")

@@ -146,6 +146,9 @@ func TestCollectorsGetAllThatIsSent(t *testing.T) {
 // A collector that takes nothing holds nobody up: what there is no room for is counted, and what
 // comes once it reads again is sent; likewise when it has gone away and come back.
 func TestSlowCollectorsHoldNobodyUp(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits for running gateways")
+	}
 	stream, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Skip(err)
@@ -269,6 +272,9 @@ func TestEventsAreKeptToASizeAndAnAge(t *testing.T) {
 
 // Who follows gets what comes, or is told that it was too slow.
 func TestTheTailIsTheLatestOfTheJournal(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes seconds")
+	}
 	random := rand.New(rand.NewPCG(47, 47))
 	tail := tail{changed: make(chan struct{})}
 	var all []Event

@@ -234,6 +234,9 @@ func (b *bench) soon(what string, holds func() bool) {
 
 // What an administrator does with a gateway comes out alike, whatever it runs on.
 func TestBothBackendsDoTheSame(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits for running gateways")
+	}
 	onEach(t, func(b *bench) {
 		if s := b.Status(); s.Revision != nil {
 			b.Fatalf("%+v", s.Revision)
@@ -327,6 +330,9 @@ func TestBothBackendsDoTheSame(t *testing.T) {
 
 // A revision that is not kept goes back; one that is kept stays.
 func TestWhatIsNotKeptGoesBack(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits for running gateways")
+	}
 	onEach(t, func(b *bench) {
 		b.apply(house, nil)
 		closed := strings.Replace(house, "allow: web", "drop: web", 1)

@@ -27,6 +27,9 @@ type model struct {
 // Whatever is applied, undone, kept and restarted, in whatever order, a gateway remembers as a
 // plain list does.
 func TestRevisionsAreAPlainList(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes seconds")
+	}
 	for seed := range uint64(12) {
 		random := rand.New(rand.NewPCG(seed, 23))
 		m := &model{}
@@ -132,6 +135,9 @@ func (m *model) compare(b *bench, seed uint64, step int) {
 // The sessions that a change would not have made are those whose first packet fares otherwise by
 // the new rules alone.
 func TestChangedSessionsAreThoseThatFareOtherwise(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes seconds")
+	}
 	all, changed := 0, 0
 	defer func() {
 		if changed < 20 || all-changed < 20 {

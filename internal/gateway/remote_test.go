@@ -19,6 +19,9 @@ import (
 // Connections that go through gateways by their control API fare as those that go through their
 // engines, packet by packet, on networks that hold all that the file can say.
 func TestGatewaysDecideOverTheAPIAsTheirEngines(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits for running gateways")
+	}
 	for seed := range uint64(40) {
 		text := gen.Small(seed)
 		n := netfiletest.Parse(t, text)

@@ -24,6 +24,9 @@ var decidesNothing = strings.Fields(`network note owner log logging enabled sysl
 // key may have apart from what holds where it is absent, comes up in the networks that
 // implementations are compared on.
 func TestSmallNetworksUseTheWholeFile(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many networks")
+	}
 	text, err := os.ReadFile("../../docs/network.schema.json")
 	if err != nil {
 		t.Fatal(err)

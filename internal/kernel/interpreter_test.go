@@ -326,6 +326,9 @@ func randomPacket(random *rand.Rand, list []engine.Match) header.Packet {
 
 // texts are networks with short lists, with long ones and with tangled ones.
 func texts(n int) (list []string) {
+	if testing.Short() {
+		n /= 6
+	}
 	for seed := range uint64(n) {
 		list = append(list, gen.Small(seed))
 	}
@@ -373,7 +376,7 @@ func TestTheFilterDecidesAsItsList(t *testing.T) {
 			}
 		}
 	}
-	if decided["true false"] < 500 || decided["false false"] < 200 || decided["false true"] < 200 {
+	if !testing.Short() && (decided["true false"] < 500 || decided["false false"] < 200 || decided["false true"] < 200) {
 		t.Errorf("too little was decided: %v", decided)
 	}
 }
@@ -443,7 +446,7 @@ func TestDestinationsAreTranslatedByTheFirstRule(t *testing.T) {
 			}
 		}
 	}
-	if redirected < 1000 || mapped < 200 {
+	if !testing.Short() && (redirected < 1000 || mapped < 200) {
 		t.Errorf("only %d packets were redirected, %d by mappings", redirected, mapped)
 	}
 }

@@ -40,6 +40,9 @@ func asJSON(n *yaml.Node) string {
 
 // Edits of a network in JSON leave JSON, and make of it what they make of the same network in YAML.
 func TestFilesInJSONAreEditedLikeOthers(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it makes many edits")
+	}
 	for seed := range uint64(40) {
 		folder := t.TempDir()
 		var document yaml.Node

@@ -15,6 +15,9 @@ import (
 // A rule that is not there, or is there as well, is as if an edit had made it so: the networks say the
 // same.
 func TestVariationsAreWhatEditsMake(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it makes many edits")
+	}
 	folder := t.TempDir()
 	path := filepath.Join(folder, "n.yaml")
 	write := func(name, text string) {

@@ -45,6 +45,9 @@ func listening(t *testing.T) (*bench, *Client) {
 
 // Each protocol, from a client's socket to the server's: found, granted, listed, taken away.
 func TestClientsAndServersUnderstandEachOther(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits for programs")
+	}
 	t.Parallel()
 	b, c := listening(t)
 	b.use(shop)
@@ -290,6 +293,9 @@ func TestPinholesAreProlongedForTheSameSenders(t *testing.T) {
 
 // What a hostile client or a page in somebody's browser sends to the device does nothing.
 func TestTheDeviceIsNotMisused(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits for programs")
+	}
 	t.Parallel()
 	b, client := listening(t)
 	b.use(shop)
@@ -357,6 +363,9 @@ func TestTheDeviceIsNotMisused(t *testing.T) {
 
 // A subscriber is told what there is, and what changes.
 func TestSubscribersAreTold(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits for programs")
+	}
 	t.Parallel()
 	b, client := listening(t)
 	b.use(shop)
@@ -405,6 +414,9 @@ func TestSubscribersAreTold(t *testing.T) {
 
 // The device says that it is there and that it goes, and answers searches for each of its parts.
 func TestTheDeviceIsFound(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits for programs")
+	}
 	t.Parallel()
 	b, client := listening(t)
 	group, err := groupSocket(&point{address: client.From, index: 1}, client.Ports.SSDP)

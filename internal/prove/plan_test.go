@@ -67,6 +67,9 @@ func TestBordersOfAForwardArePlanned(t *testing.T) {
 // Each connection of a plan is one that a machine can send, and is planned once; the classes of
 // which none is sent have their reason.
 func TestPlansAreSound(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it plans for many networks")
+	}
 	sent := 0
 	for seed := range uint64(30) {
 		e, plan := planned(t, gen.Small(seed))

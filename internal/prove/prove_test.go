@@ -69,6 +69,9 @@ func unexplained(cases []prove.Case) (list []string) {
 
 // The kernel does what the traces say, on networks that hold all that the file can say.
 func TestRandomNetworksFareAsTraced(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it sends real packets")
+	}
 	sent, explained := 0, map[string]int{}
 	for seed := *first; seed < *first+*networks; seed++ {
 		text := gen.Small(uint64(seed))
@@ -100,6 +103,9 @@ func TestLongListsFareAsTraced(t *testing.T) {
 
 // A gateway that does otherwise is found out.
 func TestADifferenceIsFound(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it sends real packets")
+	}
 	text := gen.Large(1, 4)
 	cases := proved(t, text, strings.Replace(text, "to: 10.1.0.1:1001", "to: 10.1.0.1:1002", 1), 1, 40, func(c engine.Connection) bool {
 		return c.Packet.Protocol == header.TCP && c.Packet.DestinationPort == uint16(gen.LargePort(1))

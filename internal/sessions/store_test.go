@@ -302,6 +302,9 @@ func flood(number int) header.Packet {
 
 // A full pool has no port, and one that is given back is found again.
 func TestPortsOfAFullPoolAreFoundAgain(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it fills a pool")
+	}
 	n := netfiletest.Parse(t, busy)
 	g, c := engine.Compile(n, nil).Gateway(n.Gateways[0]), &clock{}
 	store := sessions.New(n.Gateways[0], c.now)
