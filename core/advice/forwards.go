@@ -14,25 +14,12 @@ import (
 // samePorts finds forwards that both listen on a port which only the first gets.
 func (x *exam) samePorts() {
 	for _, g := range x.net.Gateways {
-		at := map[netip.Addr][]*network.NATRule{} // earlier ones, by the addresses they listen on
-		var wide, all []*network.NATRule          // those that listen on many, and all
+		earlier := listeners{ports: map[header.Service][]int{}}
 		for _, b := range g.NAT {
 			if !forwards(b) || b.Off() {
 				continue
 			}
-			addresses, few := fewAddresses(listens(b))
-			rivals := all
-			if few {
-				rivals = wide
-				for _, a := range addresses {
-					rivals = slices.Concat(rivals, at[a])
-					at[a] = append(at[a], b)
-				}
-			} else {
-				wide = append(wide, b)
-			}
-			all = append(all, b)
-			for _, a := range rivals {
+			for _, a := range earlier.near(b) {
 				if a.Target == b.Target && a.TargetAs == b.TargetAs {
 					continue
 				}
@@ -40,26 +27,62 @@ func (x *exam) samePorts() {
 					x.rule(network.SamePort, &b.Rule, fmt.Sprintf("%s (line %d) has %s already", a.Name, a.Place.Line, both[0].String()), x.untangled(a, b)...)
 				}
 			}
+			earlier.add(b)
 		}
 	}
 }
 
-// mostFew is how many addresses are looked at one by one.
+// Listeners are forwards by the ports that they listen on, each by its number.
+type listeners struct {
+	all   []*network.NATRule
+	ports map[header.Service][]int // of those that listen on few ports, each of these
+	wide  []int                    // those that listen on many
+}
+
+// mostFew is how many ports are looked at one by one.
 const mostFew = 16
 
-// fewAddresses returns the members of a set, where they are few.
-func fewAddresses(set header.Addresses) (list []netip.Addr, few bool) {
-	if set.Size() > mostFew {
-		return nil, false
-	}
-	for _, r := range set.Ranges() {
-		for a := r.First; ; a = a.Next() {
-			if list = append(list, a); a == r.Last {
-				break
-			}
+// fewPorts returns each port that a forward listens on, where they are few.
+func fewPorts(r *network.NATRule) (list []header.Service, few bool) {
+	for _, m := range r.Ports {
+		if int(m.Ports.Last)-int(m.Ports.First)+len(list) >= mostFew {
+			return nil, false
+		}
+		for port := int(m.Ports.First); port <= int(m.Ports.Last); port++ {
+			list = append(list, header.ServiceAt(m.Protocol, uint16(port)))
 		}
 	}
 	return list, true
+}
+
+// near returns, in their order, the forwards that may have a port in common with one.
+func (l *listeners) near(r *network.NATRule) []*network.NATRule {
+	ports, few := fewPorts(r)
+	if !few {
+		return l.all
+	}
+	numbers := slices.Clone(l.wide)
+	for _, port := range ports {
+		numbers = append(numbers, l.ports[port]...)
+	}
+	slices.Sort(numbers)
+	var list []*network.NATRule
+	for _, n := range slices.Compact(numbers) {
+		list = append(list, l.all[n])
+	}
+	return list
+}
+
+// add adds a forward behind the others.
+func (l *listeners) add(r *network.NATRule) {
+	ports, few := fewPorts(r)
+	if !few {
+		l.wide = append(l.wide, len(l.all))
+	}
+	for _, port := range ports {
+		l.ports[port] = append(l.ports[port], len(l.all))
+	}
+	l.all = append(l.all, r)
 }
 
 func forwards(r *network.NATRule) bool { return r.Does == network.PortForward }
@@ -147,13 +170,6 @@ func withoutPorts(maps []network.PortMap, s header.Service) (rest []network.Port
 // commonPorts returns the ports on which two forwards listen for the same people. The first may be
 // for some of them alone: then the other is for the rest.
 func commonPorts(a, b *network.NATRule) (both header.Services) {
-	shared := slices.ContainsFunc(a.On, func(i *network.Interface) bool { return slices.Contains(b.On, i) })
-	if !shared || listens(a).Intersect(listens(b)).Empty() {
-		return nil
-	}
-	if !a.From.IsAny() && !b.From.IsAny() && a.From.Addresses().Intersect(b.From.Addresses()).Empty() || isSpecialCase(a.From, b.From) {
-		return nil
-	}
 	for _, m := range a.Ports {
 		for _, n := range b.Ports {
 			shared := header.Ports{First: max(m.Ports.First, n.Ports.First), Last: min(m.Ports.Last, n.Ports.Last)}
@@ -161,6 +177,16 @@ func commonPorts(a, b *network.NATRule) (both header.Services) {
 				both = append(both, header.Service{Protocol: m.Protocol, Ports: shared})
 			}
 		}
+	}
+	if len(both) == 0 { // which is quickly seen, and so of most
+		return nil
+	}
+	shared := slices.ContainsFunc(a.On, func(i *network.Interface) bool { return slices.Contains(b.On, i) })
+	if !shared || listens(a).Intersect(listens(b)).Empty() {
+		return nil
+	}
+	if !a.From.IsAny() && !b.From.IsAny() && a.From.Addresses().Intersect(b.From.Addresses()).Empty() || isSpecialCase(a.From, b.From) {
+		return nil
 	}
 	return both
 }

@@ -4,6 +4,7 @@ package header
 
 import (
 	"fmt"
+	"math/bits"
 	"net/netip"
 	"slices"
 	"sort"
@@ -21,12 +22,21 @@ func RangeOf(p netip.Prefix) Range {
 }
 
 func lastOf(p netip.Prefix) netip.Addr {
-	bytes := p.Addr().AsSlice()
-	for bit := p.Bits(); bit < len(bytes)*8; bit++ {
-		bytes[bit/8] |= 0x80 >> (bit % 8)
+	bytes := p.Addr().As16()
+	first := p.Bits()
+	if p.Addr().Is4() {
+		first += 96
 	}
-	last, _ := netip.AddrFromSlice(bytes)
-	return last
+	if first%8 > 0 {
+		bytes[first/8] |= 0xff >> (first % 8)
+	}
+	for i := (first + 7) / 8; i < len(bytes); i++ {
+		bytes[i] = 0xff
+	}
+	if p.Addr().Is4() {
+		return netip.AddrFrom4([4]byte(bytes[12:]))
+	}
+	return netip.AddrFrom16(bytes)
 }
 
 // Contains reports whether a is in the range.
@@ -52,17 +62,17 @@ func (r Range) String() string {
 	return r.First.String() + "-" + r.Last.String()
 }
 
+// prefix returns the prefix that the range is, if it is one: its ends have the same bits up to some
+// place, and then all zeros and all ones.
 func (r Range) prefix() (netip.Prefix, bool) {
-	for bits := r.First.BitLen(); bits >= 0; bits-- {
-		p := netip.PrefixFrom(r.First, bits)
-		if p.Masked().Addr() != r.First {
-			break
-		}
-		if lastOf(p) == r.Last {
-			return p, true
-		}
+	high, low := Number(r.First)
+	lastHigh, lastLow := Number(r.Last)
+	behind := bits.Len64(low ^ lastLow)
+	if high != lastHigh {
+		behind = 64 + bits.Len64(high^lastHigh)
 	}
-	return netip.Prefix{}, false
+	p := netip.PrefixFrom(r.First, r.First.BitLen()-behind)
+	return p, p.Masked().Addr() == r.First && lastOf(p) == r.Last
 }
 
 // Addresses is an exact set of IPv4 and IPv6 addresses. The zero value is empty.

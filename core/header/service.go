@@ -235,6 +235,9 @@ func (s Services) Of(protocol Protocol) (ports []Ports, any bool) {
 
 // MergePorts returns the same ports as sorted, disjoint ranges with gaps between them.
 func MergePorts(list []Ports) (merged []Ports) {
+	if len(list) < 2 {
+		return list
+	}
 	for _, p := range slices.SortedFunc(slices.Values(list), func(a, b Ports) int { return int(a.First) - int(b.First) }) {
 		if n := len(merged); n > 0 && int(p.First) <= int(merged[n-1].Last)+1 {
 			merged[n-1].Last = max(merged[n-1].Last, p.Last)

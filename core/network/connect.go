@@ -100,6 +100,7 @@ func (d *Draft) Connect() *Network {
 	}
 	n.findUplinks()
 	n.internet = n.findInternet()
+	n.findBehind()
 	return n
 }
 
@@ -277,21 +278,32 @@ func (n *Network) Internet() header.Addresses { return n.internet }
 
 // ZoneAddresses returns the addresses behind the interfaces of a zone.
 func (n *Network) ZoneAddresses(zone string) header.Addresses {
-	var behind header.Addresses
+	if z := n.Zone(zone); z != nil {
+		return z.behind
+	}
+	return header.Addresses{}
+}
+
+// findBehind finds the addresses behind the interfaces of each zone.
+func (n *Network) findBehind() {
+	behind := map[string][]header.Range{}
 	for _, g := range n.Gateways {
 		for _, i := range g.Interfaces {
-			if i.Zone != zone {
-				continue
+			list := behind[i.Zone]
+			for _, p := range slices.Concat(i.Addresses, i.Clients) {
+				list = append(list, header.RangeOf(p))
 			}
-			behind = behind.Union(header.AddressesOfPrefixes(i.Addresses...)).Union(header.AddressesOfPrefixes(i.Clients...))
 			for _, family := range header.Families {
 				if i.FacesInternet(family) {
-					behind = behind.Union(n.internet.Intersect(family.All()))
+					list = append(list, n.internet.Intersect(family.All()).Ranges()...)
 				}
 			}
+			behind[i.Zone] = list
 		}
 	}
-	return behind
+	for _, z := range n.Zones {
+		z.behind = header.AddressesOf(behind[z.Name]...)
+	}
 }
 
 // Sent returns the addresses for which packets come to the gateway: those of its

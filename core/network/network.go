@@ -63,8 +63,9 @@ type NamedService struct {
 
 // A Zone is a name for one or more interfaces.
 type Zone struct {
-	Name  string
-	Place Position
+	Name   string
+	Place  Position
+	behind header.Addresses
 }
 
 // A Segment is one layer-2 network.

@@ -156,10 +156,14 @@ func merge(list []Access) []Access {
 	var merged []Access
 	alike := map[string][]int{} // by what is quickly compared
 	for _, a := range list {
-		key := fmt.Sprint(a.Host, a.On, a.AllPorts, a.Ports, len(a.From.Ranges()), len(a.To.Ranges()))
+		var b strings.Builder
+		first, _ := a.To.First()
+		fmt.Fprint(&b, a.Host, a.AllPorts, a.Ports, len(a.From.Ranges()), len(a.To.Ranges()), first)
+		writeRules(&b, a.Rules)
+		key := b.String()
 		same := slices.IndexFunc(alike[key], func(i int) bool {
 			b := &merged[i]
-			return a.From.Equal(b.From) && a.To.Equal(b.To) && a.Delivered.Equal(b.Delivered) && slices.Equal(a.Rules, b.Rules)
+			return a.On == b.On && a.From.Equal(b.From) && a.To.Equal(b.To) && a.Delivered.Equal(b.Delivered)
 		})
 		if same < 0 {
 			alike[key] = append(alike[key], len(merged))
@@ -249,10 +253,15 @@ type way struct {
 func wayKey(r *engine.Region, on *network.Segment) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%d %p %s %v %v %d", r.Verdict.Outcome, on, siteKey(r), r.Terms[flowset.Destination], r.Terms[flowset.Port], r.Example.Protocol)
-	for _, rule := range r.Rules {
-		fmt.Fprintf(&b, " %p", rule)
-	}
+	writeRules(&b, r.Rules)
 	return b.String()
+}
+
+// writeRules writes which rules these are.
+func writeRules(b *strings.Builder, rules []*network.Rule) {
+	for _, rule := range rules {
+		fmt.Fprintf(b, " %p", rule)
+	}
 }
 
 // siteKey tells where a region ends from elsewhere.

@@ -146,6 +146,18 @@ func (c *call) printFindings(found []advice.Finding) {
 	c.printTableWithin([]string{"", "line", "about", "finding", ""}, table, []int{0, 14, 22, 0, 0})
 }
 
+// bench returns the network file to try edits on.
+func (c *call) bench(n *network.Network) (*repair.Bench, error) {
+	if c.sketch == nil {
+		sketch, err := netfile.Sketch(c.path())
+		if err != nil {
+			return nil, err
+		}
+		c.sketch = sketch
+	}
+	return repair.NewBench(c.sketch, n, mostRulesRepaired), nil
+}
+
 // examine returns the findings and, for those that an edit mends, the repair.
 func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]repairJSON, err error) {
 	e, done := c.compile(n)
@@ -161,7 +173,7 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 	if tries == 0 || !c.options.whatIf.IsNone() { // edits are of the file as it is
 		return found, repairs, nil
 	}
-	bench, err := repair.NewBench(c.path(), n, mostRulesRepaired)
+	bench, err := c.bench(n)
 	if err != nil { // it can't be read twice, so it can't be edited either
 		return found, repairs, nil
 	}

@@ -136,6 +136,9 @@ type call struct {
 	all     []string // the command and everything behind it, as it was typed
 	remarks []string // said below what an edit changed
 	naming  bool     // interfaces are named in place of addresses that nobody knows
+
+	sketches bool            // edits may be tried on the network file
+	sketch   *netfile.Editor // of it, where that is so
 }
 
 // commands lists the commands in the order the work is done.

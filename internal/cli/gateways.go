@@ -157,6 +157,11 @@ func (c *call) readAsToday(path string) (*network.Network, error) {
 		if !c.options.whatIf.IsNone() {
 			return c.readVaried(path)
 		}
+		if c.sketches {
+			n, sketch, err := netfile.ReadToEdit(path)
+			c.sketch = sketch
+			return n, err
+		}
 		return netfile.Read(path)
 	}
 	if !c.options.whatIf.IsNone() {

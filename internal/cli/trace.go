@@ -77,6 +77,7 @@ func runTrace(c *call) int {
 	if c.options.repair != 0 && !c.options.whatIf.IsNone() {
 		return c.misused("-repair changes the file as it is; -down, -list, -without and -with ask about another one")
 	}
+	c.sketches = true
 	n, live := c.liveOrFile()
 	if n == nil {
 		return wrong
@@ -107,7 +108,7 @@ func runTrace(c *call) int {
 	noteTwin(n, c.args[1], t)
 	var repairs []repair.Repair
 	if t.Outcome != engine.Reached && len(c.options.after) == 0 && live == nil && c.options.whatIf.IsNone() {
-		switch bench, err := repair.NewBench(c.path(), n, mostRulesRepaired); {
+		switch bench, err := c.bench(n); {
 		case err == nil:
 			repairs = bench.ForTrace(t, q.from == "internet")
 		case c.options.repair != 0:

@@ -102,6 +102,26 @@ func Sketch(path string) (*Editor, error) {
 	return e, e.set(e.before)
 }
 
+// ReadToEdit is Read and Sketch of a file that is parsed once. The sketch is nil where the file can't be
+// read once more, and so not edited either.
+func ReadToEdit(path string) (*network.Network, *Editor, error) {
+	if info, err := os.Stat(path); err != nil || !info.Mode().IsRegular() {
+		n, err := Read(path)
+		return n, nil, err
+	}
+	data, err := readBounded(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	r := newReader(path, data)
+	root := r.parseYAML(data)
+	n, err := r.read(root)
+	if err != nil || bytes.Contains(data, []byte("\r\n")) {
+		return n, nil, err
+	}
+	return n, &Editor{path: path, before: data, text: data, root: root}, nil
+}
+
 // Copy returns another sketch of what the editor has now.
 func (e *Editor) Copy() *Editor {
 	return &Editor{path: e.path, before: e.text, text: e.text, root: e.root} // nodes are never changed

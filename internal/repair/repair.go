@@ -40,14 +40,10 @@ type Bench struct {
 	overgrown bool // the sets of an edited network have outgrown mostPieces: no more are tried
 }
 
-// NewBench returns a bench for the network that a file holds. Where it has more rules
-// than mostRules, or too large sets, it is not said what repairs open.
-func NewBench(path string, n *network.Network, mostRules int) (*Bench, error) {
-	sketch, err := netfile.Sketch(path)
-	if err != nil {
-		return nil, err
-	}
-	return &Bench{sketch: sketch, net: n, mostRules: mostRules}, nil
+// NewBench returns a bench for the network of a sketch. Where it has more rules than mostRules, or
+// too large sets, it is not said what repairs open.
+func NewBench(sketch *netfile.Editor, n *network.Network, mostRules int) *Bench {
+	return &Bench{sketch: sketch, net: n, mostRules: mostRules}
 }
 
 // ForTrace returns the fewest edits that make the traced connection reach a host, those

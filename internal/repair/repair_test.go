@@ -46,11 +46,7 @@ func opened(tb testing.TB, text string) *workshop {
 
 func (w *workshop) bench(tb testing.TB) *repair.Bench {
 	tb.Helper()
-	b, err := repair.NewBench(w.path, w.net, 4000)
-	if err != nil {
-		tb.Fatal(err)
-	}
-	return b
+	return repair.NewBench(w.edited(tb, nil), w.net, 4000)
 }
 
 // edited returns the file with edits made, unsaved.
@@ -381,11 +377,11 @@ func BenchmarkRepairsOfTheDemo(b *testing.B) {
 	}}
 	t := engine.Compile(n, nil).NewWalk().Trace(c)
 	for b.Loop() {
-		bench, err := repair.NewBench(demo, n, 4000)
+		n, sketch, err := netfile.ReadToEdit(demo)
 		if err != nil {
 			b.Fatal(err)
 		}
-		if found := bench.ForTrace(t, true); len(found) == 0 || !found[0].Compared {
+		if found := repair.NewBench(sketch, n, 4000).ForTrace(t, true); len(found) == 0 || !found[0].Compared {
 			b.Fatal(found)
 		}
 	}
