@@ -100,7 +100,7 @@ func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
 		}
 	}
 	internet := network.Expression{Text: "internet", Items: []network.Item{{Set: e.Network().Internet()}}}
-	if x.open, err = reach.Find(e, reach.Question{From: &internet, Moment: network.Always, Most: most}); err != nil {
+	if x.open, err = reach.FindIn(e, x.explorer, reach.Question{From: &internet, Moment: network.Always}); err != nil {
 		return nil, err
 	}
 	x.hidden = x.explorer.Hidden()

@@ -21,10 +21,10 @@ func (x *Explorer) Hidden() []HiddenRule {
 	for _, g := range x.engine.gateways {
 		var views []tableView
 		for _, in := range g.Interfaces {
-			views = append(views, tableView{table: g.destinations[in.Index], in: g.between(in, in, x.moment)})
+			views = append(views, g.destinations[in.Index].viewed(g.between(in, in, x.moment), false))
 			for _, out := range g.Interfaces {
 				through := g.between(in, out, x.moment)
-				views = append(views, tableView{table: g.filter, in: through}, tableView{table: g.sources[out.Index], in: through})
+				views = append(views, g.filter.viewed(through, false), g.sources[out.Index].viewed(through, false))
 			}
 		}
 		hidden = append(hidden, x.hiddenIn(g, views)...)
@@ -175,7 +175,7 @@ func (x *Explorer) Crossings() []Crossing {
 		leave := map[tableView]header.Addresses{} // where what is seen can go
 		for _, in := range g.Interfaces {
 			for _, out := range g.Interfaces {
-				v := tableView{table: g.filter, in: g.between(in, out, x.moment)}
+				v := g.filter.viewed(g.between(in, out, x.moment), false)
 				if _, known := leave[v]; !known {
 					views = append(views, v)
 				}

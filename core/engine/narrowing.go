@@ -131,7 +131,7 @@ func (r *narrowing) table(terms *flowset.Terms, t *table, in scope, found int32)
 	if found == noMatch {
 		found = -1
 	}
-	v := tableView{t, in, r.turned}
+	v := t.viewed(in, r.turned)
 	r.choose(terms, r.explorer.view(v), r.turned, int(found)+1)
 	if p := r.explorer.passings; p != nil && p.table == t && found >= 0 {
 		p.note(r.explorer, r.set, terms, v, found)

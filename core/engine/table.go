@@ -31,6 +31,8 @@ type table struct {
 	patch      *patch          // where that has changed since the table was made, or nil
 	redirects  []redirect      // what each condition's rule does, in tables of destinations
 	pools      []pools         // what each condition's rule hides sources behind, in tables of sources
+	asksFrom   bool            // a condition asks which zone packets come from,
+	asksTo     bool            // or which they go to
 }
 
 // A redirect is what a rule does to a destination: what the walk needs of it, side by
@@ -240,6 +242,8 @@ func newTable(conditions []condition) *table {
 			continue
 		}
 		b.spans[i] = spansOf(&conditions[i])
+		t.asksFrom = t.asksFrom || len(conditions[i].from.zones) > 0
+		t.asksTo = t.asksTo || len(conditions[i].to.zones) > 0
 		if _, ok := exactKeyOf(&conditions[i]); ok {
 			single = append(single, int32(i))
 		} else {

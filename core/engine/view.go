@@ -31,6 +31,18 @@ type tableView struct {
 	turned bool
 }
 
+// viewed returns a table as it is in a scope. Between zones that no condition asks about, it is the
+// same everywhere.
+func (t *table) viewed(in scope, turned bool) tableView {
+	if !t.asksFrom {
+		in.fromZone = 0
+	}
+	if !t.asksTo {
+		in.toZone = 0
+	}
+	return tableView{t, in, turned}
+}
+
 // view returns a table as a set that gives each packet the number of the first
 // condition it meets, counted from 1.
 func (x *Explorer) view(v tableView) flowset.Set {

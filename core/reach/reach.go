@@ -55,7 +55,12 @@ type Access struct {
 // on the internet, and those that the file does not name, count as services only where the
 // question names them.
 func Find(e *engine.Engine, q Question) (Answer, error) {
-	explorer := e.NewExplorer(q.Moment, cmp.Or(q.Most, MostPieces))
+	return FindIn(e, e.NewExplorer(q.Moment, cmp.Or(q.Most, MostPieces)), q)
+}
+
+// FindIn is Find by an explorer that the engine has already: for its moment, and within its limit.
+func FindIn(e *engine.Engine, explorer *engine.Explorer, q Question) (Answer, error) {
+	q.Moment = explorer.Moment()
 	ways, most := map[string]*way{}, mostWays+4*e.Network().RuleCount()
 	var order []string
 	count := map[bool]int{} // of those that are reached, and those that are not
