@@ -20,9 +20,15 @@ type Finding struct {
 	Proposals []network.Edits // edits that may mend it; they still have to be tried
 }
 
-// Same reports whether two findings of one network, or of a network before and after
-// an edit, are about the same thing.
-func (f Finding) Same(g Finding) bool { return f.Kind == g.Kind && f.Subject == g.Subject }
+// A Matter is what a finding is about. Two findings of one network, or of a network before and after
+// an edit, with the same matter say the same.
+type Matter struct {
+	Kind    network.FindingKind
+	Subject string
+}
+
+// Matter returns what the finding is about.
+func (f *Finding) Matter() Matter { return Matter{f.Kind, f.Subject} }
 
 // checks are what check looks for, each once. What finds unused rules asks what was found
 // before.

@@ -19,12 +19,20 @@ func (x *exam) samePorts() {
 			if !forwards(b) || b.Off() {
 				continue
 			}
-			for _, a := range earlier.near(b) {
-				if a.Target == b.Target && a.TargetAs == b.TargetAs {
+			rivals := earlier.near(b)
+			left := b.Ports // that no earlier one has for everybody
+			for _, a := range rivals {
+				both := commonPorts(a, b, left)
+				if len(both) == 0 {
 					continue
 				}
-				if both := commonPorts(a, b); len(both) > 0 {
-					x.rule(network.SamePort, &b.Rule, fmt.Sprintf("%s (line %d) has %s already", a.Name, a.Place.Line, both[0].String()), x.untangled(a, b)...)
+				if a.Target != b.Target || a.TargetAs != b.TargetAs {
+					x.rule(network.SamePort, &b.Rule, fmt.Sprintf("%s (line %d) has %s already", a.Name, a.Place.Line, both[0].String()), x.untangled(a, b, rivals)...)
+				}
+				if isForAll(a, b) {
+					for _, s := range both {
+						left = withoutPorts(left, s)
+					}
 				}
 			}
 			earlier.add(b)
@@ -87,14 +95,14 @@ func (l *listeners) add(r *network.NATRule) {
 
 func forwards(r *network.NATRule) bool { return r.Does == network.PortForward }
 
-// untangled are edits after which two forwards no longer listen on the same ports: the second one
+// untangled are edits after which a forward no longer listens on ports of earlier ones: the second one
 // goes without these, goes before the first one where that is for more people, or goes.
-func (x *exam) untangled(a, b *network.NATRule) []network.Edits {
+func (x *exam) untangled(a, b *network.NATRule, earlier []*network.NATRule) []network.Edits {
 	var list []network.Edits
 	if isSpecialCase(b.From, a.From) {
 		list = append(list, x.moveBefore(&b.Rule, &a.Rule))
 	}
-	_, rest := Clashes(b)
+	_, rest := clashes(b, earlier)
 	if len(rest) == 0 {
 		return append(list, x.remove(&b.Rule))
 	}
@@ -127,25 +135,32 @@ type Clash struct {
 
 // Clashes returns which ports of a forward earlier forwards of its gateway have already, for the
 // same people, and the ports that are left.
-func Clashes(r *network.NATRule) (clashes []Clash, rest []network.PortMap) {
-	rest = r.Ports
+func Clashes(r *network.NATRule) (list []Clash, rest []network.PortMap) {
+	var earlier []*network.NATRule
 	for _, a := range r.Gateway.NAT {
 		if a == r {
 			break
 		}
-		if !forwards(a) || a.Off() {
-			continue
+		if forwards(a) && !a.Off() {
+			earlier = append(earlier, a)
 		}
-		both := commonPorts(a, r)
+	}
+	return clashes(r, earlier)
+}
+
+func clashes(r *network.NATRule, earlier []*network.NATRule) (list []Clash, rest []network.PortMap) {
+	rest = r.Ports
+	for _, a := range earlier {
+		both := commonPorts(a, r, r.Ports)
 		if len(both) == 0 {
 			continue
 		}
-		clashes = append(clashes, Clash{a, both})
+		list = append(list, Clash{a, both})
 		for _, s := range both {
 			rest = withoutPorts(rest, s)
 		}
 	}
-	return clashes, rest
+	return list, rest
 }
 
 // withoutPorts takes the ports of a service out of a forward's.
@@ -167,11 +182,20 @@ func withoutPorts(maps []network.PortMap, s header.Service) (rest []network.Port
 	return rest
 }
 
-// commonPorts returns the ports on which two forwards listen for the same people. The first may be
-// for some of them alone: then the other is for the rest.
-func commonPorts(a, b *network.NATRule) (both header.Services) {
+// isForAll reports whether a forward listens to all for whom another one is.
+func isForAll(a, b *network.NATRule) bool {
+	all := !slices.ContainsFunc(b.On, func(i *network.Interface) bool { return !slices.Contains(a.On, i) })
+	if !all || !listens(b).Minus(listens(a)).Empty() {
+		return false
+	}
+	return a.From.IsAny() || len(a.From.Zones()) == 0 && len(b.From.Zones()) == 0 && b.From.Addresses().Minus(a.From.Addresses()).Empty()
+}
+
+// commonPorts returns those of some ports of a forward on which an earlier one listens for the same
+// people. That may be for some of them alone: then the other is for the rest.
+func commonPorts(a, b *network.NATRule, of []network.PortMap) (both header.Services) {
 	for _, m := range a.Ports {
-		for _, n := range b.Ports {
+		for _, n := range of {
 			shared := header.Ports{First: max(m.Ports.First, n.Ports.First), Last: min(m.Ports.Last, n.Ports.Last)}
 			if m.Protocol == n.Protocol && shared.First <= shared.Last {
 				both = append(both, header.Service{Protocol: m.Protocol, Ports: shared})

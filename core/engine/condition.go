@@ -68,16 +68,16 @@ func (c *condition) asks(p part, q *query) bool {
 
 // values returns which values of a field meet one part, of packets of one protocol, as sorted
 // disjoint spans; all where every value does.
-func (c *condition) values(p part, protocol header.Protocol, in scope) (f flowset.Field, spans []flowset.Span, all bool) {
+func (c *condition) values(p part, protocol header.Protocol, v *tableView) (f flowset.Field, spans []flowset.Span, all bool) {
 	switch p {
 	case servicePart:
 		ports, any := c.services.Of(protocol)
 		return flowset.Port, portSpans(ports), any
 	case destinationPart:
-		spans, all = c.to.values(in.toZone)
+		spans, all = c.to.values(v.in.toZone, v.between.to)
 		return flowset.Destination, spans, all
 	case sourcePart:
-		spans, all = c.from.values(in.fromZone)
+		spans, all = c.from.values(v.in.fromZone, v.between.from)
 		return flowset.Source, spans, all
 	case sourcePortPart:
 		if len(c.sourcePorts) == 0 || !protocol.HasPorts() {
@@ -85,7 +85,7 @@ func (c *condition) values(p part, protocol header.Protocol, in scope) (f flowse
 		}
 		return flowset.SourcePort, portSpans(c.sourcePorts), false
 	default:
-		return flowset.Protocol, nil, c.rule.Active(in.moment)
+		return flowset.Protocol, nil, c.rule.Active(v.in.moment)
 	}
 }
 
@@ -105,27 +105,27 @@ func (c *condition) unmet(q *query, asked parts, most int) (unmet parts) {
 // meets reports whether a packet meets the parts that are asked.
 func (c *condition) meets(q *query, asked parts) bool { return c.unmet(q, asked, 1) == 0 }
 
-// set returns the packets that meet a condition, each with a value. Turned, it is met by
+// set returns the packets that meet a condition in a view, each with a value. Turned, it is met by
 // what answers them: what the condition says of the source stands at the destination's place.
-func (c *condition) set(space *flowset.Space, value int, in scope, turned bool) flowset.Set {
+func (c *condition) set(space *flowset.Space, value int, v tableView) flowset.Set {
 	whole := flowset.Nothing
 	for _, protocol := range header.Protocols() {
-		one := c.setOf(space, protocol, value, in, turned)
+		one := c.setOf(space, protocol, value, v)
 		whole = space.Overlay(whole, space.Where(flowset.Protocol, protocolSpan(protocol), one))
 	}
 	return whole
 }
 
 // setOf is set for the packets of one protocol.
-func (c *condition) setOf(space *flowset.Space, protocol header.Protocol, value int, in scope, turned bool) flowset.Set {
+func (c *condition) setOf(space *flowset.Space, protocol header.Protocol, value int, v tableView) flowset.Set {
 	var limits [flowset.Fields][]flowset.Span
 	for p := range partCount {
-		field, spans, all := c.values(p, protocol, in)
+		field, spans, all := c.values(p, protocol, &v)
 		switch {
 		case all:
 		case len(spans) == 0:
 			return flowset.Nothing
-		case turned:
+		case v.turned:
 			limits[field.Opposite()] = spans
 		default:
 			limits[field] = spans
@@ -165,12 +165,17 @@ func (m *matcher) in(zone int) *header.Addresses {
 
 func (m *matcher) contains(a netip.Addr, zone int) bool { return m.any || m.in(zone).Contains(a) }
 
-// values returns the addresses for one zone as spans.
-func (m *matcher) values(zone int) (spans []flowset.Span, all bool) {
-	if m.any {
+// values returns the addresses for one zone, of a block where there is one, as spans.
+func (m *matcher) values(zone int, of *block) (spans []flowset.Span, all bool) {
+	switch {
+	case m.any && of == nil:
 		return nil, true
+	case m.any:
+		return of.spans, false
+	case of == nil:
+		return flowset.AddressSpans(*m.in(zone)), false
 	}
-	return flowset.AddressSpans(*m.in(zone)), false
+	return flowset.AddressSpans(m.in(zone).Intersect(of.addresses)), false
 }
 
 func containPort(list []header.Ports, port uint16) bool {

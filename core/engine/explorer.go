@@ -26,6 +26,9 @@ type Explorer struct {
 
 	choices map[whereKey]*choice
 	moves   map[moveKey]*moves
+	blocks  []blockRange // see blocksOf
+
+	splitFrom int // see splits
 
 	passings *passings // nil where none are looked for
 
@@ -67,7 +70,7 @@ func (e *Engine) NewExplorerIn(space *flowset.Space, moment network.Moment) *Exp
 	walk.visit.flow.region = &narrowing{}
 	walk.visit.flow.terms = &walk.visit.flow.region.terms
 	return &Explorer{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
-		routed: map[routeKey]flowset.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}}
+		routed: map[routeKey]flowset.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, splitFrom: usualSplit}
 }
 
 // Moment returns the moment that the explorer is for.

@@ -185,7 +185,7 @@ func (f *flow) first(t *table, in scope) int32 {
 	q := newQuery(&f.packet, in)
 	found := t.find(&q)
 	if f.region != nil {
-		f.region.table(f.terms, t, in, found)
+		f.region.table(f.terms, t, &f.packet, in, found)
 	}
 	return found
 }

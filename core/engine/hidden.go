@@ -51,7 +51,7 @@ func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 			if first[int(n)+1] {
 				continue
 			}
-			rule, set := v.table.rule(n), c.set(x.Space, 1, v.in, v.turned)
+			rule, set := v.table.rule(n), c.set(x.Space, 1, v)
 			for _, front := range x.fewest(v, set, x.Space.Parts(x.within(set, whole))) {
 				if other := v.table.rule(front); !slices.Contains(by[rule], other) {
 					by[rule] = append(by[rule], other)
@@ -91,7 +91,7 @@ func (x *Explorer) fewest(v tableView, set flowset.Set, parts []flowset.Valued) 
 		rest := set
 		for i, n := range fronts {
 			if i != without {
-				rest = x.Space.Minus(rest, v.table.condition(n).set(x.Space, 1, v.in, v.turned))
+				rest = x.Space.Minus(rest, v.table.condition(n).set(x.Space, 1, v))
 			}
 		}
 		return rest
@@ -147,7 +147,7 @@ func (p *passings) note(x *Explorer, set flowset.Set, terms *flowset.Terms, v ta
 	if !known {
 		for n, c := range p.table.ordered() {
 			if p.table.rule(n) == p.rule {
-				sets = append(sets, c.set(x.Space, 1, v.in, v.turned))
+				sets = append(sets, c.set(x.Space, 1, v))
 			}
 		}
 		p.sets[v] = sets
@@ -202,12 +202,12 @@ func (x *Explorer) crossingsIn(v tableView, to header.Addresses) []Crossing {
 	}
 	only := x.Space.Overlay(families[header.IPv4], families[header.IPv6])
 	for n, c := range v.table.ordered() {
-		second := c.set(x.Space, 1, v.in, v.turned)
+		second := c.set(x.Space, 1, v)
 		for _, p := range x.Space.Parts(x.within(x.Space.Restrict(only, second), whole)) {
 			if p.Value == int(n)+1 {
 				continue
 			}
-			first := v.table.condition(int32(p.Value-1)).set(x.Space, 1, v.in, v.turned)
+			first := v.table.condition(int32(p.Value-1)).set(x.Space, 1, v)
 			crosses := slices.ContainsFunc(families[:], func(f flowset.Set) bool {
 				a, b := x.Space.Restrict(f, first), x.Space.Restrict(f, second)
 				return x.Space.Restrict(a, b) != flowset.Nothing && x.Space.Minus(a, b) != flowset.Nothing && x.Space.Minus(b, a) != flowset.Nothing

@@ -98,9 +98,12 @@ func (r *narrowing) choose(terms *flowset.Terms, now flowset.Set, turned bool, f
 		r.put(unmet)
 	}
 	for _, p := range space.Parts(pulled) {
-		if p.Value == found {
+		switch p.Value {
+		case found:
 			kept = p.Set
-		} else {
+		case elsewhere: // it is not known what these decide
+			r.waiting = append(r.waiting, remainder{p.Set, r.made - 1})
+		default:
 			r.put(p.Set)
 		}
 	}
@@ -126,12 +129,15 @@ func (r *narrowing) ports(f flowset.Field, ports ...header.Ports) flowset.Set {
 	return r.explorer.Space.Where(f, portSpans(ports), flowset.Everything)
 }
 
-// table decides by which condition of a table is the first.
-func (r *narrowing) table(terms *flowset.Terms, t *table, in scope, found int32) {
+// table decides by which condition of a table is the first that a packet meets.
+func (r *narrowing) table(terms *flowset.Terms, t *table, p *header.Packet, in scope, found int32) {
 	if found == noMatch {
 		found = -1
 	}
 	v := t.viewed(in, r.turned)
+	if r.explorer.splits(t) {
+		v.between = r.explorer.blocksOf(p)
+	}
 	r.choose(terms, r.explorer.view(v), r.turned, int(found)+1)
 	if p := r.explorer.passings; p != nil && p.table == t && found >= 0 {
 		p.note(r.explorer, r.set, terms, v, found)

@@ -42,6 +42,9 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network, looked *sampl
 	e := engine.Compile(n, nil)
 	moment := network.MomentOf(random.IntN(7), random.IntN(1440))
 	explorer := e.NewExplorer(moment, 20_000_000)
+	if seed%2 == 1 {
+		explorer.SplitFrom(0)
+	}
 	walk := e.NewWalk()
 	for _, b := range explorer.Beginnings(nil) {
 		var regions []engine.Region

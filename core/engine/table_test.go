@@ -113,7 +113,7 @@ func TestAConditionIsTheSameForAPacketAndForASet(t *testing.T) {
 		c := random.condition(0)
 		space := flowset.NewSpace(1 << 20)
 		in := scope{moment: network.Always}
-		set, turned := c.set(space, 1, in, false), c.set(space, 1, in, true)
+		set, turned := c.set(space, 1, tableView{in: in}), c.set(space, 1, tableView{in: in, turned: true})
 		for range 50 {
 			p := random.packet()
 			q := newQuery(&p, in)

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"math"
 	"net/netip"
 	"slices"
 
@@ -25,11 +26,17 @@ type whereKey struct {
 
 // A tableView is a table as it is in a scope. Turned, it is asked by answers: what rules
 // say about the source stands at the destination's place.
+//
+// A view of packets between two blocks knows nothing of others: it gives them the value elsewhere.
 type tableView struct {
-	table  *table
-	in     scope
-	turned bool
+	table   *table
+	in      scope
+	turned  bool
+	between blocks
 }
+
+// elsewhere is the value of packets that a view is not about.
+const elsewhere = math.MaxInt32
 
 // viewed returns a table as it is in a scope. Between zones that no condition asks about, it is the
 // same everywhere.
@@ -40,7 +47,7 @@ func (t *table) viewed(in scope, turned bool) tableView {
 	if !t.asksTo {
 		in.toZone = 0
 	}
-	return tableView{t, in, turned}
+	return tableView{table: t, in: in, turned: turned}
 }
 
 // view returns a table as a set that gives each packet the number of the first
@@ -51,7 +58,12 @@ func (x *Explorer) view(v tableView) flowset.Set {
 	}
 	var sets []flowset.Set
 	for n, c := range v.table.ordered() {
-		sets = append(sets, c.set(x.Space, int(n)+1, v.in, v.turned))
+		if v.between.mayHold(c, v.in) {
+			sets = append(sets, c.set(x.Space, int(n)+1, v))
+		}
+	}
+	if !v.between.areAll() {
+		sets = append(sets, x.Space.Minus(flowset.Terminal(elsewhere), v.between.set(x.Space, v.turned)))
 	}
 	made := x.Space.OverlayAll(sets)
 	x.tables[v] = made

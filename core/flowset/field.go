@@ -98,11 +98,17 @@ var (
 
 // AddressSpans returns a set of addresses as spans, sorted as numbers.
 func AddressSpans(set header.Addresses) []Span {
-	spans := make([]Span, 0, len(set.Ranges())+1)
-	for _, r := range set.Minus(mapped).Ranges() {
-		spans = append(spans, AddressSpan(r))
+	ranges := set.Ranges()
+	if n := len(ranges); n > 0 && ranges[n-1].First.Is6() {
+		ranges = set.Minus(mapped).Ranges()
 	}
-	slices.SortFunc(spans, func(a, b Span) int { return a.first.compare(b.first) })
+	spans := make([]Span, len(ranges))
+	for i, r := range ranges {
+		spans[i] = AddressSpan(r)
+	}
+	if n := len(ranges); n > 0 && ranges[0].First.Is4() && ranges[n-1].First.Is6() { // as numbers, those of IPv4 lie among them
+		slices.SortFunc(spans, func(a, b Span) int { return a.first.compare(b.first) })
+	}
 	return spans
 }
 

@@ -192,6 +192,20 @@ func (s Addresses) Intersect(t Addresses) Addresses {
 	return Addresses{out}
 }
 
+// Overlaps reports whether an address is in both sets.
+func (s Addresses) Overlaps(t Addresses) bool {
+	if len(s.ranges) > len(t.ranges) {
+		s, t = t, s
+	}
+	for _, r := range s.ranges { // the first of the others that does not end before it
+		at := sort.Search(len(t.ranges), func(i int) bool { return !t.ranges[i].Last.Less(r.First) })
+		if at < len(t.ranges) && !r.Last.Less(t.ranges[at].First) {
+			return true
+		}
+	}
+	return false
+}
+
 // Minus returns the addresses that are in s and not in t.
 func (s Addresses) Minus(t Addresses) Addresses {
 	var out []Range

@@ -204,18 +204,22 @@ func (b *Bench) ForFinding(f *advice.Finding, all []advice.Finding) (list []Repa
 // cured tries edits for a finding and, where they leave something else to be mended
 // about the same rule, those for that as well. after is nil where that does not mend it.
 func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m network.Edits) (_ network.Edits, after *engine.Engine) {
+	before := map[advice.Matter]bool{}
+	for i := range all {
+		before[all[i].Matter()] = true
+	}
 	for range 2 {
 		after := b.try(m)
 		if after == nil {
 			return nil, nil
 		}
 		left, err := advice.Examine(after, advice.Asked{Most: mostPieces})
-		if b.overgrown = err != nil; b.overgrown || slices.ContainsFunc(left, f.Same) {
+		if b.overgrown = err != nil; b.overgrown || slices.ContainsFunc(left, func(l advice.Finding) bool { return l.Matter() == f.Matter() }) {
 			return nil, nil
 		}
 		worse := slices.IndexFunc(left, func(l advice.Finding) bool {
 			exposes := m.Corrects() && l.Severity() == network.Danger // what the rule was meant to open is said with the edit
-			return l.Severity() != network.Note && !exposes && !slices.ContainsFunc(all, l.Same)
+			return l.Severity() != network.Note && !exposes && !before[l.Matter()]
 		})
 		if worse < 0 {
 			return m, after

@@ -195,7 +195,8 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 					t.Fatal(err)
 				}
 				for _, l := range left {
-					if l.Same(found[i]) || l.Severity() != network.Note && !slices.ContainsFunc(found, l.Same) {
+					same := func(f advice.Finding) bool { return l.Matter() == f.Matter() }
+					if same(found[i]) || l.Severity() != network.Note && !slices.ContainsFunc(found, same) {
 						t.Errorf("seed %d: after %s for %s of %s there is %s of %s", seed, r.Command, found[i].Kind, found[i].Subject, l.Kind, l.Subject)
 					}
 				}

@@ -1,0 +1,91 @@
+package engine
+
+import (
+	"net/netip"
+	"slices"
+
+	"hollowbridge/core/flowset"
+	"hollowbridge/core/header"
+)
+
+// A block is the addresses of a segment, or those of none.
+type block struct {
+	addresses header.Addresses
+	spans     []flowset.Span
+}
+
+// Blocks are where packets come from and go to; the zero blocks are all addresses.
+//
+// A filter with rules between many zones is another list for each two of them, and most of its rules
+// are about a few addresses. So of a long one only what is about packets between two blocks is made a
+// set, when such a packet is met.
+type blocks struct{ from, to *block }
+
+// splits reports whether sets are made of a table block by block.
+func (x *Explorer) splits(t *table) bool {
+	return (t.asksFrom || t.asksTo) && len(t.conditions) >= x.splitFrom
+}
+
+// usualSplit is how many conditions a table has at least that is split: fewer are quickly made a set.
+const usualSplit = 512
+
+// A blockRange is addresses of a block.
+type blockRange struct {
+	header.Range
+	*block
+}
+
+// blocksOf returns the blocks of a packet's ends.
+func (x *Explorer) blocksOf(p *header.Packet) blocks {
+	if x.blocks == nil {
+		x.blocks = x.engine.findBlocks()
+	}
+	return blocks{blockOf(x.blocks, p.Source), blockOf(x.blocks, p.Destination)}
+}
+
+// findBlocks returns the ranges of all blocks, which are every address, in their order.
+func (e *Engine) findBlocks() (list []blockRange) {
+	rest := header.AllAddresses()
+	add := func(set header.Addresses) {
+		b := &block{set, flowset.AddressSpans(set)}
+		for _, r := range set.Ranges() {
+			list = append(list, blockRange{r, b})
+		}
+		rest = rest.Minus(set)
+	}
+	for _, s := range e.net.Segments {
+		add(header.AddressesOfPrefixes(s.Prefixes...).Intersect(rest))
+	}
+	add(rest)
+	slices.SortFunc(list, func(a, b blockRange) int { return a.First.Compare(b.First) })
+	return list
+}
+
+func blockOf(list []blockRange, a netip.Addr) *block {
+	at, found := slices.BinarySearchFunc(list, a, func(r blockRange, a netip.Addr) int { return r.First.Compare(a) })
+	if !found {
+		at--
+	}
+	return list[at].block
+}
+
+// areAll reports whether packets are not told apart.
+func (b blocks) areAll() bool { return b.from == nil }
+
+// mayHold reports whether packets between the blocks may meet a condition.
+func (b blocks) mayHold(c *condition, in scope) bool {
+	return b.areAll() || c.from.overlaps(b.from, in.fromZone) && c.to.overlaps(b.to, in.toZone)
+}
+
+// set returns the packets between the blocks or, turned, what answers them.
+func (b blocks) set(space *flowset.Space, turned bool) flowset.Set {
+	source, destination := b.from.spans, b.to.spans
+	if turned {
+		source, destination = destination, source
+	}
+	return space.Where(flowset.Destination, destination, space.Where(flowset.Source, source, flowset.Everything))
+}
+
+func (m *matcher) overlaps(b *block, zone int) bool {
+	return m.any || m.in(zone).Overlaps(b.addresses)
+}
