@@ -84,18 +84,8 @@ func (x *exam) moveBefore(r, other *network.Rule) network.Edits {
 
 // crossingRules finds filter rules that cross one in front of them with another verb.
 func (x *exam) crossingRules() {
-	verbs := map[*network.Rule]network.Verb{}
-	for _, g := range x.net.Gateways {
-		for _, r := range g.Filter {
-			verbs[&r.Rule] = r.Verb
-		}
-	}
-	told := map[*network.Rule]bool{}
 	for _, c := range x.explorer.Crossings() {
-		if (verbs[c.First] == network.Allow) != (verbs[c.Second] == network.Allow) && !told[c.Second] {
-			told[c.Second] = true
-			x.rule(network.HalfHidden, c.Second, fmt.Sprintf("%s (line %d) decides about part of it, %s -> %s for one", c.First.Name, c.First.Place.Line, c.Example.From(), c.Example.To()))
-		}
+		x.rule(network.HalfHidden, c.Second, fmt.Sprintf("%s (line %d) decides about part of it, %s -> %s for one", c.First.Name, c.First.Place.Line, c.Example.From(), c.Example.To()))
 	}
 }
 

@@ -29,6 +29,7 @@ type Explorer struct {
 	blocks  []blockRange // see blocksOf
 
 	splitFrom int // see splits
+	overlaps  map[*table]*overlaps
 
 	passings *passings // nil where none are looked for
 
@@ -70,7 +71,7 @@ func (e *Engine) NewExplorerIn(space *flowset.Space, moment network.Moment) *Exp
 	walk.visit.flow.region = &narrowing{}
 	walk.visit.flow.terms = &walk.visit.flow.region.terms
 	return &Explorer{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
-		routed: map[routeKey]flowset.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, splitFrom: usualSplit}
+		routed: map[routeKey]flowset.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, splitFrom: usualSplit, overlaps: map[*table]*overlaps{}}
 }
 
 // Moment returns the moment that the explorer is for.

@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"iter"
+	"math/rand/v2"
 	"slices"
 
 	"hollowbridge/core/flowset"
@@ -35,24 +37,19 @@ func (x *Explorer) Hidden() []HiddenRule {
 func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 	seen := map[*network.Rule]bool{}
 	by := map[*network.Rule][]*network.Rule{}
-	done := map[tableView]bool{}
+	done, looked := map[tableView]bool{}, map[inScope]bool{}
 	for _, v := range views {
 		if done[v] {
 			continue
 		}
 		done[v] = true
-		whole := x.view(v)
-		first := map[int]bool{}
-		for _, p := range x.Space.Parts(whole) {
-			first[p.Value] = true
-			seen[v.table.rule(int32(p.Value-1))] = true
-		}
-		for n, c := range v.table.ordered() {
-			if first[int(n)+1] {
+		for n, set := range x.unseen(v, seen, looked) {
+			rule, parts := v.table.rule(n), x.decided(v, n, set, header.AllAddresses())
+			if slices.ContainsFunc(parts, func(p flowset.Valued) bool { return p.Value == int(n)+1 }) {
+				seen[rule] = true
 				continue
 			}
-			rule, set := v.table.rule(n), c.set(x.Space, 1, v)
-			for _, front := range x.fewest(v, set, x.Space.Parts(x.within(set, whole))) {
+			for _, front := range x.fewest(v, set, parts) {
 				if other := v.table.rule(front); !slices.Contains(by[rule], other) {
 					by[rule] = append(by[rule], other)
 				}
@@ -72,6 +69,59 @@ func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 		add(&r.Rule)
 	}
 	return hidden
+}
+
+// unseen returns the conditions of a table that are not seen to decide about anything in a view, each with
+// what it matches. What is seen is noted, and what of a split table was looked at.
+func (x *Explorer) unseen(v tableView, seen map[*network.Rule]bool, looked map[inScope]bool) iter.Seq2[int32, flowset.Set] {
+	o := x.overlapsOf(v.table)
+	first := map[int32]bool{}
+	if o == nil {
+		for _, p := range x.Space.Parts(x.view(v)) {
+			first[int32(p.Value-1)] = true
+			seen[v.table.rule(int32(p.Value-1))] = true
+		}
+	}
+	return func(yield func(int32, flowset.Set) bool) {
+		for n, c := range v.table.ordered() {
+			if first[n] || o != nil && (seen[v.table.rule(n)] || !c.isOf(v.in)) {
+				continue
+			}
+			if o != nil {
+				this := inScope{v.table, n, o.zones[n].in(v.in)}
+				if looked[this] {
+					continue
+				}
+				looked[this] = true
+			}
+			set := c.set(x.Space, 1, v)
+			if o != nil && x.meetsFirst(v, n, set) {
+				seen[v.table.rule(n)] = true
+				continue
+			}
+			if !yield(n, set) {
+				return
+			}
+		}
+	}
+}
+
+// mostMet is how many packets of a condition are tried, to find one that meets no other before.
+const mostMet = 4
+
+// meetsFirst reports whether one of some packets, that meet a condition, meets none in front of it.
+func (x *Explorer) meetsFirst(v tableView, n int32, set flowset.Set) bool {
+	random := rand.New(rand.NewPCG(1, uint64(n)))
+	for range mostMet {
+		p, ok := x.Space.Sample(set, random.Uint64)
+		if !ok {
+			return false
+		}
+		if q := newQuery(&p, v.in); v.table.find(&q) == n {
+			return true
+		}
+	}
+	return false
 }
 
 // mostReduced is of how many conditions it is tried whether fewer would do.
@@ -160,63 +210,95 @@ func (p *passings) note(x *Explorer, set flowset.Set, terms *flowset.Terms, v ta
 	}
 }
 
-// A Crossing is two rules of a filter of which each matches connections that the
+// A Crossing is two rules of a filter with different verdicts, of which each matches connections that the
 // other does not, and the first decides about some that both match.
 type Crossing struct {
 	First, Second *network.Rule
 	Example       header.Packet
 }
 
-// Crossings returns the crossings of all filters.
-func (x *Explorer) Crossings() []Crossing {
-	var found []Crossing
+// Crossings returns a crossing of each rule of all filters that has one.
+func (x *Explorer) Crossings() (found []Crossing) {
 	for _, g := range x.engine.gateways {
-		var views []tableView
-		leave := map[tableView]header.Addresses{} // where what is seen can go
+		views := map[asked][]leaving{}
 		for _, in := range g.Interfaces {
 			for _, out := range g.Interfaces {
-				v := g.filter.viewed(g.between(in, out, x.moment), false)
-				if _, known := leave[v]; !known {
-					views = append(views, v)
-				}
 				to := header.AllAddresses()
 				if !g.Handling.FilterSeesOriginal {
 					to = g.RoutedBy(out)
 				}
-				leave[v] = leave[v].Union(to)
+				for _, a := range everyAsked {
+					v := tableView{table: g.filter, in: a.in(g.between(in, out, x.moment))}
+					at := slices.IndexFunc(views[a], func(l leaving) bool { return l.tableView == v })
+					if at < 0 {
+						at = len(views[a])
+						views[a] = append(views[a], leaving{tableView: v})
+					}
+					views[a][at].to = views[a][at].to.Union(to)
+				}
 			}
 		}
-		for _, v := range views {
-			found = append(found, x.crossingsIn(v, leave[v])...)
+		o := x.overlapsOf(g.filter)
+		for n, c := range g.filter.ordered() {
+			asks := g.filter.asked()
+			if o != nil {
+				asks = o.zones[n]
+				if !slices.ContainsFunc(o.front[n], func(m int32) bool { return g.filter.condition(m).opposes(c) }) {
+					continue
+				}
+			}
+			for _, v := range views[asks] {
+				if crossing, ok := x.crossing(v, n, c); ok {
+					found = append(found, crossing)
+					break
+				}
+			}
 		}
 	}
 	return found
 }
 
-func (x *Explorer) crossingsIn(v tableView, to header.Addresses) []Crossing {
-	var found []Crossing
-	whole := x.view(v)
+// Leaving is a view, and where what it is about can go.
+type leaving struct {
+	tableView
+	to header.Addresses
+}
+
+func (c *condition) opposes(other *condition) bool {
+	return (c.verb == network.Allow) != (other.verb == network.Allow)
+}
+
+// crossing returns a crossing of a condition with one in front of it.
+func (x *Explorer) crossing(l leaving, n int32, c *condition) (_ Crossing, ok bool) {
+	v, to := l.tableView, l.to
+	if !c.isOf(v.in) || !c.goesTo(v.in, to) {
+		return Crossing{}, false
+	}
+	second := c.set(x.Space, 1, v)
 	var families [2]flowset.Set // no packet is of both, so rules may cross in one alone
 	for _, f := range header.Families {
-		families[f] = x.Space.Where(flowset.Destination, flowset.AddressSpans(to.Intersect(f.All())), x.Space.Where(flowset.Source, flowset.AddressSpans(f.All()), flowset.Everything))
+		families[f] = x.Space.Restrict(x.where(flowset.Destination, to, f), x.where(flowset.Source, f.All(), f))
 	}
 	only := x.Space.Overlay(families[header.IPv4], families[header.IPv6])
-	for n, c := range v.table.ordered() {
-		second := c.set(x.Space, 1, v)
-		for _, p := range x.Space.Parts(x.within(x.Space.Restrict(only, second), whole)) {
-			if p.Value == int(n)+1 {
-				continue
-			}
-			first := v.table.condition(int32(p.Value-1)).set(x.Space, 1, v)
-			crosses := slices.ContainsFunc(families[:], func(f flowset.Set) bool {
-				a, b := x.Space.Restrict(f, first), x.Space.Restrict(f, second)
-				return x.Space.Restrict(a, b) != flowset.Nothing && x.Space.Minus(a, b) != flowset.Nothing && x.Space.Minus(b, a) != flowset.Nothing
-			})
-			if crosses {
-				example, _ := x.Space.Usual(p.Set)
-				found = append(found, Crossing{v.table.rule(int32(p.Value - 1)), v.table.rule(n), example})
-			}
+	for _, p := range x.decided(v, n, x.Space.Restrict(only, second), to) {
+		front := v.table.condition(int32(p.Value - 1))
+		if !front.opposes(c) {
+			continue
+		}
+		first := front.set(x.Space, 1, v)
+		crosses := slices.ContainsFunc(families[:], func(f flowset.Set) bool {
+			a, b := x.Space.Restrict(f, first), x.Space.Restrict(f, second)
+			return x.Space.Restrict(a, b) != flowset.Nothing && x.Space.Minus(a, b) != flowset.Nothing && x.Space.Minus(b, a) != flowset.Nothing
+		})
+		if crosses {
+			example, _ := x.Space.Usual(p.Set)
+			return Crossing{v.table.rule(int32(p.Value - 1)), v.table.rule(n), example}, true
 		}
 	}
-	return found
+	return Crossing{}, false
+}
+
+// goesTo reports whether packets that meet a condition may go to some addresses.
+func (c *condition) goesTo(in scope, to header.Addresses) bool {
+	return c.to.any || to.IsAll() || c.to.in(in.toZone).Overlaps(to)
 }

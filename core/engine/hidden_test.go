@@ -127,3 +127,49 @@ func TestOnlyTheFewestHidingRulesAreNamed(t *testing.T) {
 		t.Errorf("only %d hidden rules", hidden)
 	}
 }
+
+// What is said of rules that hide others, or cross them, does not depend on whether lists are looked at
+// as wholes or rule by rule, between the zones that these ask about.
+func TestSplitListsHideAndCrossAsWholeOnes(t *testing.T) {
+	hidden, crossing := 0, 0
+	for seed := range few(200, 20) {
+		text := gen.Small(seed + 9000)
+		if seed%4 == 0 {
+			text = gen.Tangled(seed, 12)
+		}
+		n := netfiletest.Parse(t, text)
+		for _, g := range n.Gateways { // rules that repeat earlier ones, or parts of them
+			for i := 1; i < len(g.Filter); i += 3 {
+				g.Filter[i].From, g.Filter[i].To = g.Filter[i-1].From, g.Filter[i/2].To
+			}
+		}
+		e := engine.Compile(n, nil)
+		whole, split := e.NewExplorer(network.Always, 20_000_000), e.NewExplorer(network.Always, 20_000_000)
+		split.SplitFrom(0)
+		want, got := whole.Hidden(), split.Hidden()
+		for i := range min(len(want), len(got)) {
+			if want[i].Rule != got[i].Rule || !slices.Equal(want[i].By, got[i].By) {
+				t.Fatalf("seed %d: %s is hidden by %v, split by %v\n%s", seed, want[i].Rule.Name, want[i].By, got[i].By, text)
+			}
+		}
+		if len(want) != len(got) {
+			t.Fatalf("seed %d: %d rules are hidden, split %d\n%s", seed, len(want), len(got), text)
+		}
+		hidden += len(want)
+		seconds := func(list []engine.Crossing) (names []string) {
+			for _, c := range list {
+				names = append(names, c.Second.Gateway.Name+" "+c.Second.Name)
+			}
+			slices.Sort(names)
+			return names
+		}
+		if a, b := seconds(whole.Crossings()), seconds(split.Crossings()); !slices.Equal(a, b) {
+			t.Fatalf("seed %d: %q cross others, split %q\n%s", seed, a, b, text)
+		} else {
+			crossing += len(a)
+		}
+	}
+	if !testing.Short() && (hidden < 50 || crossing < 50) {
+		t.Errorf("only %d rules were hidden, %d crossed others", hidden, crossing)
+	}
+}

@@ -41,13 +41,7 @@ const elsewhere = math.MaxInt32
 // viewed returns a table as it is in a scope. Between zones that no condition asks about, it is the
 // same everywhere.
 func (t *table) viewed(in scope, turned bool) tableView {
-	if !t.asksFrom {
-		in.fromZone = 0
-	}
-	if !t.asksTo {
-		in.toZone = 0
-	}
-	return tableView{table: t, in: in, turned: turned}
+	return tableView{table: t, in: t.asked().in(in), turned: turned}
 }
 
 // view returns a table as a set that gives each packet the number of the first

@@ -1,0 +1,124 @@
+package engine
+
+import (
+	"slices"
+
+	"hollowbridge/core/flowset"
+	"hollowbridge/core/header"
+)
+
+// Overlaps are, for each condition of a table, those in front of it that may take packets from it.
+// Where they are few, what decides about the packets of a condition is found without the table as a
+// set, which is another one between each two zones.
+type overlaps struct {
+	order []int32   // the conditions, as they are tried
+	front [][]int32 // by the number of a condition
+	zones []asked   // what these and the condition itself ask of zones, by the same
+}
+
+// An inScope is a condition of a table as it is in a scope.
+type inScope struct {
+	table     *table
+	condition int32
+	scope
+}
+
+// everyAsked is all that can be asked about zones.
+var everyAsked = []asked{{true, true}, {from: true}, {to: true}, {}}
+
+// Asked is which zones something asks about.
+type asked struct{ from, to bool }
+
+// in returns a scope without what is not asked about.
+func (a asked) in(s scope) scope {
+	if !a.from {
+		s.fromZone = 0
+	}
+	if !a.to {
+		s.toZone = 0
+	}
+	return s
+}
+
+func (c *condition) asked() asked { return asked{len(c.from.zones) > 0, len(c.to.zones) > 0} }
+
+func (t *table) asked() asked { return asked{t.asksFrom, t.asksTo} }
+
+// mostOverlaps is how many others there may be in front of a condition, on average. Between two zones
+// there are fewer.
+const mostOverlaps = 1000
+
+// overlapsOf returns the overlaps of a table, nil where it is better looked at as a set. They are found
+// by comparing each two conditions' outermost values.
+func (x *Explorer) overlapsOf(t *table) *overlaps {
+	if !x.splits(t) {
+		return nil
+	}
+	if known, ok := x.overlaps[t]; ok {
+		return known
+	}
+	o := newOverlaps(t)
+	x.overlaps[t] = o
+	return o
+}
+
+func newOverlaps(t *table) *overlaps {
+	o := &overlaps{}
+	var outermost []spans
+	for n, c := range t.ordered() {
+		o.order, outermost = append(o.order, n), append(outermost, spansOf(c))
+	}
+	o.front, o.zones = make([][]int32, len(o.order)), make([]asked, len(o.order))
+	found := 0
+	for i, n := range o.order {
+		all := t.condition(n).asked()
+		for k := range outermost[:i] {
+			if !outermost[i].overlap(&outermost[k]) {
+				continue
+			}
+			m := o.order[k]
+			its := t.condition(m).asked()
+			all.from, all.to = all.from || its.from, all.to || its.to
+			o.front[n] = append(o.front[n], m)
+		}
+		o.zones[n] = all
+		if found += len(o.front[n]); found > mostOverlaps*(i+mostOverlaps) {
+			return nil
+		}
+	}
+	return o
+}
+
+// overlap reports whether both have values in common in each field.
+func (s *spans) overlap(t *spans) bool {
+	for f := fields - 1; f >= 0; f-- { // services differ most
+		if s[f].last < t[f].first || t[f].last < s[f].first {
+			return false
+		}
+	}
+	return true
+}
+
+// decided returns by which conditions the packets of a set are decided that meet condition n and go to
+// some addresses, each with what it decides, by their numbers counted from 1.
+func (x *Explorer) decided(v tableView, n int32, set flowset.Set, to header.Addresses) []flowset.Valued {
+	o := x.overlapsOf(v.table)
+	switch {
+	case set == flowset.Nothing:
+		return nil
+	case o == nil:
+		return x.Space.Parts(x.within(set, x.view(v)))
+	}
+	var sets []flowset.Set
+	for _, m := range slices.Concat(o.front[n], []int32{n}) {
+		if c := v.table.condition(m); c.isOf(v.in) && c.goesTo(v.in, to) {
+			sets = append(sets, c.set(x.Space, int(m)+1, v))
+		}
+	}
+	return x.Space.Parts(x.within(set, x.Space.OverlayAll(sets)))
+}
+
+// isOf reports whether a condition can be met between the zones of a scope.
+func (c *condition) isOf(in scope) bool {
+	return (c.from.any || !c.from.in(in.fromZone).Empty()) && (c.to.any || !c.to.in(in.toZone).Empty())
+}
