@@ -92,15 +92,12 @@ func (x *exam) crossingRules() {
 // mostPassed is how many regions are explored again to see which rules pass others by.
 const mostPassed = 2000
 
-// passedBy returns the first rule of another verdict in front of a rule that decides about
+// passedBy returns the first of the rules of another verdict in front of a rule that decides about
 // connections the rule would match. told is false where that is not known: there are too many.
-func (x *exam) passedBy(r *network.FilterRule, budget *int) (by *network.FilterRule, example header.Packet, told bool) {
-	for _, front := range r.Gateway.Filter {
-		if front == r {
-			return nil, header.Packet{}, true
-		}
-		if !opposes(r, front) || front.Off() {
-			continue
+func (x *exam) passedBy(r *network.FilterRule, opposing []*network.FilterRule, budget *int) (by *network.FilterRule, example header.Packet, told bool) {
+	for _, front := range opposing {
+		if front.Number > r.Number {
+			break
 		}
 		for _, o := range x.through[&front.Rule] {
 			if *budget--; *budget < 0 {
@@ -133,14 +130,25 @@ func (x *exam) unusedRules() {
 	for _, h := range x.hidden {
 		hidden[h.Rule] = true
 	}
+	wrong := map[network.Position]bool{}
+	for _, f := range x.found {
+		if f.Kind == network.WrongSide {
+			wrong[f.Place] = true
+		}
+	}
 	budget := mostPassed
 	for _, g := range x.net.Gateways {
+		deciding := map[bool][]*network.FilterRule{} // that allow something, and that stop it
 		for _, r := range g.Filter {
-			wrong := slices.ContainsFunc(x.found, func(f Finding) bool { return f.Kind == network.WrongSide && f.Place == r.Place })
-			if used[&r.Rule] || hidden[&r.Rule] || r.Off() || wrong {
+			if len(x.through[&r.Rule]) > 0 && !r.Off() {
+				deciding[r.Verb == network.Allow] = append(deciding[r.Verb == network.Allow], r)
+			}
+		}
+		for _, r := range g.Filter {
+			if used[&r.Rule] || hidden[&r.Rule] || r.Off() || wrong[r.Place] {
 				continue
 			}
-			switch by, example, told := x.passedBy(r, &budget); {
+			switch by, example, told := x.passedBy(r, deciding[r.Verb != network.Allow], &budget); {
 			case by != nil:
 				x.rule(network.HiddenRule, &r.Rule, fmt.Sprintf("it never matches: %s (line %d) in front of it takes what could come to it, %s -> %s for one", by.Name, by.Place.Line, example.From(), example.To()),
 					x.guarding(r, &by.Rule)...)

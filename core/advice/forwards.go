@@ -2,6 +2,7 @@ package advice
 
 import (
 	"fmt"
+	"iter"
 	"net/netip"
 	"slices"
 	"strings"
@@ -19,15 +20,17 @@ func (x *exam) samePorts() {
 			if !forwards(b) || b.Off() {
 				continue
 			}
-			rivals := earlier.near(b)
 			left := b.Ports // that no earlier one has for everybody
-			for _, a := range rivals {
+			for a := range earlier.near(b) {
+				if len(left) == 0 {
+					break
+				}
 				both := commonPorts(a, b, left)
 				if len(both) == 0 {
 					continue
 				}
 				if a.Target != b.Target || a.TargetAs != b.TargetAs {
-					x.rule(network.SamePort, &b.Rule, fmt.Sprintf("%s (line %d) has %s already", a.Name, a.Place.Line, both[0].String()), x.untangled(a, b, rivals)...)
+					x.rule(network.SamePort, &b.Rule, fmt.Sprintf("%s (line %d) has %s already", a.Name, a.Place.Line, both[0].String()), x.untangled(a, b, earlier.near(b))...)
 				}
 				if isForAll(a, b) {
 					for _, s := range both {
@@ -64,21 +67,28 @@ func fewPorts(r *network.NATRule) (list []header.Service, few bool) {
 }
 
 // near returns, in their order, the forwards that may have a port in common with one.
-func (l *listeners) near(r *network.NATRule) []*network.NATRule {
+func (l *listeners) near(r *network.NATRule) iter.Seq[*network.NATRule] {
 	ports, few := fewPorts(r)
 	if !few {
-		return l.all
+		return slices.Values(l.all)
 	}
-	numbers := slices.Clone(l.wide)
+	numbers := l.wide
 	for _, port := range ports {
-		numbers = append(numbers, l.ports[port]...)
+		if more := l.ports[port]; len(numbers) == 0 {
+			numbers = more // which are in their order
+		} else if len(more) > 0 {
+			numbers = slices.Concat(numbers, more)
+			slices.Sort(numbers)
+			numbers = slices.Compact(numbers)
+		}
 	}
-	slices.Sort(numbers)
-	var list []*network.NATRule
-	for _, n := range slices.Compact(numbers) {
-		list = append(list, l.all[n])
+	return func(yield func(*network.NATRule) bool) {
+		for _, n := range numbers {
+			if !yield(l.all[n]) {
+				return
+			}
+		}
 	}
-	return list
 }
 
 // add adds a forward behind the others.
@@ -97,12 +107,20 @@ func forwards(r *network.NATRule) bool { return r.Does == network.PortForward }
 
 // untangled are edits after which a forward no longer listens on ports of earlier ones: the second one
 // goes without these, goes before the first one where that is for more people, or goes.
-func (x *exam) untangled(a, b *network.NATRule, earlier []*network.NATRule) []network.Edits {
+func (x *exam) untangled(a, b *network.NATRule, earlier iter.Seq[*network.NATRule]) []network.Edits {
 	var list []network.Edits
 	if isSpecialCase(b.From, a.From) {
 		list = append(list, x.moveBefore(&b.Rule, &a.Rule))
 	}
-	_, rest := clashes(b, earlier)
+	rest := b.Ports
+	for c := range clashes(b, earlier) {
+		for _, s := range c.Services {
+			rest = withoutPorts(rest, s)
+		}
+		if len(rest) == 0 {
+			break
+		}
+	}
 	if len(rest) == 0 {
 		return append(list, x.remove(&b.Rule))
 	}
@@ -136,31 +154,32 @@ type Clash struct {
 // Clashes returns which ports of a forward earlier forwards of its gateway have already, for the
 // same people, and the ports that are left.
 func Clashes(r *network.NATRule) (list []Clash, rest []network.PortMap) {
-	var earlier []*network.NATRule
-	for _, a := range r.Gateway.NAT {
-		if a == r {
-			break
-		}
-		if forwards(a) && !a.Off() {
-			earlier = append(earlier, a)
-		}
+	earlier := r.Gateway.NAT
+	if at := slices.Index(earlier, r); at >= 0 {
+		earlier = earlier[:at]
 	}
-	return clashes(r, earlier)
-}
-
-func clashes(r *network.NATRule, earlier []*network.NATRule) (list []Clash, rest []network.PortMap) {
 	rest = r.Ports
-	for _, a := range earlier {
-		both := commonPorts(a, r, r.Ports)
-		if len(both) == 0 {
-			continue
-		}
-		list = append(list, Clash{a, both})
-		for _, s := range both {
+	for c := range clashes(r, slices.Values(earlier)) {
+		list = append(list, c)
+		for _, s := range c.Services {
 			rest = withoutPorts(rest, s)
 		}
 	}
 	return list, rest
+}
+
+// clashes returns which ports of a forward some earlier rules have already.
+func clashes(r *network.NATRule, earlier iter.Seq[*network.NATRule]) iter.Seq[Clash] {
+	return func(yield func(Clash) bool) {
+		for a := range earlier {
+			if !forwards(a) || a.Off() {
+				continue
+			}
+			if both := commonPorts(a, r, r.Ports); len(both) > 0 && !yield(Clash{a, both}) {
+				return
+			}
+		}
+	}
 }
 
 // withoutPorts takes the ports of a service out of a forward's.

@@ -23,11 +23,19 @@ type blocks struct{ from, to *block }
 
 // splits reports whether sets are made of a table block by block.
 func (x *Explorer) splits(t *table) bool {
-	return (t.asksFrom || t.asksTo) && len(t.conditions) >= x.splitFrom
+	pairs := 1
+	if t.asksFrom {
+		pairs *= t.zones
+	}
+	if t.asksTo {
+		pairs *= t.zones
+	}
+	return pairs > 1 && pairs*pairs*len(t.conditions) >= x.splitFrom
 }
 
-// usualSplit is how many conditions a table has at least that is split: fewer are quickly made a set.
-const usualSplit = 512
+// usualSplit is from where on a table is split: by its conditions, and twice by between how many pairs of
+// zones it is another list, as the more there are the fewer of its rules are about each.
+const usualSplit = 2_000_000
 
 // A blockRange is addresses of a block.
 type blockRange struct {

@@ -1,4 +1,4 @@
 package engine
 
-// SplitFrom makes an explorer look at tables of so many conditions block by block.
+// SplitFrom sets from where on an explorer splits tables.
 func (x *Explorer) SplitFrom(conditions int) { x.splitFrom = conditions }

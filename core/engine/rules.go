@@ -50,7 +50,7 @@ func (t *table) patched(c change, added *table, rules []*network.Rule) *table {
 		return &p
 	}
 	p.patch = &patch{change: c, behind: int32(len(t.conditions)), added: added}
-	p.asksFrom, p.asksTo = t.asksFrom || added.asksFrom, t.asksTo || added.asksTo
+	p.asksFrom, p.asksTo, p.zones = t.asksFrom || added.asksFrom, t.asksTo || added.asksTo, max(t.zones, added.zones)
 	for n := range t.conditions {
 		if t.conditions[n].index >= c.old.end {
 			p.patch.behind = int32(n)

@@ -32,7 +32,8 @@ type table struct {
 	redirects  []redirect      // what each condition's rule does, in tables of destinations
 	pools      []pools         // what each condition's rule hides sources behind, in tables of sources
 	asksFrom   bool            // a condition asks which zone packets come from,
-	asksTo     bool            // or which they go to
+	asksTo     bool            // or which they go to,
+	zones      int             // of so many
 }
 
 // A redirect is what a rule does to a destination: what the walk needs of it, side by
@@ -244,6 +245,7 @@ func newTable(conditions []condition) *table {
 		b.spans[i] = spansOf(&conditions[i])
 		t.asksFrom = t.asksFrom || len(conditions[i].from.zones) > 0
 		t.asksTo = t.asksTo || len(conditions[i].to.zones) > 0
+		t.zones = max(t.zones, len(conditions[i].from.zones), len(conditions[i].to.zones))
 		if _, ok := exactKeyOf(&conditions[i]); ok {
 			single = append(single, int32(i))
 		} else {
