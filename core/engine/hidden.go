@@ -220,7 +220,7 @@ type Crossing struct {
 // Crossings returns a crossing of each rule of all filters that has one.
 func (x *Explorer) Crossings() (found []Crossing) {
 	for _, g := range x.engine.gateways {
-		views := map[asked][]leaving{}
+		views, known := map[asked][]leaving{}, map[asked]map[scope]int{}
 		for _, in := range g.Interfaces {
 			for _, out := range g.Interfaces {
 				to := header.AllAddresses()
@@ -228,11 +228,14 @@ func (x *Explorer) Crossings() (found []Crossing) {
 					to = g.RoutedBy(out)
 				}
 				for _, a := range everyAsked {
-					v := tableView{table: g.filter, in: a.in(g.between(in, out, x.moment))}
-					at := slices.IndexFunc(views[a], func(l leaving) bool { return l.tableView == v })
-					if at < 0 {
-						at = len(views[a])
-						views[a] = append(views[a], leaving{tableView: v})
+					through := a.in(g.between(in, out, x.moment))
+					at, ok := known[a][through]
+					if !ok {
+						if at = len(views[a]); at == 0 {
+							known[a] = map[scope]int{}
+						}
+						known[a][through] = at
+						views[a] = append(views[a], leaving{tableView: tableView{table: g.filter, in: through}})
 					}
 					views[a][at].to = views[a][at].to.Union(to)
 				}

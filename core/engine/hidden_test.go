@@ -9,6 +9,7 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
+	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/netfile/netfiletest"
 )
 
@@ -144,6 +145,13 @@ func TestSplitListsHideAndCrossAsWholeOnes(t *testing.T) {
 			}
 		}
 		e := engine.Compile(n, nil)
+		if seed%2 == 1 { // a list that was made of an earlier one
+			random := rand.New(rand.NewPCG(seed, 4))
+			if n, err := netfile.Parse("test.yaml", []byte(edited(random, edited(random, text)))); err == nil {
+				n.Seal()
+				e = engine.Compile(n, engine.Compile(sealed(t, text), nil))
+			}
+		}
 		whole, split := e.NewExplorer(network.Always, 20_000_000), e.NewExplorer(network.Always, 20_000_000)
 		split.SplitFrom(0)
 		want, got := whole.Hidden(), split.Hidden()

@@ -68,7 +68,11 @@ func newOverlaps(t *table) *overlaps {
 	for n, c := range t.ordered() {
 		o.order, outermost = append(o.order, n), append(outermost, spansOf(c))
 	}
-	o.front, o.zones = make([][]int32, len(o.order)), make([]asked, len(o.order))
+	numbers := int32(0) // of which some may be no more
+	if len(o.order) > 0 {
+		numbers = slices.Max(o.order) + 1
+	}
+	o.front, o.zones = make([][]int32, numbers), make([]asked, numbers)
 	found := 0
 	for i, n := range o.order {
 		all := t.condition(n).asked()

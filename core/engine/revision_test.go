@@ -99,6 +99,9 @@ func TestRevisionsDecideAsWholeNetworks(t *testing.T) {
 		}
 		space := flowset.NewSpace(5_000_000)
 		a, b := e.NewExplorerIn(space, network.Always), engine.Compile(e.Network(), nil).NewExplorerIn(space, network.Always)
+		if seed%20 < 10 {
+			a.SplitFrom(0)
+		}
 		for _, begin := range a.Beginnings(nil) {
 			for region, err := range a.Explore(begin.From, begin.Set) {
 				if err != nil {
