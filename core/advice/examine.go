@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
@@ -90,15 +91,14 @@ func (o *origin) isOutside() bool {
 
 // Asked is what an examination is asked for.
 type Asked struct {
-	Most int          // pieces of sets of connections it may hold
-	Soon network.Date // what ends up to this day ends soon; none: nothing does
+	Space *flowset.Space // in which it makes its sets of connections
+	Soon  network.Date   // what ends up to this day ends soon; none: nothing does
 }
 
 // Examine returns everything check has to say about a network, the gravest first,
-// without what rules accept. It fails where the sets of connections grow to more than it may hold.
+// without what rules accept. It fails where the sets of connections grow to more than the space may hold.
 func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
-	most := asked.Most
-	x := &exam{net: e.Network(), soon: asked.Soon, engine: e, explorer: e.NewExplorer(network.Always, most), names: reach.NewNamer(e.Network()),
+	x := &exam{net: e.Network(), soon: asked.Soon, engine: e, explorer: e.NewExplorerIn(asked.Space, network.Always), names: reach.NewNamer(e.Network()),
 		through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, told: map[told]bool{}, hosts: map[netip.Addr]*network.Host{}, permits: map[*network.Gateway]map[header.Service][]*network.FilterRule{}}
 	for _, h := range x.net.Hosts {
 		for _, a := range h.Addresses {

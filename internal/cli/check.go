@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"hollowbridge/core/advice"
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/netfile"
@@ -162,7 +163,7 @@ func (c *call) bench(n *network.Network) (*repair.Bench, error) {
 func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]repairJSON, err error) {
 	e, done := c.compile(n)
 	soon, _ := c.soon(n.Today)
-	found, err = advice.Examine(e, advice.Asked{Most: reach.MostPieces, Soon: soon})
+	found, err = advice.Examine(e, advice.Asked{Space: flowset.NewSpace(reach.MostPieces), Soon: soon})
 	done()
 	if err != nil {
 		return nil, nil, err

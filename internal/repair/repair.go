@@ -7,6 +7,7 @@ import (
 
 	"hollowbridge/core/advice"
 	"hollowbridge/core/engine"
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
@@ -29,6 +30,7 @@ const (
 	triedRules   = 8000 // tries times rules, where that is less
 
 	mostPieces = 3_000_000 // of sets, to say what they open: about a second's work
+	mostMended = 6_000_000 // to see whether findings are gone, for all together
 )
 
 // A Bench is a network file that edits are tried on. The file itself stays as it is.
@@ -37,13 +39,14 @@ type Bench struct {
 	net       *network.Network
 	base      *reach.Baseline
 	mostRules int
-	overgrown bool // the sets of an edited network have outgrown mostPieces: no more are tried
+	space     *flowset.Space // of the sets of all edited networks, which have most in common
+	overgrown bool           // they have outgrown mostMended: no more are tried
 }
 
 // NewBench returns a bench for the network of a sketch. Where it has more rules than mostRules, or
 // too large sets, it is not said what repairs open.
 func NewBench(sketch *netfile.Editor, n *network.Network, mostRules int) *Bench {
-	return &Bench{sketch: sketch, net: n, mostRules: mostRules}
+	return &Bench{sketch: sketch, net: n, mostRules: mostRules, space: flowset.NewSpace(mostMended)}
 }
 
 // ForTrace returns the fewest edits that make the traced connection reach a host, those
@@ -213,7 +216,7 @@ func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m network.Edits) 
 		if after == nil {
 			return nil, nil
 		}
-		left, err := advice.Examine(after, advice.Asked{Most: mostPieces})
+		left, err := advice.Examine(after, advice.Asked{Space: b.space})
 		if b.overgrown = err != nil; b.overgrown || slices.ContainsFunc(left, func(l advice.Finding) bool { return l.Matter() == f.Matter() }) {
 			return nil, nil
 		}

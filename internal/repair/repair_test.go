@@ -13,6 +13,7 @@ import (
 
 	"hollowbridge/core/advice"
 	"hollowbridge/core/engine"
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
@@ -182,7 +183,7 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 	names := map[string]int{}
 	for seed := range few(*repairedNetworks, 10) / 6 {
 		w := opened(t, gen.Small(seed+5000))
-		found, err := advice.Examine(engine.Compile(w.net, nil), advice.Asked{Most: reach.MostPieces})
+		found, err := advice.Examine(engine.Compile(w.net, nil), advice.Asked{Space: flowset.NewSpace(reach.MostPieces)})
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
@@ -190,7 +191,7 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 		for i := range found {
 			for _, r := range b.ForFinding(&found[i], found) {
 				names[found[i].Kind.String()]++
-				left, err := advice.Examine(w.after(t, r.Edits), advice.Asked{Most: reach.MostPieces})
+				left, err := advice.Examine(w.after(t, r.Edits), advice.Asked{Space: flowset.NewSpace(reach.MostPieces)})
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -247,7 +248,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 			guard.After = g.Filter[len(g.Filter)-1].Name
 			behind := opened(t, string(w.edited(t, network.Edits{guard}).Text()))
 			isIt := func(f advice.Finding) bool { return f.Kind == network.HiddenRule && f.Subject == "drop planted" }
-			found, err := advice.Examine(engine.Compile(behind.net, nil), advice.Asked{Most: reach.MostPieces})
+			found, err := advice.Examine(engine.Compile(behind.net, nil), advice.Asked{Space: flowset.NewSpace(reach.MostPieces)})
 			if err != nil {
 				t.Fatalf("seed %d: %v", seed, err)
 			}
@@ -274,7 +275,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 			}
 			guard.After, guard.Before = "", g.Filter[0].Name
 			front := opened(t, string(w.edited(t, network.Edits{guard}).Text()))
-			if found, err = advice.Examine(engine.Compile(front.net, nil), advice.Asked{Most: reach.MostPieces}); err != nil || slices.ContainsFunc(found, isIt) {
+			if found, err = advice.Examine(engine.Compile(front.net, nil), advice.Asked{Space: flowset.NewSpace(reach.MostPieces)}); err != nil || slices.ContainsFunc(found, isIt) {
 				t.Errorf("seed %d: in front of all, the guard is found to be hidden; %v", seed, err)
 			}
 			break
