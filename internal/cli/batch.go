@@ -122,16 +122,6 @@ func (b *batch) trace(lines []string) {
 	}
 }
 
-type batchJSON struct {
-	Connection connectionJSON `json:"connection"`
-	Outcome    string         `json:"outcome"`
-	Host       string         `json:"host"`
-	At         string         `json:"at"`
-	Rule       string         `json:"rule"`
-	Delivered  *endsJSON      `json:"delivered"`
-	Answered   *endsJSON      `json:"answered"`
-}
-
 // one traces a line: FROM TO SERVICE, and perhaps the source port.
 func (b *batch) one(walk *engine.Walk, line string) (r batchLine) {
 	line, _, _ = strings.Cut(line, "#")
@@ -161,15 +151,12 @@ func (b *batch) one(walk *engine.Walk, line string) (r batchLine) {
 	v := walk.Verdict(connection)
 	p := connection.Packet
 	r.asked, r.reached = true, v.Outcome == engine.Reached
-	rule := ""
-	if v.Rule != nil {
-		rule = v.Rule.Name
-	}
+	fate := tracedAs(p, &v)
 	if b.options.json {
 		var out bytes.Buffer
 		e := json.NewEncoder(&out)
 		e.SetEscapeHTML(false)
-		err := e.Encode(batchJSON{connectionJSON{p.From(), p.To(), p.Protocol.String()}, v.Outcome.String(), v.To.Name(), v.At.Name(), rule, ends(v.Delivered), ends(v.Answered)})
+		err := e.Encode(fate)
 		if err != nil {
 			r.wrong = err.Error()
 		}
@@ -180,8 +167,8 @@ func (b *batch) one(walk *engine.Walk, line string) (r batchLine) {
 	if r.reached {
 		where = v.To.Name()
 	}
-	if rule != "" {
-		where += " by " + rule
+	if fate.Rule != "" {
+		where += " by " + fate.Rule
 	}
 	text := fmt.Sprintf("%-13s  %-28s  %s -> %s %s", v.Outcome, where, p.From(), p.To(), p.Protocol)
 	if v.Delivered.Destination.IsValid() && v.Delivered.To() != p.To() {

@@ -334,7 +334,8 @@ func (c *call) verdictLine(t *engine.Trace) string {
 	return line
 }
 
-type traceJSON struct {
+// A tracedJSON is a connection and what became of it.
+type tracedJSON struct {
 	Connection connectionJSON `json:"connection"`
 	Outcome    string         `json:"outcome"`
 	Host       string         `json:"host"`
@@ -342,13 +343,28 @@ type traceJSON struct {
 	Rule       string         `json:"rule"`
 	Delivered  *endsJSON      `json:"delivered"`
 	Answered   *endsJSON      `json:"answered"`
-	Steps      []stepJSON     `json:"steps"`
-	Why        []string       `json:"why"`
-	Near       []nearJSON     `json:"near"`
-	Told       bool           `json:"told"`
-	Next       string         `json:"next"`
-	Repairs    []repairJSON   `json:"repairs"`
-	After      []afterJSON    `json:"after"`
+}
+
+func tracedAs(p header.Packet, v *engine.Verdict) tracedJSON {
+	fate := tracedJSON{
+		Connection: connectionJSON{p.From(), p.To(), p.Protocol.String()}, Outcome: v.Outcome.String(),
+		Host: v.To.Name(), At: v.At.Name(), Delivered: ends(v.Delivered), Answered: ends(v.Answered),
+	}
+	if v.Rule != nil {
+		fate.Rule = v.Rule.Name
+	}
+	return fate
+}
+
+type traceJSON struct {
+	tracedJSON
+	Steps   []stepJSON   `json:"steps"`
+	Why     []string     `json:"why"`
+	Near    []nearJSON   `json:"near"`
+	Told    bool         `json:"told"`
+	Next    string       `json:"next"`
+	Repairs []repairJSON `json:"repairs"`
+	After   []afterJSON  `json:"after"`
 
 	Candidates []candidateJSON `json:"candidates"` // none without -all
 }
@@ -403,15 +419,9 @@ type nearJSON struct {
 }
 
 func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
-	p := t.Connection.Packet
 	result := traceJSON{
-		Connection: connectionJSON{p.From(), p.To(), p.Protocol.String()},
-		Outcome:    t.Outcome.String(), Host: t.To.Name(), At: t.At.Name(),
-		Delivered: ends(t.Delivered), Answered: ends(t.Answered),
-		Steps: []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told, Candidates: candidateEntries(t.Candidates), Next: t.Remedy(), Repairs: append([]repairJSON{}, repairs...), After: []afterJSON{},
-	}
-	if t.Rule != nil {
-		result.Rule = t.Rule.Name
+		tracedJSON: tracedAs(t.Connection.Packet, &t.Verdict),
+		Steps:      []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told, Candidates: candidateEntries(t.Candidates), Next: t.Remedy(), Repairs: append([]repairJSON{}, repairs...), After: []afterJSON{},
 	}
 	for _, s := range t.Steps {
 		text := s.Text
