@@ -14,12 +14,19 @@ import (
 // A Namer names sets of addresses as shortly as it can.
 type Namer struct {
 	internet header.Addresses
+	halves   [2]half // of it, of each family
 	unused   header.Addresses
 	names    []named // groups, zones and segments, the largest first
 	starts   []start // where they begin, sorted
 	said     map[string]string
 	hosts    map[netip.Addr]named
 	here     map[string]map[netip.Addr]named // hosts by the name of their segment
+}
+
+// A half is the internet of one family, and half of its size.
+type half struct {
+	all  header.Addresses
+	size float64
 }
 
 type named struct {
@@ -37,6 +44,10 @@ type start struct {
 func NewNamer(n *network.Network) *Namer {
 	m := &Namer{unused: n.Unused(), said: map[string]string{}, hosts: map[netip.Addr]named{}, here: map[string]map[netip.Addr]named{}}
 	m.internet = n.Internet().Minus(m.unused)
+	for i, family := range header.Families {
+		all := m.internet.Intersect(family.All())
+		m.halves[i] = half{all, all.Size() / 2}
+	}
 	add := func(name string, set header.Addresses) {
 		if set = set.Minus(m.unused); !set.Empty() {
 			m.names = append(m.names, named{name, set})
@@ -178,9 +189,9 @@ func familiesOf(set header.Addresses) header.Addresses {
 
 // Open reports whether more than half of the internet, of one family, is among the sources.
 func (m *Namer) Open(from header.Addresses) bool {
-	for _, family := range header.Families {
-		internet := m.internet.Intersect(family.All())
-		if size := internet.Size(); size > 0 && internet.Intersect(from).Size() > size/2 {
+	size := from.Size()
+	for i := range m.halves {
+		if h := &m.halves[i]; h.size > 0 && size > h.size && h.all.Intersect(from).Size() > h.size {
 			return true
 		}
 	}
