@@ -94,6 +94,9 @@ func editable(path string) error {
 
 // Sketch returns an editor of a copy: edits are tried on it and cannot be saved.
 func Sketch(path string) (*Editor, error) {
+	if info, err := os.Stat(path); err == nil && info.Mode()&os.ModeNamedPipe != 0 {
+		return nil, fmt.Errorf("%s: this is no regular file and can't be edited", path)
+	}
 	data, err := readBounded(path)
 	if err != nil {
 		return nil, err

@@ -9,6 +9,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"hollowbridge/core/network"
 )
 
 // base is a right file; each error is one change to it.
@@ -280,5 +282,33 @@ func TestAPipeIsNotWaitedForForEver(t *testing.T) {
 	}
 	if err := <-written; err != nil {
 		t.Error(err)
+	}
+	if _, err := Sketch(path); err == nil || !strings.Contains(err.Error(), "this is no regular file") {
+		t.Errorf("a pipe to be edited: %v", err)
+	}
+}
+
+// What is read to be edited is what is read, and what is edited, in files of all kinds; it is parsed once.
+func TestWhatIsReadToBeEditedIsTheFile(t *testing.T) {
+	change := network.Edit{Verb: "disable", Kind: "allow", Name: "archive-web", Gateway: "rim"}
+	for what, text := range map[string]string{
+		"plain": base, "of another system": strings.ReplaceAll(base, "\n", "\r\n"), "wrong": strings.Replace(base, "hosts:", "hots:", 1), "torn": base[:len(base)-9], "empty": "",
+	} {
+		path := filepath.Join(t.TempDir(), "n.yaml")
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		want, wrong := Read(path)
+		n, e, err := ReadToEdit(path)
+		if fmt.Sprint(err) != fmt.Sprint(wrong) || (n == nil) != (want == nil) {
+			t.Errorf("%s: %v, should be %v", what, err, wrong)
+		}
+		sketch, _ := Sketch(path)
+		if n == nil || e == nil {
+			continue
+		}
+		if a, b := e.Apply(change), sketch.Apply(change); fmt.Sprint(a) != fmt.Sprint(b) || string(e.Text()) != string(sketch.Text()) {
+			t.Errorf("%s: %v\n%s\nshould be %v\n%s", what, a, e.Text(), b, sketch.Text())
+		}
 	}
 }
