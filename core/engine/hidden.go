@@ -220,37 +220,30 @@ type Crossing struct {
 // Crossings returns a crossing of each rule of all filters that has one.
 func (x *Explorer) Crossings() (found []Crossing) {
 	for _, g := range x.engine.gateways {
-		views, known := map[asked][]leaving{}, map[asked]map[scope]int{}
+		var views []leaving
+		known := map[tableView]int{}
 		for _, in := range g.Interfaces {
 			for _, out := range g.Interfaces {
 				to := header.AllAddresses()
 				if !g.Handling.FilterSeesOriginal {
 					to = g.RoutedBy(out)
 				}
-				for _, a := range everyAsked {
-					through := a.in(g.between(in, out, x.moment))
-					at, ok := known[a][through]
-					if !ok {
-						if at = len(views[a]); at == 0 {
-							known[a] = map[scope]int{}
-						}
-						known[a][through] = at
-						views[a] = append(views[a], leaving{tableView: tableView{table: g.filter, in: through}})
-					}
-					views[a][at].to = views[a][at].to.Union(to)
+				v := g.filter.viewed(g.between(in, out, x.moment), false)
+				at, ok := known[v]
+				if !ok {
+					at = len(views)
+					known[v] = at
+					views = append(views, leaving{tableView: v})
 				}
+				views[at].to = views[at].to.Union(to)
 			}
 		}
 		o := x.overlapsOf(g.filter)
 		for n, c := range g.filter.ordered() {
-			asks := g.filter.asked()
-			if o != nil {
-				asks = o.zones[n]
-				if !slices.ContainsFunc(o.front[n], func(m int32) bool { return g.filter.condition(m).opposes(c) }) {
-					continue
-				}
+			if o != nil && !slices.ContainsFunc(o.front[n], func(m int32) bool { return g.filter.condition(m).opposes(c) }) {
+				continue
 			}
-			for _, v := range views[asks] {
+			for _, v := range views {
 				if crossing, ok := x.crossing(v, n, c); ok {
 					found = append(found, crossing)
 					break

@@ -23,9 +23,6 @@ type inScope struct {
 	scope
 }
 
-// everyAsked is all that can be asked about zones.
-var everyAsked = []asked{{true, true}, {from: true}, {to: true}, {}}
-
 // Asked is which zones something asks about.
 type asked struct{ from, to bool }
 
