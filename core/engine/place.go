@@ -221,7 +221,7 @@ func (e *Engine) findPlaces() []placed {
 	for _, h := range e.net.Hosts {
 		for _, a := range h.Addresses {
 			at := At(h, a)
-			plain := at.Clients != nil || at.Internet && e.net.Internet().Contains(a) || at.Segment != nil && h.Gateway == nil && h.Upstream == nil && len(h.Addresses) == 1
+			plain := at.Clients != nil || at.Internet && e.net.Internet().Contains(a) || at.Segment != nil && h.Gateway == nil && !h.Elsewhere.IsValid() && h.Upstream == nil && len(h.Addresses) == 1
 			if plain {
 				continue
 			}

@@ -62,7 +62,7 @@ func (x *Example) choose(networks []*engine.Engine) {
 			always := e.NewWalk().Verdict(c)
 			c.Moment = at
 			now := e.NewWalk().Verdict(c)
-			return now.Outcome != always.Outcome || now.To.Name() != always.To.Name() || now.Delivered != always.Delivered
+			return now.Outcome != always.Outcome || now.At.Name() != always.At.Name() || now.To.Name() != always.To.Name() || now.Delivered != always.Delivered
 		})
 	}
 	first := slices.IndexFunc(moments, so)

@@ -289,14 +289,21 @@ func (w *way) accesses(e *engine.Engine, explorer *engine.Explorer, q Question) 
 			a.Host = ""
 		}
 		a.Delivered = w.region.Terms[flowset.Destination].Addresses(box.To)
+		if w.region.Terms[flowset.Destination].Field == flowset.Source { // a relay's connection that is an answer to the client's
+			a.Delivered = w.region.Terms[flowset.Destination].Addresses(box.From)
+		}
 		a.Sent = sentTo(&box)
 		if len(box.Ports) == 0 {
 			a.Services = a.Sent
 		}
 		for _, p := range box.Ports {
 			served := header.Service{Protocol: box.Protocol}
-			served.Ports.First = w.region.Terms.Apply(header.Packet{DestinationPort: p.First}).DestinationPort
-			served.Ports.Last = w.region.Terms.Apply(header.Packet{DestinationPort: p.Last}).DestinationPort
+			var own header.Ports
+			if len(box.SourcePorts) > 0 {
+				own = box.SourcePorts[0]
+			}
+			served.Ports.First = w.region.Terms.Apply(header.Packet{SourcePort: own.First, DestinationPort: p.First}).DestinationPort
+			served.Ports.Last = w.region.Terms.Apply(header.Packet{SourcePort: own.Last, DestinationPort: p.Last}).DestinationPort
 			if !slices.Contains(a.Services, served) {
 				a.Services = append(a.Services, served)
 			}
