@@ -11,7 +11,6 @@ import (
 // Where they are few, what decides about the packets of a condition is found without the table as a
 // set, which is another one between each two zones.
 type overlaps struct {
-	order []int32   // the conditions, as they are tried
 	front [][]int32 // by the number of a condition
 	zones []asked   // what these and the condition itself ask of zones, by the same
 }
@@ -61,23 +60,24 @@ func (x *Explorer) overlapsOf(t *table) *overlaps {
 
 func newOverlaps(t *table) *overlaps {
 	o := &overlaps{}
+	var order []int32 // the conditions, as they are tried
 	var outermost []spans
 	for n, c := range t.ordered() {
-		o.order, outermost = append(o.order, n), append(outermost, spansOf(c))
+		order, outermost = append(order, n), append(outermost, spansOf(c))
 	}
 	numbers := int32(0) // of which some may be no more
-	if len(o.order) > 0 {
-		numbers = slices.Max(o.order) + 1
+	if len(order) > 0 {
+		numbers = slices.Max(order) + 1
 	}
 	o.front, o.zones = make([][]int32, numbers), make([]asked, numbers)
 	found := 0
-	for i, n := range o.order {
+	for i, n := range order {
 		all := t.condition(n).asked()
 		for k := range outermost[:i] {
 			if !outermost[i].overlap(&outermost[k]) {
 				continue
 			}
-			m := o.order[k]
+			m := order[k]
 			its := t.condition(m).asked()
 			all.from, all.to = all.from || its.from, all.to || its.to
 			o.front[n] = append(o.front[n], m)
