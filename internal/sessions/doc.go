@@ -2,13 +2,15 @@
 // timeouts, and the ports that translated sources have.
 //
 // A Store is the engine's State. It is split into shards with a lock each, so that many
-// goroutines can use it; no operation holds two locks. A session lies in the shard of its
-// first packet. The packets that answer it are found by an index of their own, which says
-// where it lies, and the ports behind an outside address by a third. What one of them says
-// of a session that has gone meanwhile is noticed by its generation.
+// goroutines can use it. A session lies in the shard of its first packet. The packets that answer
+// it are found by an index of their own, which says where it lies. The port that a machine has is
+// found by the machine, and which ports are free by the outside address: only these two locks
+// are ever held at once, always in this order. What one of them says of what has gone meanwhile
+// is noticed by its generation.
 //
 // Everything is in slices of values without pointers, which the garbage collector passes
-// over: about 280 bytes a session.
+// over: about 300 bytes a session. They come from arenas that are mapped in large pages, and
+// what will be written soon is read together with what has to be waited for anyway.
 //
 // Timeouts differ by protocol and phase, and all of one phase are equally long: so the
 // sessions of a phase, in the order in which they were last used, are a list from which the

@@ -69,15 +69,11 @@ func (s *Store) hold(n *names, o *opened) {
 	if n.mapping != network.EndpointIndependent || m.Outside == m.Inside {
 		return
 	}
-	key := groupOf(m.Protocol, m.Outside.Addr())
-	l, hash := s.leasesOf(&key)
+	k := useKey{groupOf(m.Protocol, m.Outside.Addr()), addressOf(m.Inside.Addr()), m.Inside.Port()}
+	l, hash := s.leasesOf(&k)
 	l.Lock()
 	defer l.Unlock()
-	k := useKey{addressOf(m.Inside.Addr()), m.Inside.Port(), l.group(&key, hash)}
-	use := l.use(k, k.hash(), func(port uint16) bool { return port == m.Outside.Port() })
-	if use == none {
-		use = l.open(k, k.hash(), m.Outside.Port())
-	}
+	use := s.useOrOpen(l, &k, hash, m.Outside.Port())
 	u := l.uses.at(use)
 	u.sessions, u.held = u.sessions+1, u.held+1
 	o.ticket = l.ticket(use)
@@ -93,7 +89,7 @@ func (s *Store) letGo(o *opened) {
 	defer l.Unlock()
 	if u := l.uses.at(n); u.generation == o.ticket.B {
 		u.sessions, u.held = u.sessions-1, u.held-1
-		l.end(n)
+		s.end(l, n)
 	}
 }
 
@@ -106,24 +102,14 @@ func (s *Store) holdAll(n *names) {
 	}
 }
 
-// groupOf returns what an outside address is counted by where the destination does not matter.
-func groupOf(protocol header.Protocol, outside netip.Addr) groupKey {
-	return groupKey{source: addressOf(outside), protocol: protocol}
-}
-
 // Bound returns the port of an outside address that the sessions and mappings of a machine's port
 // have. ok is false where there are none, or where it depends on their destination.
 func (s *Store) Bound(protocol header.Protocol, inside netip.AddrPort, outside netip.Addr) (port uint16, ok bool) {
-	key := groupOf(protocol, outside)
-	l, hash := s.leasesOf(&key)
+	k := useKey{groupOf(protocol, outside), addressOf(inside.Addr()), inside.Port()}
+	l, hash := s.leasesOf(&k)
 	l.Lock()
 	defer l.Unlock()
-	g := l.find(&key, hash)
-	if g == none {
-		return 0, false
-	}
-	k := useKey{addressOf(inside.Addr()), inside.Port(), g}
-	use := l.lowest(k, k.hash(), func(uint16) bool { return true })
+	use := l.lowest(&k, hash)
 	if use == none {
 		return 0, false
 	}

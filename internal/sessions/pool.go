@@ -2,6 +2,7 @@ package sessions
 
 import (
 	"maps"
+	"math"
 	"net/netip"
 	"sync"
 	"sync/atomic"
@@ -12,14 +13,12 @@ import (
 
 // A pool is which addresses of a source rule have no port left, so that one of many
 // addresses that are nearly all full is not looked through from its beginning each time.
-// An inside address and port that has a port at a full one still gets that; which ones may
-// have one is counted by a hash.
 type pool struct {
+	key   poolKey
 	size  int
-	fulls atomic.Int32
+	first atomic.Int32 // that is not full; as many as there are where all are
 	sync.Mutex
-	full portSet         // by the number of the address
-	may  []atomic.Uint32 // four counters each
+	full portSet // by the number of the address
 }
 
 // A poolKey names the addresses of a rule, which are the same as long as a revision runs,
@@ -47,18 +46,18 @@ func (s *Store) poolOf(l *engine.Lease) *pool {
 		return nil
 	}
 	key := poolKey{&ranges[0], len(ranges), l.Final.Protocol, l.Ports}
+	if last := s.pool.Load(); last != nil && last.key == key {
+		return last
+	}
 	if known := (*s.pools.Load())[key]; known != nil {
+		s.pool.Store(known)
 		return known
 	}
 	size := int(min(l.Pool.Size(), mostPooled+1))
 	if size > mostPooled {
 		return nil
 	}
-	words := 1 << 15
-	for words < size<<17 && words < 1<<22 { // eight counters a port, so that few are of several
-		words *= 2
-	}
-	made := &pool{size: size, may: make([]atomic.Uint32, words)}
+	made := &pool{key: key, size: size}
 	for { // a pool is new only once in a revision, so all are copied
 		known := s.pools.Load()
 		if other := (*known)[key]; other != nil {
@@ -72,13 +71,17 @@ func (s *Store) poolOf(l *engine.Lease) *pool {
 	}
 }
 
-// next returns the first address from a number on that may have a port left.
+// next returns the first address from a number on that may have a port left: just that one where nothing
+// is remembered.
 func (p *pool) next(from int) (number int, ok bool) {
 	switch {
+	case p == nil:
+		return from, true
+	case from == 0:
+		first := int(p.first.Load())
+		return first, first < p.size
 	case from >= p.size:
 		return 0, false
-	case p.fulls.Load() == 0:
-		return from, true
 	}
 	p.Lock()
 	defer p.Unlock()
@@ -86,52 +89,25 @@ func (p *pool) next(from int) (number int, ok bool) {
 	return int(n), ok
 }
 
-// counters returns two of the counters of a hash: which words they are in, side by side in one line of
-// memory, and at which bits.
-func (p *pool) counters(hash uint64) (word [2]*atomic.Uint32, shift [2]uint64) {
-	first := hash >> 8 & uint64(len(p.may)-1)
-	return [2]*atomic.Uint32{&p.may[first], &p.may[first^(1+hash>>40%15)]}, [2]uint64{8 * (hash & 3), 8 * (hash >> 2 & 3)}
-}
-
-// count notes that the inside addresses and ports of a hash have one port more, or fewer.
-func (p *pool) count(hash uint64, more bool) {
-	words, shifts := p.counters(hash)
-	for i, word := range words {
-		one := uint32(1) << shifts[i]
-		if !more {
-			one = -one
-		}
-		word.Add(one)
-	}
-}
-
-// has reports whether the inside addresses and ports of a hash may have a port: two counters in a
-// Bloom filter that counts (Fan and others 2000).
-func (p *pool) has(hash uint64) bool {
-	words, shifts := p.counters(hash)
-	for i, word := range words {
-		if byte(word.Load()>>shifts[i]) == 0 {
-			return false
-		}
-	}
-	return true
-}
-
 // set notes whether an address is full.
 func (w watch) set(full bool) {
-	w.pool.Lock()
-	defer w.pool.Unlock()
-	switch has := w.pool.full.has(w.number); {
+	p := w.pool
+	p.Lock()
+	defer p.Unlock()
+	switch has := p.full.has(w.number); {
 	case full && !has:
-		w.pool.full.add(w.number)
-		w.pool.fulls.Add(1)
+		p.full.add(w.number)
 	case !full && has:
-		w.pool.full.remove(w.number)
-		w.pool.fulls.Add(-1)
+		p.full.remove(w.number)
 	}
+	first, ok := p.full.free(0, uint16(p.size-1))
+	if !ok {
+		first = uint16(p.size)
+	}
+	p.first.Store(int32(first))
 }
 
-// nth returns an address of a set by its number.
+// nth returns an address of a set by its number, and position the number of an address.
 func nth(set header.Addresses, number int) netip.Addr {
 	for _, r := range set.Ranges() {
 		if a := plus(r.First, number); r.Contains(a) {
@@ -140,6 +116,20 @@ func nth(set header.Addresses, number int) netip.Addr {
 		number -= r.Count()
 	}
 	return netip.Addr{}
+}
+
+func position(set header.Addresses, a netip.Addr) (number int, ok bool) {
+	for _, r := range set.Ranges() {
+		before := header.Range{First: r.First, Last: a}.Count() - 1
+		switch {
+		case r.Contains(a) && before < 0: // as good as never looked at
+			return math.MaxInt, true
+		case r.Contains(a):
+			return number + before, true
+		}
+		number += r.Count()
+	}
+	return 0, false
 }
 
 // plus returns the address that lies so many behind another.

@@ -34,6 +34,7 @@ func (s *Store) Use(g *network.Gateway) {
 	}
 	n.rules, n.all = s.rules.use(g), &s.rules
 	s.pools.Store(&map[poolKey]*pool{})
+	s.pool.Store(nil)
 	if old == nil {
 		s.gateway.Store(n)
 		return
@@ -45,31 +46,50 @@ func (s *Store) Use(g *network.Gateway) {
 	s.removeEntries(func(e *entry) bool { return vanished(e.in) || vanished(e.out) })
 	s.gateway.Store(n)
 	if n.mapping != old.mapping {
-		s.rebind(n)
+		s.clear()
+		s.rebind()
 		s.holdAll(n)
 	}
 }
 
-// rebind counts the ports anew where a revision maps otherwise.
-func (s *Store) rebind(n *names) {
+// clear ends all uses: sessions have no port any longer.
+func (s *Store) clear() {
 	for i := range s.leases {
 		l := &s.leases[i]
 		l.Lock()
-		l.groups, l.groupOf, l.uses, l.useOf, l.waiting, l.waited = slab[group]{}, table{}, slab[use]{}, table{}, nil, 0
+		for n := range l.uses.size {
+			if u := l.uses.at(n); u.sessions+u.leased > 0 {
+				u.sessions, u.leased, u.held = 0, 0, 0
+				s.end(l, n)
+			}
+		}
 		l.Unlock()
 	}
+}
+
+// rebind gives the sessions their ports as the gateway maps now which do not have them so.
+func (s *Store) rebind() {
+	s.rebinding.Lock()
+	defer s.rebinding.Unlock()
+	names := s.gateway.Load()
 	for i := range s.sessions {
 		sh := &s.sessions[i]
 		sh.Lock()
 		list, places := sh.those(func(e *entry) bool { return !e.local })
 		sh.Unlock()
 		for k := range list {
-			s.bind(n, &list[k], engine.Ticket{})
+			e := &list[k]
+			if s.isBound(names, e) {
+				continue
+			}
+			before := e.ticket
+			s.bind(names, e, engine.Ticket{})
 			sh.Lock()
-			if e := sh.entry(places[k]); e != nil {
-				e.ticket = list[k].ticket
+			if kept := sh.entry(places[k]); kept != nil {
+				kept.ticket, e.ticket = e.ticket, before
 			}
 			sh.Unlock()
+			s.unbind(e) // from what it had, or where it has ended meanwhile from what it got
 		}
 	}
 }

@@ -20,12 +20,17 @@ type Store struct {
 	count   atomic.Int64
 	serial  atomic.Uint64
 
+	memory   memory
 	sessions [shards]shard
 	answers  [shards]answers
 	leases   [shards]leases
+	groups   [shards]groups
 	pools    atomic.Pointer[map[poolKey]*pool] // of the revision that runs
+	pool     atomic.Pointer[pool]              // of them, the latest
 	rules    rules
-	mappings mappings
+
+	rebinding sync.Mutex
+	mappings  mappings
 }
 
 // Names are what the store knows of its gateway by numbers, so that sessions outlive a
@@ -105,12 +110,20 @@ func New(g *network.Gateway, clock func() time.Duration) *Store {
 	s := &Store{clock: clock}
 	for i := range s.sessions {
 		s.sessions[i].number = uint8(i)
+		s.sessions[i].entries.arena, s.sessions[i].table.arena = &s.memory.entries, &s.memory.slots
 		for k := range s.sessions[i].lists {
 			s.sessions[i].lists[k] = list{none, none}
 		}
 	}
+	for i := range s.answers {
+		s.answers[i].table.arena = &s.memory.slots
+	}
 	for i := range s.leases {
 		s.leases[i].number = i
+		s.leases[i].uses.arena, s.leases[i].table.arena = &s.memory.uses, &s.memory.slots
+	}
+	for i := range s.groups {
+		s.groups[i].list.arena, s.groups[i].table.arena = &s.memory.groups, &s.memory.slots
 	}
 	s.rules.known = map[network.RuleID]numbered{}
 	s.Use(g)
@@ -141,6 +154,7 @@ func (s *Store) Find(p *header.Packet, part header.Part, size int, found *engine
 	sh := s.shardOf(hash)
 	sh.Lock()
 	gone, ok := s.expire(sh, now), false
+	sh.entries.warm()
 	if n := sh.find(&t, hash, now); n != none && sh.entries.at(n).serial > serial {
 		sh.touch(n, part, now)
 		sh.entries.at(n).passed[engine.Forth].add(size)
@@ -212,6 +226,9 @@ func (s *Store) Keep(session *engine.Session) bool {
 	sh.Unlock()
 	s.forget(gone)
 	s.answer(&e, slot{sh.number, n, e.generation})
+	if latest := s.gateway.Load(); latest != names && !e.local && !s.isBound(latest, &e) {
+		s.rebind() // another revision came meanwhile, which maps otherwise
+	}
 	return true
 }
 
@@ -332,7 +349,13 @@ func (s *Store) forgetOne(e *entry, at slot) {
 // few by itself wherever it is used, and all where there is no room or no port; until then
 // they hold their ports. Whoever runs a store calls Expire every second or so.
 func (s *Store) Expire() int {
-	now, removed := s.clock(), 0
+	sessions, _ := s.expireAll()
+	return sessions
+}
+
+// expireAll is Expire that also says how many ports were given back whose sessions did not come.
+func (s *Store) expireAll() (sessions, ports int) {
+	now := s.clock()
 	for i := range s.sessions {
 		sh := &s.sessions[i]
 		for {
@@ -343,16 +366,16 @@ func (s *Store) Expire() int {
 			if n == 0 {
 				break
 			}
-			removed += n
+			sessions += n
 		}
 	}
 	for i := range s.leases {
 		l := &s.leases[i]
 		l.Lock()
-		l.expire(now)
+		ports += s.expireLeases(l, now)
 		l.Unlock()
 	}
-	return removed
+	return sessions, ports
 }
 
 // those returns the sessions of a locked shard for which a function returns true, and where

@@ -5,6 +5,7 @@ import (
 	"math/bits"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 
 	"hollowbridge/core/header"
 )
@@ -57,6 +58,7 @@ func (t *tuple) hash() uint64 {
 // Computer Programming, 6.4, algorithms L and R): who looks for something touches one line of
 // memory, mostly.
 type table struct {
+	arena *arena[tableSlot]
 	slots []tableSlot // a power of two, at most half of them in use
 	count int
 }
@@ -124,14 +126,13 @@ func (t *table) put(s tableSlot) {
 // behind a gap on.
 func (t *table) grow() {
 	old := t.slots
-	t.slots = make([]tableSlot, max(64, 2*len(old)))
-	gap := 0
-	for gap < len(old) && old[gap].number != 0 {
-		gap++
-	}
-	for i := range old {
-		if s := old[(gap+i)%len(old)]; s.number != 0 {
-			t.put(s)
+	t.slots = t.arena.take(max(64, 2*len(old)))
+	gap := slices.IndexFunc(old, func(s tableSlot) bool { return s.number == 0 })
+	for _, part := range [][]tableSlot{old[max(gap, 0):], old[:max(gap, 0)]} {
+		for _, s := range part {
+			if s.number != 0 {
+				t.put(s)
+			}
 		}
 	}
 }

@@ -1,0 +1,134 @@
+package sessions
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/internal/netfile/netfiletest"
+)
+
+const remapped = `network: remapped
+gateways:
+  rim:
+    interfaces:
+      fibre: {address: 198.51.100.2/29, zone: outside}
+      yard: {address: 10.0.0.1/8, zone: yard}
+    routes: [{to: default, via: 198.51.100.1}]
+    handling: {mapping: endpoint-independent}
+    nat: [{source-nat: out, on: fibre, as: 198.51.100.2-198.51.100.5, ports: 2000-2999}]
+    filter: [{allow: all}]
+`
+
+// Sessions have their ports as the revision maps that came last, and when all have ended nobody has a port, however many goroutines opened and ended them while
+// revisions mapped now so and now otherwise.
+func TestNoPortIsLeftBehind(t *testing.T) {
+	var revisions []*engine.Gateway
+	for _, mapping := range []string{"endpoint-independent", "address-dependent", "address-and-port-dependent"} {
+		n := netfiletest.Parse(t, strings.Replace(remapped, "endpoint-independent", mapping, 1))
+		revisions = append(revisions, engine.Compile(n, nil).Gateway(n.Gateways[0]))
+	}
+	store := New(revisions[0].Gateway, func() time.Duration { return 0 })
+	running := Start(revisions[0], store)
+	held := netip.MustParseAddrPort("198.51.100.3:2500")
+	store.Open(network.NewMapping(revisions[0].Interfaces[0], header.TCP, held, netip.MustParseAddrPort("10.0.0.9:80"), nil, network.PCP, netip.Addr{}))
+
+	var workers, swaps sync.WaitGroup
+	stop := make(chan struct{})
+	for w := range uint64(4) {
+		workers.Go(func() {
+			random := rand.New(rand.NewPCG(w, 61))
+			var log engine.Log
+			for range 4000 {
+				running.Decide(engine.Arrival{In: running.Gateway().Interfaces[1], Packet: header.Packet{
+					Source: netip.AddrFrom4([4]byte{10, 1, byte(random.IntN(3)), byte(random.IntN(250))}), SourcePort: uint16(2000 + random.IntN(4)),
+					Destination: netip.AddrFrom4([4]byte{203, 0, 113, byte(random.IntN(4))}), DestinationPort: uint16(80 + random.IntN(2)), Protocol: header.TCP,
+				}, Part: header.Begins, At: network.Always}, &log)
+				if random.IntN(200) == 0 {
+					store.Remove(func(s engine.Session) bool { return s.Before.Source.As4()[3]%3 == 0 })
+				}
+			}
+		})
+	}
+	swaps.Go(func() {
+		for i := 1; ; i++ {
+			select {
+			case <-stop:
+				return
+			default:
+				running.Swap(revisions[i%len(revisions)])
+			}
+		}
+	})
+	workers.Wait()
+	close(stop)
+	swaps.Wait()
+	if store.Count() == 0 {
+		t.Error("no sessions")
+	}
+	names := store.gateway.Load()
+	for i := range store.sessions {
+		bound, _ := store.sessions[i].those(func(*entry) bool { return true })
+		for k := range bound {
+			if !store.isBound(names, &bound[k]) {
+				t.Fatalf("session %d has not its port as the last revision maps", bound[k].serial)
+			}
+		}
+	}
+	store.Remove(func(engine.Session) bool { return true })
+	store.Shut(header.TCP, held)
+	for i := range store.leases {
+		store.leases[i].waiting = nil
+		for n := range store.leases[i].uses.size {
+			if u := store.leases[i].uses.at(n); u.sessions+u.held > 0 {
+				t.Errorf("%+v", *u)
+			} else if u.leased > 0 { // for a connection that came to nothing
+				u.leased = 0
+				store.end(&store.leases[i], n)
+			}
+		}
+		if left := store.leases[i].table.count; left > 0 {
+			t.Errorf("%d uses are found", left)
+		}
+	}
+	for i := range store.groups {
+		if left := store.groups[i].table.count; left > 0 {
+			t.Errorf("%d groups are found", left)
+		}
+	}
+}
+
+// The position of the nth address of a set is n, in both families, and nothing else has one.
+func TestPositionsAreOfTheNth(t *testing.T) {
+	for seed := range uint64(300) {
+		random := rand.New(rand.NewPCG(seed, 67))
+		var set header.Addresses
+		var plain []netip.Addr
+		base := netip.MustParseAddr("198.51.100.0")
+		if seed%2 == 0 {
+			base = netip.MustParseAddr("2001:db8::fff0")
+		}
+		for at := 1 + random.IntN(9); at < 400; at += 2 + random.IntN(9) {
+			first := at
+			at += random.IntN(60)
+			set = set.Union(header.AddressesOf(header.Range{First: plus(base, first), Last: plus(base, at)}))
+			for n := first; n <= at; n++ {
+				plain = append(plain, plus(base, n))
+			}
+		}
+		for n, a := range plain {
+			if got, ok := position(set, a); nth(set, n) != a || got != n || !ok {
+				t.Fatalf("seed %d: address %d of %v is %v, and %v is %d %v", seed, n, set, nth(set, n), a, got, ok)
+			}
+		}
+		if _, ok := position(set, base); ok || nth(set, len(plain)).IsValid() {
+			t.Fatalf("seed %d: %v has more than %d addresses", seed, set, len(plain))
+		}
+	}
+}
