@@ -38,6 +38,8 @@ const (
 	mostRegion  = 32 << 20
 )
 
+const largePage = 2 << 20
+
 // take returns a slice of zero values that nobody else has. When nobody holds a slice of a region
 // any longer, it is freed.
 func (a *arena[T]) take(length int) []T {
@@ -61,7 +63,18 @@ func (a *arena[T]) take(length int) []T {
 	if r.rest = r.rest[length:]; len(r.rest) == 0 {
 		r.rest = nil // a slice of nothing would hold the region
 	}
+	fill(taken)
 	return taken
+}
+
+// fill writes into each large page that some memory lies in. One that is read first is a page of zeroes that all
+// share, and when it is written the kernel makes small pages of it.
+func fill[T any](memory []T) {
+	var zero T
+	for i := 0; i < len(memory); i += max(1, largePage/int(unsafe.Sizeof(zero))) {
+		memory[i] = zero
+	}
+	memory[len(memory)-1] = zero
 }
 
 // touch reads each line of memory that a value is in.

@@ -1,6 +1,7 @@
 package sessions
 
 import (
+	"encoding/binary"
 	"maps"
 	"math"
 	"net/netip"
@@ -110,10 +111,11 @@ func (w watch) set(full bool) {
 // nth returns an address of a set by its number, and position the number of an address.
 func nth(set header.Addresses, number int) netip.Addr {
 	for _, r := range set.Ranges() {
-		if a := plus(r.First, number); r.Contains(a) {
-			return a
+		count := r.Count()
+		if number < count || count <= 0 {
+			return plus(r.First, number)
 		}
-		number -= r.Count()
+		number -= count
 	}
 	return netip.Addr{}
 }
@@ -134,14 +136,16 @@ func position(set header.Addresses, a netip.Addr) (number int, ok bool) {
 
 // plus returns the address that lies so many behind another.
 func plus(a netip.Addr, number int) netip.Addr {
+	if a.Is4() {
+		bytes := a.As4()
+		binary.BigEndian.PutUint32(bytes[:], binary.BigEndian.Uint32(bytes[:])+uint32(number))
+		return netip.AddrFrom4(bytes)
+	}
 	bytes := a.As16()
 	for i := 15; number > 0; i-- {
 		number += int(bytes[i])
 		bytes[i] = byte(number)
 		number >>= 8
-	}
-	if a.Is4() {
-		return netip.AddrFrom16(bytes).Unmap()
 	}
 	return netip.AddrFrom16(bytes)
 }

@@ -104,13 +104,23 @@ type rules struct {
 type counted struct {
 	id   network.RuleID
 	rule atomic.Pointer[network.Rule] // of the revision that runs, or nil
-	open atomic.Int64
-	all  atomic.Int64
-	last atomic.Int64 // when one began, by the clock of the store
+	last atomic.Int64                 // when one began, by the clock of the store
 
-	stopped atomic.Int64
-	passed  [2]struct{ packets, bytes atomic.Int64 } // of sessions that have ended, and of what it stopped itself
+	begun, ended   atomic.Int64                             // sessions
+	tried, stopped atomic.Int64                             // packets that came to nothing, and of them those that a later step stopped
+	passed         [2]struct{ packets, bytes atomic.Int64 } // of sessions that have ended, and of what it stopped itself
 }
+
+// at notes when a connection came.
+func (c *counted) at(now time.Duration) {
+	if c.last.Load() < int64(now-latest) {
+		c.last.Store(int64(now))
+	}
+}
+
+// latest is how much later the latest connection may have begun than is remembered: it would cost more to
+// be exact than to count.
+const latest = time.Millisecond
 
 func (c *counted) add(direction engine.Direction, n Count) {
 	c.passed[direction].packets.Add(n.Packets)
@@ -128,7 +138,7 @@ func (r *rules) close(e *entry) {
 	for _, n := range e.rules {
 		if n != none {
 			c := r.at(n)
-			c.open.Add(-1)
+			c.ended.Add(1)
 			c.add(engine.Forth, e.passed[engine.Forth])
 			c.add(engine.Back, e.passed[engine.Back])
 		}
@@ -191,7 +201,7 @@ type Hits struct {
 	Open        int64         // of them, sessions that are there
 	Stopped     int64         // of them, those that a later step stopped
 	Passed      [2]Count      // by direction
-	Last        time.Duration // when the latest began, by the clock of the store
+	Last        time.Duration // when the latest began, by the clock of the store, to a millisecond
 }
 
 // Hits returns what each rule did that did something, also rules that are no more. It looks at
@@ -226,10 +236,12 @@ func (s *Store) Hits() []Hits {
 	defer s.rules.RUnlock()
 	var list []Hits
 	for n, c := range s.rules.list {
-		if c.all.Load() == 0 {
+		ended := c.ended.Load() // before begun, of which it is never more
+		begun, tried := c.begun.Load(), c.tried.Load()
+		if begun+tried == 0 {
 			continue
 		}
-		h := Hits{Rule: c.id, Connections: c.all.Load(), Open: c.open.Load(), Stopped: c.stopped.Load(), Last: time.Duration(c.last.Load())}
+		h := Hits{Rule: c.id, Connections: begun + tried, Open: begun - ended, Stopped: c.stopped.Load(), Last: time.Duration(c.last.Load())}
 		for d := range h.Passed {
 			h.Passed[d] = Count{c.passed[d].packets.Load(), c.passed[d].bytes.Load()}
 			if sum := running[int32(n)]; sum != nil {
@@ -244,14 +256,14 @@ func (s *Store) Hits() []Hits {
 // Stopped counts a packet that a gateway stopped: by the rule that did, and by those that had
 // let it come so far.
 func (s *Store) Stopped(d *engine.Decision, size int) {
-	n, now := s.gateway.Load(), int64(s.clock())
+	n, now := s.gateway.Load(), s.clock()
 	count := func(r *network.Rule, later bool) {
 		known, ok := n.known(r)
 		if !ok {
 			return
 		}
-		known.counted.all.Add(1)
-		known.counted.last.Store(now)
+		known.counted.tried.Add(1)
+		known.counted.at(now)
 		known.counted.add(engine.Forth, Count{1, int64(size)})
 		if later {
 			known.counted.stopped.Add(1)

@@ -58,9 +58,8 @@ func (n *names) open(rule *network.Rule, now time.Duration) int32 {
 	if !ok {
 		return none
 	}
-	known.counted.open.Add(1)
-	known.counted.all.Add(1)
-	known.counted.last.Store(int64(now))
+	known.counted.begun.Add(1)
+	known.counted.at(now)
 	return known.number
 }
 
@@ -102,7 +101,10 @@ type shard struct {
 }
 
 // A list is the sessions of one phase, the one that was used longest ago first.
-type list struct{ first, last int32 }
+type list struct {
+	first, last int32
+	due         time.Duration // the deadline of the first
+}
 
 // New returns an empty store for a gateway. The clock says how long it is since some moment;
 // it never goes back.
@@ -112,7 +114,7 @@ func New(g *network.Gateway, clock func() time.Duration) *Store {
 		s.sessions[i].number = uint8(i)
 		s.sessions[i].entries.arena, s.sessions[i].table.arena = &s.memory.entries, &s.memory.slots
 		for k := range s.sessions[i].lists {
-			s.sessions[i].lists[k] = list{none, none}
+			s.sessions[i].lists[k] = list{none, none, 0}
 		}
 	}
 	for i := range s.answers {
@@ -249,7 +251,7 @@ func (sh *shard) append(n int32, now time.Duration) {
 	l := &sh.lists[e.phase]
 	e.deadline, e.earlier, e.later = now+timeouts[e.phase], l.last, none
 	if l.last == none {
-		l.first = n
+		l.first, l.due = n, e.deadline
 	} else {
 		sh.entries.at(l.last).later = n
 	}
@@ -260,10 +262,13 @@ func (sh *shard) append(n int32, now time.Duration) {
 func (sh *shard) unlink(n int32) {
 	e := sh.entries.at(n)
 	l := &sh.lists[e.phase]
-	if e.earlier == none {
-		l.first = e.later
-	} else {
+	switch {
+	case e.earlier != none:
 		sh.entries.at(e.earlier).later = e.later
+	case e.later != none:
+		l.first, l.due = e.later, sh.entries.at(e.later).deadline
+	default:
+		l.first = none
 	}
 	if e.later == none {
 		l.last = e.earlier
@@ -295,11 +300,9 @@ var gonePool = sync.Pool{New: func() any { return new(gone) }}
 // returns nil where there are none.
 func (s *Store) expire(sh *shard, now time.Duration) (g *gone) {
 	for phase := range sh.lists {
-		for {
-			n := sh.lists[phase].first
-			if n == none || sh.entries.at(n).deadline > now {
-				break
-			}
+		l := &sh.lists[phase]
+		for l.first != none && l.due <= now {
+			n := l.first
 			if g == nil {
 				g = gonePool.Get().(*gone)
 			}
