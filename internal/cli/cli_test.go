@@ -33,7 +33,7 @@ func build(m *testing.M) int {
 	}
 	defer os.RemoveAll(folder)
 	program = filepath.Join(folder, "hollowbridge")
-	command := exec.Command("go", "build", "-o", program, "hollowbridge/cmd/hollowbridge")
+	command := exec.Command("go", "build", "-ldflags=-s -w", "-o", program, "hollowbridge/cmd/hollowbridge") // linked sooner without what debuggers read
 	command.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if output, err := command.CombinedOutput(); err != nil {
 		panic(string(output))

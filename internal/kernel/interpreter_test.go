@@ -326,13 +326,14 @@ func randomPacket(random *rand.Rand, list []engine.Match) header.Packet {
 
 // texts are networks with short lists, with long ones and with tangled ones.
 func texts(n int) (list []string) {
+	size := 120
 	if testing.Short() {
-		n /= 6
+		n, size = n/6, 30
 	}
 	for seed := range uint64(n) {
 		list = append(list, gen.Small(seed))
 	}
-	return append(list, gen.Large(1, 120), gen.Large(2, 60), gen.Tangled(1, 60), gen.Tangled(2, 30))
+	return append(list, gen.Large(1, size), gen.Large(2, size/2), gen.Tangled(1, size/2), gen.Tangled(2, size/4))
 }
 
 // What the filter's chains decide is what its list says, read from its beginning.
