@@ -136,3 +136,39 @@ gateways:
 		})
 	}
 }
+
+// A forgetful state has no session, and every port is free.
+type forgetful struct{}
+
+func (forgetful) Find(*header.Packet, header.Part, int, *engine.Session) (engine.Direction, bool) {
+	return engine.Forth, false
+}
+func (forgetful) Mapped(*network.Interface, *header.Packet) *engine.Mapping { return nil }
+func (forgetful) Take(l *engine.Lease) (engine.Grant, bool) {
+	first, ok := l.Pool.First()
+	return engine.Grant{Address: first, Port: l.Packet.SourcePort, Alone: true}, ok
+}
+func (forgetful) Distinct(final header.Packet, _ header.Ports, _ network.MappingBehavior) (uint16, bool) {
+	return final.SourcePort, true
+}
+func (forgetful) Keep(*engine.Session) bool { return true }
+
+// BenchmarkDecide is what a gateway alone decides, without the internet, the host and the way back.
+func BenchmarkDecide(b *testing.B) {
+	for _, rules := range []int{100, 1000, 10000, 100000} {
+		b.Run(fmt.Sprint(rules), func(b *testing.B) {
+			n := netfiletest.Parse(b, gen.Large(1, rules))
+			g, connections := engine.Compile(n, nil).Gateway(n.Gateways[0]), largeConnections(rules)
+			var log engine.Log
+			a := engine.Arrival{In: n.Gateways[0].Interfaces[0], Part: header.Begins, At: network.Always}
+			b.ReportAllocs()
+			i := 0
+			for b.Loop() {
+				a.Packet = connections[i%len(connections)].Packet
+				g.Decide(a, forgetful{}, &log)
+				i++
+			}
+			b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "decisions/s")
+		})
+	}
+}

@@ -192,7 +192,7 @@ func withMappings(g *network.Gateway, c *clock) *sessions.Store {
 // Connections through gateways with stores fare as with the plain list, while time goes on:
 // the same outcomes, addresses and ports.
 func TestStoreAgreesWithAPlainList(t *testing.T) {
-	for seed := range few(*networks, 40) {
+	for seed := range few(*networks, 15) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		e := engine.Compile(n, nil)
 		c := &clock{}
@@ -235,7 +235,7 @@ func TestStoreAgreesWithAPlainList(t *testing.T) {
 // A trace over sessions that are kept and one over a store say the same, as long as no time
 // passes and connections that were stopped are forgotten.
 func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
-	for seed := range few(*networks, 40) {
+	for seed := range few(*networks, 15) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		netfiletest.OpenSome(rand.New(rand.NewPCG(seed, 10)), n)
 		e := engine.Compile(n, nil)
@@ -383,7 +383,7 @@ func TestSessionsOutliveARevision(t *testing.T) {
 // What rules and sessions have counted is what was decided, packet by packet, also when
 // sessions have ended.
 func TestCountsAreWhatWasDecided(t *testing.T) {
-	for seed := range few(*networks, 40) {
+	for seed := range few(*networks, 15) {
 		n := netfiletest.Parse(t, strings.ReplaceAll(gen.Small(seed), "tcp-state: loose", "tcp-state: strict"))
 		g, c := n.Gateways[0], &clock{}
 		running := sessions.Start(engine.Compile(n, nil).Gateway(g), sessions.New(g, c.now))
