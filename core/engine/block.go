@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"iter"
 	"net/netip"
 	"slices"
 
@@ -80,9 +81,61 @@ func blockOf(list []blockRange, a netip.Addr) *block {
 // areAll reports whether packets are not told apart.
 func (b blocks) areAll() bool { return b.from == nil }
 
-// mayHold reports whether packets between the blocks may meet a condition.
-func (b blocks) mayHold(c *condition, in scope) bool {
-	return b.areAll() || c.from.overlaps(b.from, in.fromZone) && c.to.overlaps(b.to, in.toZone)
+// A side is one end of packets that a table is asked about: a block, in a zone.
+type side struct {
+	table *table
+	block *block
+	zone  int
+	to    bool
+}
+
+// about returns the conditions of a view that packets between its blocks may meet, with their numbers, in
+// order. What a condition says of either end is asked once for all that the other may be.
+func (x *Explorer) about(v tableView) iter.Seq2[int32, *condition] {
+	if v.between.areAll() {
+		return v.table.ordered()
+	}
+	from := x.of(side{v.table, v.between.from, v.in.fromZone, false})
+	to := x.of(side{v.table, v.between.to, v.in.toZone, true})
+	return func(yield func(int32, *condition) bool) {
+		for i, k := 0, 0; i < len(from) && k < len(to); {
+			switch {
+			case from[i].place < to[k].place:
+				i++
+			case from[i].place > to[k].place:
+				k++
+			default:
+				if n := from[i].number; !yield(n, v.table.condition(n)) {
+					return
+				}
+				i, k = i+1, k+1
+			}
+		}
+	}
+}
+
+// A listed condition is its place in the order in which a table's are tried, and its number.
+type listed struct{ place, number int32 }
+
+// of returns the conditions that say of one end what packets of a side may be.
+func (x *Explorer) of(s side) []listed {
+	if known, ok := x.sides[s]; ok {
+		return known
+	}
+	var list []listed
+	place := int32(0)
+	for n, c := range s.table.ordered() {
+		m := &c.from
+		if s.to {
+			m = &c.to
+		}
+		if m.overlaps(s.block, s.zone) {
+			list = append(list, listed{place, n})
+		}
+		place++
+	}
+	x.sides[s] = list
+	return list
 }
 
 // set returns the packets between the blocks or, turned, what answers them.

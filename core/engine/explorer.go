@@ -27,6 +27,7 @@ type Explorer struct {
 	choices map[whereKey]*choice
 	moves   map[moveKey]*moves
 	blocks  []blockRange // see blocksOf
+	sides   map[side][]listed
 
 	splitFrom int // see splits
 	overlaps  map[*table]*overlaps
@@ -71,7 +72,7 @@ func (e *Engine) NewExplorerIn(space *flowset.Space, moment network.Moment) *Exp
 	walk.visit.flow.region = &narrowing{}
 	walk.visit.flow.terms = &walk.visit.flow.region.terms
 	return &Explorer{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
-		routed: map[routeKey]flowset.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, splitFrom: usualSplit, overlaps: map[*table]*overlaps{}}
+		routed: map[routeKey]flowset.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, sides: map[side][]listed{}, splitFrom: usualSplit, overlaps: map[*table]*overlaps{}}
 }
 
 // Moment returns the moment that the explorer is for.

@@ -51,10 +51,8 @@ func (x *Explorer) view(v tableView) flowset.Set {
 		return known
 	}
 	var sets []flowset.Set
-	for n, c := range v.table.ordered() {
-		if v.between.mayHold(c, v.in) {
-			sets = append(sets, c.set(x.Space, int(n)+1, v))
-		}
+	for n, c := range x.about(v) {
+		sets = append(sets, c.set(x.Space, int(n)+1, v))
 	}
 	if !v.between.areAll() {
 		sets = append(sets, x.Space.Minus(flowset.Terminal(elsewhere), v.between.set(x.Space, v.turned)))
