@@ -2,8 +2,10 @@ package advice
 
 import (
 	"cmp"
+	"iter"
 	"net/netip"
 	"slices"
+	"sync"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/flowset"
@@ -58,10 +60,11 @@ type exam struct {
 	engine   *engine.Engine
 	explorer *engine.Explorer
 	regions  []*origin
+	begun    map[begun][]*origin         // of them, those of a beginning
 	through  map[*network.Rule][]*origin // the regions that a rule had a part in
 	open     reach.Answer                // what gets in from the internet
 	names    *reach.Namer
-	hidden   []engine.HiddenRule
+	lists    lists
 	found    []Finding
 	told     map[told]bool
 
@@ -89,6 +92,64 @@ func (o *origin) isOutside() bool {
 	return o.from.Internet || o.from.Segment != nil && o.from.Segment.IsUplink(header.FamilyOf(o.Example.Source))
 }
 
+// Lists are what the rules of each list do to each other.
+type lists struct {
+	hidden    []engine.HiddenRule
+	crossings []engine.Crossing
+	err       error
+}
+
+// manyRules is from how many rules on lists are looked at beside the rest, in a space of their own: it
+// takes more memory and, in all, a little more work.
+const manyRules = 2000
+
+func listsOf(explorer *engine.Explorer) lists {
+	l := lists{hidden: explorer.Hidden(), crossings: explorer.Crossings()}
+	l.err = explorer.Space.Err()
+	return l
+}
+
+// explore finds out what becomes of all connections.
+func (x *exam) explore() error {
+	for _, b := range x.explorer.Beginnings(nil) {
+		var list []*origin
+		for r, err := range x.explorer.Explore(b.From, b.Set) {
+			if err != nil {
+				return err
+			}
+			o := &origin{r.Kept(), b.From}
+			list = append(list, o)
+			for _, rule := range r.Rules {
+				x.through[rule] = append(x.through[rule], o)
+			}
+		}
+		x.begun[begun{b.From, b.Set}] = list
+		x.regions = append(x.regions, list...)
+	}
+	return nil
+}
+
+// A begun set is where connections begin.
+type begun struct {
+	from engine.Place
+	set  flowset.Set
+}
+
+// explored returns what becomes of connections, as it was found out for all.
+func (x *exam) explored(b engine.Beginning) iter.Seq2[*engine.Region, error] {
+	list, ok := x.begun[begun{b.From, b.Set}]
+	if !ok {
+		return x.explorer.Explore(b.From, b.Set)
+	}
+	return func(yield func(*engine.Region, error) bool) {
+		for _, o := range list {
+			if !yield(&o.Region, nil) {
+				return
+			}
+		}
+	}
+}
+
 // Asked is what an examination is asked for.
 type Asked struct {
 	Space *flowset.Space // in which it makes its sets of connections
@@ -99,28 +160,29 @@ type Asked struct {
 // without what rules accept. It fails where the sets of connections grow to more than the space may hold.
 func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
 	x := &exam{net: e.Network(), soon: asked.Soon, engine: e, explorer: e.NewExplorerIn(asked.Space, network.Always), names: reach.NewNamer(e.Network()),
-		through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, told: map[told]bool{}, hosts: map[netip.Addr]*network.Host{}, permits: map[*network.Gateway]map[header.Service][]*network.FilterRule{}}
+		begun: map[begun][]*origin{}, through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, told: map[told]bool{}, hosts: map[netip.Addr]*network.Host{}, permits: map[*network.Gateway]map[header.Service][]*network.FilterRule{}}
 	for _, h := range x.net.Hosts {
 		for _, a := range h.Addresses {
 			x.hosts[a] = h
 		}
 	}
-	internet := network.Expression{Text: "internet", Items: []network.Item{{Set: e.Network().Internet()}}}
-	if x.open, err = reach.FindIn(e, x.explorer, reach.Question{From: &internet, Moment: network.Always}); err != nil {
+	var beside sync.WaitGroup
+	if x.net.RuleCount() < manyRules {
+		x.lists = listsOf(x.explorer)
+	} else {
+		beside.Go(func() { x.lists = listsOf(e.NewExplorer(network.Always, asked.Space.Most())) })
+		defer beside.Wait()
+	}
+	if err := x.explore(); err != nil {
 		return nil, err
 	}
-	x.hidden = x.explorer.Hidden()
-	for _, b := range x.explorer.Beginnings(nil) {
-		for r, err := range x.explorer.Explore(b.From, b.Set) {
-			if err != nil {
-				return nil, err
-			}
-			o := &origin{r.Kept(), b.From}
-			x.regions = append(x.regions, o)
-			for _, rule := range r.Rules {
-				x.through[rule] = append(x.through[rule], o)
-			}
-		}
+	internet := network.Expression{Text: "internet", Items: []network.Item{{Set: e.Network().Internet()}}}
+	if x.open, err = reach.FindIn(e, x.explorer, reach.Question{From: &internet, Moment: network.Always}, x.explored); err != nil {
+		return nil, err
+	}
+	beside.Wait()
+	if x.lists.err != nil {
+		return nil, x.lists.err
 	}
 	for _, check := range checks {
 		check(x)

@@ -18,7 +18,7 @@ func (x *exam) hiddenRules() {
 			filter[&r.Rule] = r
 		}
 	}
-	for _, h := range x.hidden {
+	for _, h := range x.lists.hidden {
 		if h.Rule.Off() {
 			continue
 		}
@@ -84,7 +84,7 @@ func (x *exam) moveBefore(r, other *network.Rule) network.Edits {
 
 // crossingRules finds filter rules that cross one in front of them with another verb.
 func (x *exam) crossingRules() {
-	for _, c := range x.explorer.Crossings() {
+	for _, c := range x.lists.crossings {
 		x.rule(network.HalfHidden, c.Second, fmt.Sprintf("%s (line %d) decides about part of it, %s -> %s for one", c.First.Name, c.First.Place.Line, c.Example.From(), c.Example.To()))
 	}
 }
@@ -127,7 +127,7 @@ func (x *exam) unusedRules() {
 		}
 	}
 	hidden := map[*network.Rule]bool{}
-	for _, h := range x.hidden {
+	for _, h := range x.lists.hidden {
 		hidden[h.Rule] = true
 	}
 	wrong := map[network.Position]bool{}

@@ -97,6 +97,9 @@ func NewSpace(most int) *Space {
 	return &Space{unique: make([]Set, firstSlots), cache: make([]computed, firstSlots), most: most}
 }
 
+// Most returns how many edges the space may hold.
+func (s *Space) Most() int { return s.most }
+
 func (s *Space) fieldOf(a Set) Field {
 	if a < 0 {
 		return Fields

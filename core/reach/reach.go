@@ -5,6 +5,7 @@ package reach
 import (
 	"cmp"
 	"fmt"
+	"iter"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -55,18 +56,20 @@ type Access struct {
 // on the internet, and those that the file does not name, count as services only where the
 // question names them.
 func Find(e *engine.Engine, q Question) (Answer, error) {
-	return FindIn(e, e.NewExplorer(q.Moment, cmp.Or(q.Most, MostPieces)), q)
+	explorer := e.NewExplorer(q.Moment, cmp.Or(q.Most, MostPieces))
+	return FindIn(e, explorer, q, func(b engine.Beginning) iter.Seq2[*engine.Region, error] { return explorer.Explore(b.From, b.Set) })
 }
 
-// FindIn is Find by an explorer that the engine has already: for its moment, and within its limit.
-func FindIn(e *engine.Engine, explorer *engine.Explorer, q Question) (Answer, error) {
+// FindIn is Find by an explorer that the engine has already: for its moment, and within its limit. What becomes
+// of connections is taken from explored, which may know it already.
+func FindIn(e *engine.Engine, explorer *engine.Explorer, q Question, explored func(engine.Beginning) iter.Seq2[*engine.Region, error]) (Answer, error) {
 	q.Moment = explorer.Moment()
 	ways, most := map[string]*way{}, mostWays+4*e.Network().RuleCount()
 	var order []string
 	count := map[bool]int{} // of those that are reached, and those that are not
 	for _, b := range explorer.Beginnings(q.among()) {
 		on := sharedOn(&b)
-		for r, err := range explorer.Explore(b.From, b.Set) {
+		for r, err := range explored(b) {
 			if err != nil {
 				return Answer{}, err
 			}
