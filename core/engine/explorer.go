@@ -33,6 +33,7 @@ type Explorer struct {
 	overlaps  map[*table]*overlaps
 
 	passings *passings // nil where none are looked for
+	compared compared  // nil where there is none
 
 	walk    *Walk  // the one that is used for every region
 	found   Region // the last one
@@ -48,6 +49,7 @@ type Region struct {
 	Rules   []*network.Rule
 	Example header.Packet
 	Behind  bool // it came through a gateway at least, or a relay
+	Unlike  bool // some of its decisions are made otherwise in the other network, see Explorer.CompareWith
 
 	Meetings []Meeting // of connections that it is not right about, see Claims
 }
@@ -111,7 +113,7 @@ func (x *Explorer) explore(from Place, set flowset.Set, do func(*Region) bool) e
 		}
 		r := x.walk.visit.flow.region
 		waiting = r.waiting
-		x.found = Region{Set: r.set, Verdict: x.walk.verdict, To: x.walk.legs[len(x.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example, Behind: len(x.walk.legs) > 1 || len(x.walk.passages) > 0, Meetings: r.meetings}
+		x.found = Region{Set: r.set, Verdict: x.walk.verdict, To: x.walk.legs[len(x.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example, Behind: len(x.walk.legs) > 1 || len(x.walk.passages) > 0, Unlike: r.unlike, Meetings: r.meetings}
 		if !do(&x.found) {
 			return nil
 		}

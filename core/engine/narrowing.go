@@ -24,6 +24,7 @@ type narrowing struct {
 	delivered flowset.Terms // to the last machine
 	meetings  []Meeting
 	met       bool // the walked connection is of one of them: another has to be walked
+	unlike    bool // a table has decided otherwise than the other network's
 	rules     []*network.Rule
 }
 
@@ -131,15 +132,16 @@ func (r *narrowing) ports(f flowset.Field, ports ...header.Ports) flowset.Set {
 
 // table decides by which condition of a table is the first that a packet meets.
 func (r *narrowing) table(terms *flowset.Terms, t *table, p *header.Packet, in scope, found int32) {
-	if found == noMatch {
-		found = -1
-	}
-	v := t.viewed(in, r.turned)
+	v := r.explorer.viewed(t, in, r.turned)
 	if r.explorer.splits(t) {
 		v.between = r.explorer.blocksOf(p)
 	}
-	r.choose(terms, r.explorer.view(v), r.turned, int(found)+1)
-	if p := r.explorer.passings; p != nil && p.table == t && found >= 0 {
+	value := valueOf(found)
+	if other := r.explorer.compared[t]; other != nil && other.value(p, in) != value {
+		value, r.unlike = value|flowset.Unlike, true
+	}
+	r.choose(terms, r.explorer.view(v), r.turned, value)
+	if p := r.explorer.passings; p != nil && p.table == t && found != noMatch {
 		p.note(r.explorer, r.set, terms, v, found)
 	}
 }

@@ -38,6 +38,16 @@ type tableView struct {
 // elsewhere is the value of packets that a view is not about.
 const elsewhere = math.MaxInt32
 
+// viewed is table.viewed, and tells the zones apart that the other network's table asks about.
+func (x *Explorer) viewed(t *table, in scope, turned bool) tableView {
+	asked := t.asked()
+	if other := x.compared[t]; other != nil {
+		its := other.table.asked()
+		asked.from, asked.to = asked.from || its.from, asked.to || its.to
+	}
+	return tableView{table: t, in: asked.in(in), turned: turned}
+}
+
 // viewed returns a table as it is in a scope. Between zones that no condition asks about, it is the
 // same everywhere.
 func (t *table) viewed(in scope, turned bool) tableView {
@@ -45,21 +55,31 @@ func (t *table) viewed(in scope, turned bool) tableView {
 }
 
 // view returns a table as a set that gives each packet the number of the first
-// condition it meets, counted from 1.
+// condition it meets, counted from 1; flowset.Unlike is added where the other network's table decides otherwise.
 func (x *Explorer) view(v tableView) flowset.Set {
 	if known, ok := x.tables[v]; ok {
 		return known
 	}
+	made := x.overlay(v, valueOf)
+	if other := x.compared[v.table]; other != nil {
+		theirs := v
+		theirs.table = other.table
+		made = x.Space.Compare(made, x.overlay(theirs, func(n int32) int { return other.values[n] }))
+	}
+	x.tables[v] = made
+	return made
+}
+
+// overlay returns a table as a set that gives each packet a value of the first condition it meets.
+func (x *Explorer) overlay(v tableView, value func(n int32) int) flowset.Set {
 	var sets []flowset.Set
 	for n, c := range x.about(v) {
-		sets = append(sets, c.set(x.Space, int(n)+1, v))
+		sets = append(sets, c.set(x.Space, value(n), v))
 	}
 	if !v.between.areAll() {
 		sets = append(sets, x.Space.Minus(flowset.Terminal(elsewhere), v.between.set(x.Space, v.turned)))
 	}
-	made := x.Space.OverlayAll(sets)
-	x.tables[v] = made
-	return made
+	return x.Space.OverlayAll(sets)
 }
 
 // where returns the packets whose field is among the addresses of one family.

@@ -41,6 +41,20 @@ func (s *Space) Minus(a, b Set) Set {
 	return s.apply(minusOperation, a, b, s.Minus)
 }
 
+// Unlike is what Compare adds to values, which are less.
+const Unlike = 1 << 29
+
+// Compare returns a's values, and adds Unlike where b has others.
+func (s *Space) Compare(a, b Set) Set {
+	switch {
+	case a == b:
+		return a
+	case a < 0 && b < 0:
+		return Terminal(a.value() | Unlike)
+	}
+	return s.apply(compareOperation, a, b, s.Compare)
+}
+
 // apply combines two sets field by field.
 func (s *Space) apply(what operation, a, b Set, combine func(a, b Set) Set) Set {
 	if s.err != nil {

@@ -164,6 +164,42 @@ func TestValuesAgreeWithBruteForce(t *testing.T) {
 	}
 }
 
+// Two sets of values that are compared keep the first one's where they agree, and mark them elsewhere.
+func TestComparedValuesAgreeWithBruteForce(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 9))
+	for range 400 {
+		s := NewSpace(1 << 20)
+		a, x := randomTiny(s, random)
+		b, y := randomTiny(s, random)
+		c, z := randomTiny(s, random)
+		one, other := s.Overlay(s.Restrict(a, Terminal(5)), s.Restrict(b, Terminal(6))), s.Overlay(s.Restrict(a, Terminal(5)), s.Restrict(c, Terminal(6)))
+		parts := map[int]Set{}
+		for _, p := range s.Parts(s.Compare(one, other)) {
+			parts[p.Value] = p.Set
+		}
+		for i, p := range tiny {
+			value := func(second model) int {
+				switch {
+				case x[i]:
+					return 5
+				case second[i]:
+					return 6
+				}
+				return 0
+			}
+			want := value(y)
+			if want != value(z) {
+				want |= Unlike
+			}
+			for v, set := range parts {
+				if s.Contains(set, p) != (v == want) {
+					t.Fatalf("value %d of %v, should be %d", v, p, want)
+				}
+			}
+		}
+	}
+}
+
 // Many sets overlaid at once are what they are one after the other, whether they
 // overlap much or hardly.
 func TestManySetsOverlaidAtOnce(t *testing.T) {

@@ -73,6 +73,7 @@ const (
 	overlayOperation
 	restrictOperation
 	minusOperation
+	compareOperation
 )
 
 // TooLarge is the error of a space that outgrew its limit.

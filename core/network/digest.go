@@ -28,9 +28,15 @@ type GatewayDigests struct {
 
 // Seal computes the digests of a network that is to be followed by other revisions of it. A
 // network that was not sealed is compiled as a whole.
-func (n *Network) Seal() {
+func (n *Network) Seal() { n.Digests = n.DigestsOf() }
+
+// DigestsOf returns the digests of a network, sealed or not.
+func (n *Network) DigestsOf() *Digests {
+	if n.Digests != nil {
+		return n.Digests
+	}
 	d := digester{Hash: sha256.New(), sets: map[setKey]Digest{}}
-	n.Digests = &Digests{}
+	all := &Digests{}
 	for _, h := range n.Hosts {
 		d.number(len(h.Addresses))
 		for i, a := range h.Addresses {
@@ -41,7 +47,7 @@ func (n *Network) Seal() {
 			}
 		}
 	}
-	n.Digests.Hosts = d.sum()
+	all.Hosts = d.sum()
 	for _, g := range n.Gateways {
 		var digests GatewayDigests
 		for _, i := range g.Interfaces {
@@ -67,8 +73,9 @@ func (n *Network) Seal() {
 			d.ports(r.SourcePorts...)
 			digests.Filter = append(digests.Filter, d.sum())
 		}
-		n.Digests.Gateways = append(n.Digests.Gateways, digests)
+		all.Gateways = append(all.Gateways, digests)
 	}
+	return all
 }
 
 // A digester writes values one after the other; lists begin with their length.

@@ -103,7 +103,9 @@ type Fate struct {
 // translation. With stops, those that are stopped under both but elsewhere or
 // otherwise count too. None is a proof that both do the same.
 func Differences(old, new *engine.Engine, moment network.Moment, stops bool) ([]Difference, error) {
-	return NewBaseline(old, moment, MostPieces).Differences(new, stops, header.Protocols())
+	base := NewBaseline(old, moment, MostPieces)
+	base.compared = base.explorer.CompareWith(new)
+	return base.Differences(new, stops, header.Protocols())
 }
 
 // A Baseline is a network that others are compared with. It is surveyed once, as far
@@ -113,6 +115,7 @@ type Baseline struct {
 	explorer *engine.Explorer
 	moment   network.Moment
 	surveyed []surveyed
+	compared bool // it is for one network only, and knows which of its regions fare alike there
 }
 
 // A surveyed beginning is what becomes of all its connections.
@@ -144,6 +147,9 @@ func (base *Baseline) survey(s *surveyed) error {
 	for r, err := range base.explorer.Explore(s.From, s.Set) {
 		if err != nil {
 			return err
+		}
+		if base.compared && !r.Unlike {
+			continue
 		}
 		fate := fateOf(r)
 		s.regions = append(s.regions, fated{r.Set, fate.kept(), slices.Clone(r.Meetings)})

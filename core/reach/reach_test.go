@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -240,6 +241,10 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
+		whole, err := reach.NewBaseline(a, network.Always, reach.MostPieces).Differences(b, false, header.Protocols())
+		if err != nil || listing(whole) != listing(found) {
+			t.Fatalf("seed %d: what fares alike by rules is left out, and so is more:\n%s\n%s %v", seed, listing(whole), listing(found), err)
+		}
 		fares := func(on *network.Segment, p header.Packet) (string, string, bool) {
 			x, ok := trace(a, on, p)
 			y, _ := trace(b, on, p)
@@ -285,6 +290,16 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 	if differing == 0 || same < 1000 || twins < 20 {
 		t.Errorf("%d differences, %d other connections, %d of addresses that are in several places", differing, same, twins)
 	}
+}
+
+// listing writes differences, sorted.
+func listing(found []reach.Difference) string {
+	var lines []string
+	for _, d := range found {
+		lines = append(lines, fmt.Sprint(d.Change, d.From, d.To, d.Services, d.FromPorts, d.Example.Packet, d.Was, d.Is))
+	}
+	slices.Sort(lines)
+	return strings.Join(lines, "\n")
 }
 
 func fate(v engine.Verdict) string {

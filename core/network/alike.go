@@ -1,0 +1,84 @@
+package network
+
+import (
+	"reflect"
+	"slices"
+)
+
+// AlikeButForRules reports whether two networks say the same but for the rules of their gateways, their
+// groups, which stand in rules as what they hold, and where in a file things stand. It looks at
+// every field there is, so that nothing can be forgotten; of what it does not know how to
+// compare it says that it differs.
+func AlikeButForRules(n, m *Network) bool {
+	a := alike{seen: map[[2]uintptr]bool{}}
+	return a.fields(reflect.ValueOf(n).Elem(), reflect.ValueOf(m).Elem(), "Name", "Groups", "Expect", "Digests", "Services")
+}
+
+// Alike compares values; those that are being compared are the same, unless something else differs.
+type alike struct{ seen map[[2]uintptr]bool }
+
+var (
+	positionType = reflect.TypeFor[Position]()
+	gatewayType  = reflect.TypeFor[Gateway]()
+)
+
+func (a *alike) values(v, w reflect.Value) bool {
+	if v.IsValid() != w.IsValid() || v.IsValid() && v.Type() != w.Type() {
+		return false
+	}
+	switch v.Kind() {
+	case reflect.Invalid:
+		return true
+	case reflect.Pointer:
+		pair := [2]uintptr{v.Pointer(), w.Pointer()}
+		if v.IsNil() || w.IsNil() || pair[0] == pair[1] || a.seen[pair] {
+			return v.IsNil() == w.IsNil()
+		}
+		a.seen[pair] = true
+		return a.values(v.Elem(), w.Elem())
+	case reflect.Interface:
+		return a.values(v.Elem(), w.Elem())
+	case reflect.Slice, reflect.Array:
+		if v.Len() != w.Len() {
+			return false
+		}
+		for i := range v.Len() {
+			if !a.values(v.Index(i), w.Index(i)) {
+				return false
+			}
+		}
+		return true
+	case reflect.Map:
+		if v.Len() != w.Len() {
+			return false
+		}
+		for key, value := range v.Seq2() {
+			if other := w.MapIndex(key); !other.IsValid() || !a.values(value, other) {
+				return false
+			}
+		}
+		return true
+	case reflect.Struct:
+		switch v.Type() {
+		case positionType:
+			return true
+		case gatewayType:
+			return a.fields(v, w, "NAT", "Filter")
+		}
+		return a.fields(v, w)
+	case reflect.Bool, reflect.String, reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64,
+		reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64, reflect.Uintptr, reflect.Float32, reflect.Float64:
+		return v.Equal(w)
+	}
+	return false
+}
+
+// fields compares all fields of two structs but some.
+func (a *alike) fields(v, w reflect.Value, but ...string) bool {
+	for i := range v.NumField() {
+		if name := v.Type().Field(i).Name; !slices.Contains(but, name) && !a.values(v.Field(i), w.Field(i)) {
+			return false
+		}
+	}
+	return true
+}
