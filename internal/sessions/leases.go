@@ -154,7 +154,7 @@ func (s *Store) take(lease *engine.Lease) (engine.Grant, bool) {
 	if lease.Final.Protocol.Numbered() {
 		had, at = l.first(&k, hash, lease)
 	}
-	p := s.poolOf(lease)
+	p := s.poolOf(names, lease)
 	for n, ok := p.next(0); ok && n < at; n, ok = p.next(n + 1) {
 		a := nth(lease.Pool, n)
 		if !a.IsValid() {

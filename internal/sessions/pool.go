@@ -10,6 +10,7 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
+	"hollowbridge/core/network"
 )
 
 // A pool is which addresses of a source rule have no port left, so that one of many
@@ -40,10 +41,11 @@ type watch struct {
 	number uint16
 }
 
-// poolOf returns the pool of a lease, nil where none is remembered.
-func (s *Store) poolOf(l *engine.Lease) *pool {
+// poolOf returns the pool of a lease, nil where none is remembered: of one address, and where what is full
+// depends on the destination.
+func (s *Store) poolOf(names *names, l *engine.Lease) *pool {
 	ranges := l.Pool.Ranges()
-	if len(ranges) == 0 || len(ranges) == 1 && ranges[0].First == ranges[0].Last || !l.Final.Protocol.Numbered() {
+	if names.mapping != network.EndpointIndependent || len(ranges) == 0 || len(ranges) == 1 && ranges[0].First == ranges[0].Last || !l.Final.Protocol.Numbered() {
 		return nil
 	}
 	key := poolKey{&ranges[0], len(ranges), l.Final.Protocol, l.Ports}

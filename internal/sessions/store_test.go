@@ -2,6 +2,7 @@ package sessions_test
 
 import (
 	"flag"
+	"fmt"
 	"maps"
 	"math/rand/v2"
 	"net/netip"
@@ -278,6 +279,43 @@ func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// So do connections that want the few ports of some addresses, which are full most of the time: for all
+// destinations, or for each by itself.
+func TestFewPortsAgreeWithAPlainList(t *testing.T) {
+	exhausted, forwarded := 0, 0
+	for seed := range few(60, 12) {
+		random := rand.New(rand.NewPCG(seed, 73))
+		text := strings.Replace(busy, "198.51.100.2-198.51.100.5", "198.51.100.2-198.51.100.5, ports: 2000-2002", 1)
+		mapping := []string{"endpoint-independent", "address-dependent", "address-and-port-dependent"}[seed%3]
+		n := netfiletest.Parse(t, strings.Replace(text, "routes:", fmt.Sprintf("handling: {mapping: %s, port-assignment: %s}\n    routes:", mapping, []string{"preserving", "sequential"}[random.IntN(2)]), 1))
+		g, c := engine.Compile(n, nil).Gateway(n.Gateways[0]), &clock{}
+		store, slow := sessions.New(n.Gateways[0], c.now), &plain{g: n.Gateways[0], now: c.now}
+		var log engine.Log
+		for i := range 400 {
+			c.at += time.Duration(1+random.IntN(1<<random.IntN(7))) * time.Second
+			store.Expire()
+			a := engine.Arrival{In: g.Interfaces[1], Part: header.Begins, At: network.Always, Packet: header.Packet{
+				Source: netip.AddrFrom4([4]byte{10, 1, 0, byte(random.IntN(40))}), SourcePort: uint16(1999 + random.IntN(5)),
+				Destination: netip.AddrFrom4([4]byte{203, 0, 113, byte(random.IntN(3))}), DestinationPort: uint16(80 + random.IntN(2)),
+				Protocol: []header.Protocol{header.TCP, header.UDP}[random.IntN(2)],
+			}}
+			got := g.Decide(a, store, &log)
+			want := g.Decide(a, slow, &log)
+			if got.Action != want.Action || got.Action == engine.Forwards && got.Packet != want.Packet {
+				t.Fatalf("seed %d, %s, connection %d, %s -> %s: store %v %s, plain %v %s", seed, mapping, i, a.Packet.From(), a.Packet.To(), got.Action, got.Packet.From(), want.Action, want.Packet.From())
+			}
+			if got.Action == engine.Forwards {
+				forwarded++
+			} else {
+				exhausted++
+			}
+		}
+	}
+	if exhausted < 100 || forwarded < 1000 {
+		t.Errorf("%d exhausted, %d forwarded", exhausted, forwarded)
 	}
 }
 
