@@ -132,3 +132,22 @@ func TestPositionsAreOfTheNth(t *testing.T) {
 		}
 	}
 }
+
+// What is decided by the revision before, while another takes its place, is of the interface of that name.
+func TestInterfacesAreKnownAcrossARevision(t *testing.T) {
+	old := netfiletest.Parse(t, remapped).Gateways[0]
+	store := New(old, func() time.Duration { return 0 })
+	next := netfiletest.Parse(t, strings.Replace(remapped, "      fibre:", "      spare: {address: 192.0.2.1/24, zone: spare}\n      fibre:", 1)).Gateways[0]
+	store.Use(next)
+	names := store.gateway.Load()
+	for _, i := range old.Interfaces {
+		if got := names.at(names.number(i)); got != next.Interface(i.Name) || got == nil {
+			t.Errorf("%s is %v", i.Name, got)
+		}
+	}
+	gone := netfiletest.Parse(t, strings.Replace(remapped, "      yard:", "      lane:", 1)).Gateways[0]
+	store.Use(gone)
+	if got := store.gateway.Load().number(old.Interface("yard")); got != -1 {
+		t.Errorf("an interface that is no more has number %d", got)
+	}
+}

@@ -15,7 +15,7 @@ import (
 // interface that is no more end.
 func (s *Store) Use(g *network.Gateway) {
 	old := s.gateway.Load()
-	n := &names{network: g, mapping: g.Handling.Mapping, preserving: g.Handling.PortAssignment == network.PortPreserving, most: int64(g.Limits.Sessions), numbers: map[*network.Interface]int16{}}
+	n := &names{network: g, mapping: g.Handling.Mapping, preserving: g.Handling.PortAssignment == network.PortPreserving, most: int64(g.Limits.Sessions)}
 	if old != nil {
 		n.interfaces = make([]*network.Interface, len(old.interfaces))
 		for number, i := range old.interfaces {
@@ -30,7 +30,7 @@ func (s *Store) Use(g *network.Gateway) {
 			number = len(n.interfaces)
 			n.interfaces = append(n.interfaces, i)
 		}
-		n.numbers[i] = int16(number)
+		n.numbers = append(n.numbers, int16(number))
 	}
 	n.rules, n.all = s.rules.use(g), &s.rules
 	s.pools.Store(&map[poolKey]*pool{})

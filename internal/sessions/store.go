@@ -41,7 +41,7 @@ type names struct {
 	preserving bool
 	most       int64 // sessions; 0 is no limit
 	interfaces []*network.Interface
-	numbers    map[*network.Interface]int16
+	numbers    []int16 // of the gateway's interfaces, by index
 	rules      map[*network.Rule]numbered
 	all        *rules
 }
@@ -66,7 +66,10 @@ func (n *names) open(rule *network.Rule, now time.Duration) int32 {
 // known returns the number and counters of a rule. Mappings come and go, and are known from their
 // first session on.
 func (n *names) known(rule *network.Rule) (numbered, bool) {
-	if rule != nil && rule.Kind == network.MappingKind {
+	switch {
+	case rule == nil:
+		return numbered{}, false
+	case rule.Kind == network.MappingKind:
 		return n.all.mapping(rule), true
 	}
 	known, ok := n.rules[rule]
@@ -496,11 +499,15 @@ func (s *Store) removeEntries(which func(*entry) bool) int {
 	return removed
 }
 
+// number returns the number of an interface, which may still be that of the revision before.
 func (n *names) number(i *network.Interface) int16 {
+	if i != nil && (i.Index >= len(n.numbers) || n.network.Interfaces[i.Index] != i) {
+		i = n.network.Interface(i.Name)
+	}
 	if i == nil {
 		return -1
 	}
-	return n.numbers[i]
+	return n.numbers[i.Index]
 }
 
 func (n *names) at(number int16) *network.Interface {
