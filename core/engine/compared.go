@@ -3,23 +3,13 @@ package engine
 import (
 	"slices"
 
-	"hollowbridge/core/flowset"
-	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
 
-// Compared are the tables of another network that differs from the explorer's only in rules. While sets are
-// explored, each table is looked at together with the one at its place there: so connections of
-// which everything is decided by the same rules in both are told from others, and need not be
-// explored there too.
-type compared map[*table]*counterpart
-
-// A counterpart is a table at the place of another, and for each of its conditions, by its number, what it
-// means there: the value of the condition of the same rule, or flowset.Unlike.
-type counterpart struct {
-	table  *table
-	values []int
-}
+// Compared are, for each table, the conditions that are not in both networks: while sets are explored,
+// connections that meet none of them are told from others. What others meet first is the same in
+// both, and they need not be explored there too.
+type compared map[*table]*table
 
 // CompareWith makes the explorer tell which regions fare alike in another network, see Region.Unlike. It returns
 // false, and does not, where the networks differ in more than the rules of their gateways, or so in these that
@@ -60,58 +50,82 @@ func sameClaims(g, h *Gateway) bool {
 	})
 }
 
-// A ruleKey is a condition of a rule, by the rule's digest and which of its conditions it is.
-type ruleKey struct {
-	digest network.Digest
-	number int
-}
-
-// keys returns the keys of a table's conditions, by their numbers.
-func (t *table) keys(digests []network.Digest) map[int32]ruleKey {
-	keys, earlier := map[int32]ruleKey{}, map[int]int{}
-	for n := range t.ordered() {
-		index := t.index(n)
-		keys[n] = ruleKey{digests[index], earlier[index]}
-		earlier[index]++
-	}
-	return keys
-}
-
+// add notes the conditions of which other rules are told apart that stand in one table only, or at another place among the others.
 func (c compared) add(ours, theirs *table, digests [2][]network.Digest) {
-	first := map[ruleKey]int32{}
-	keys := ours.keys(digests[0])
-	for n := range ours.ordered() {
-		if _, ok := first[keys[n]]; !ok {
-			first[keys[n]] = n
+	list, others := ours.keyed(digests[0]), theirs.keyed(digests[1])
+	at := map[conditionKey]int{}
+	for i, one := range list {
+		at[one.key] = i
+	}
+	var both, places []int // those of the others that are in both, and where in the list
+	for i, other := range others {
+		if place, ok := at[other.key]; ok {
+			both, places = append(both, i), append(places, place)
 		}
 	}
-	other := &counterpart{table: theirs}
-	keys = theirs.keys(digests[1])
-	for n := range theirs.ordered() {
-		for int(n) >= len(other.values) {
-			other.values = append(other.values, flowset.Unlike)
-		}
-		if same, ok := first[keys[n]]; ok {
-			other.values[n] = valueOf(same)
+	var changed []condition
+	kept := [2]map[int]bool{{}, {}}
+	for _, k := range increasing(places) {
+		kept[0][places[k]], kept[1][both[k]] = true, true
+	}
+	for side, all := range [][]keyed{list, others} {
+		for i := range all {
+			if !kept[side][i] {
+				changed = append(changed, *all[i].condition)
+			}
 		}
 	}
-	c[ours] = other
+	if len(changed) > 0 {
+		c[ours] = newTable(changed)
+	}
 }
 
-// valueOf is what a set of a table gives the packets for which a condition is the first that they meet;
-// valueOf(noMatch) is 0.
-func valueOf(n int32) int {
-	if n == noMatch {
-		return 0
-	}
-	return int(n) + 1
+// A conditionKey tells a condition of a list from others: by the digest of its rule, and how many with that
+// are in front of it.
+type conditionKey struct {
+	digest  network.Digest
+	earlier int
 }
 
-// value returns what the other table decides about a packet.
-func (c *counterpart) value(p *header.Packet, in scope) int {
-	q := newQuery(p, in)
-	if n := c.table.find(&q); n != noMatch {
-		return c.values[n]
+type keyed struct {
+	key       conditionKey
+	condition *condition
+}
+
+// keyed returns the conditions of a table, in their order.
+func (t *table) keyed(digests []network.Digest) (list []keyed) {
+	count := map[network.Digest]int{}
+	for n, c := range t.ordered() {
+		digest := digests[t.index(n)]
+		list = append(list, keyed{conditionKey{digest, count[digest]}, c})
+		count[digest]++
 	}
-	return 0
+	return list
+}
+
+// increasing returns the indexes of a longest increasing part of a list of different numbers (C. Schensted, Longest
+// increasing and decreasing subsequences, 1961), in n log n.
+func increasing(list []int) []int {
+	var ends []int // of the best part of each length, by index: the one with the lowest last number
+	before := make([]int, len(list))
+	for i, n := range list {
+		length, _ := slices.BinarySearchFunc(ends, n, func(k, n int) int { return list[k] - n })
+		before[i] = -1
+		if length > 0 {
+			before[i] = ends[length-1]
+		}
+		if length == len(ends) {
+			ends = append(ends, i)
+		} else {
+			ends[length] = i
+		}
+	}
+	var part []int
+	if len(ends) > 0 {
+		for i := ends[len(ends)-1]; i >= 0; i = before[i] {
+			part = append(part, i)
+		}
+	}
+	slices.Reverse(part)
+	return part
 }

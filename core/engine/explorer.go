@@ -49,7 +49,7 @@ type Region struct {
 	Rules   []*network.Rule
 	Example header.Packet
 	Behind  bool // it came through a gateway at least, or a relay
-	Unlike  bool // some of its decisions are made otherwise in the other network, see Explorer.CompareWith
+	Unlike  bool // it meets a rule that the other network has not, see Explorer.CompareWith
 
 	Meetings []Meeting // of connections that it is not right about, see Claims
 }

@@ -24,7 +24,7 @@ type narrowing struct {
 	delivered flowset.Terms // to the last machine
 	meetings  []Meeting
 	met       bool // the walked connection is of one of them: another has to be walked
-	unlike    bool // a table has decided otherwise than the other network's
+	unlike    bool // it has met a condition that the other network has not
 	rules     []*network.Rule
 }
 
@@ -136,12 +136,17 @@ func (r *narrowing) table(terms *flowset.Terms, t *table, p *header.Packet, in s
 	if r.explorer.splits(t) {
 		v.between = r.explorer.blocksOf(p)
 	}
-	value := valueOf(found)
-	if other := r.explorer.compared[t]; other != nil && other.value(p, in) != value {
-		value, r.unlike = value|flowset.Unlike, true
+	if found == noMatch {
+		found = -1
+	}
+	value := int(found) + 1
+	if changed := r.explorer.compared[t]; changed != nil {
+		if q := newQuery(p, in); changed.find(&q) != noMatch {
+			value, r.unlike = value|flowset.Marked, true
+		}
 	}
 	r.choose(terms, r.explorer.view(v), r.turned, value)
-	if p := r.explorer.passings; p != nil && p.table == t && found != noMatch {
+	if p := r.explorer.passings; p != nil && p.table == t && found >= 0 {
 		p.note(r.explorer, r.set, terms, v, found)
 	}
 }

@@ -41,8 +41,8 @@ const elsewhere = math.MaxInt32
 // viewed is table.viewed, and tells the zones apart that the other network's table asks about.
 func (x *Explorer) viewed(t *table, in scope, turned bool) tableView {
 	asked := t.asked()
-	if other := x.compared[t]; other != nil {
-		its := other.table.asked()
+	if changed := x.compared[t]; changed != nil {
+		its := changed.asked()
 		asked.from, asked.to = asked.from || its.from, asked.to || its.to
 	}
 	return tableView{table: t, in: asked.in(in), turned: turned}
@@ -55,16 +55,16 @@ func (t *table) viewed(in scope, turned bool) tableView {
 }
 
 // view returns a table as a set that gives each packet the number of the first
-// condition it meets, counted from 1; flowset.Unlike is added where the other network's table decides otherwise.
+// condition it meets, counted from 1; flowset.Marked is added where it meets one that the other network's table has not.
 func (x *Explorer) view(v tableView) flowset.Set {
 	if known, ok := x.tables[v]; ok {
 		return known
 	}
-	made := x.overlay(v, valueOf)
-	if other := x.compared[v.table]; other != nil {
+	made := x.overlay(v, func(n int32) int { return int(n) + 1 })
+	if changed := x.compared[v.table]; changed != nil {
 		theirs := v
-		theirs.table = other.table
-		made = x.Space.Compare(made, x.overlay(theirs, func(n int32) int { return other.values[n] }))
+		theirs.table = changed
+		made = x.Space.Mark(made, x.overlay(theirs, func(int32) int { return 1 }))
 	}
 	x.tables[v] = made
 	return made

@@ -41,18 +41,18 @@ func (s *Space) Minus(a, b Set) Set {
 	return s.apply(minusOperation, a, b, s.Minus)
 }
 
-// Unlike is what Compare adds to values, which are less.
-const Unlike = 1 << 29
+// Marked is what Mark adds to values, which are less.
+const Marked = 1 << 29
 
-// Compare returns a's values, and adds Unlike where b has others.
-func (s *Space) Compare(a, b Set) Set {
+// Mark returns a's values, and adds Marked where b holds.
+func (s *Space) Mark(a, b Set) Set {
 	switch {
-	case a == b:
+	case b == Nothing:
 		return a
 	case a < 0 && b < 0:
-		return Terminal(a.value() | Unlike)
+		return Terminal(a.value() | Marked)
 	}
-	return s.apply(compareOperation, a, b, s.Compare)
+	return s.apply(markOperation, a, b, s.Mark)
 }
 
 // apply combines two sets field by field.

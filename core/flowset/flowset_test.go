@@ -164,37 +164,36 @@ func TestValuesAgreeWithBruteForce(t *testing.T) {
 	}
 }
 
-// Two sets of values that are compared keep the first one's where they agree, and mark them elsewhere.
-func TestComparedValuesAgreeWithBruteForce(t *testing.T) {
+// A marked set of values keeps them, and marks those of members of another set, also where there was none.
+func TestMarkedValuesAgreeWithBruteForce(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 9))
 	for range 400 {
 		s := NewSpace(1 << 20)
 		a, x := randomTiny(s, random)
 		b, y := randomTiny(s, random)
 		c, z := randomTiny(s, random)
-		one, other := s.Overlay(s.Restrict(a, Terminal(5)), s.Restrict(b, Terminal(6))), s.Overlay(s.Restrict(a, Terminal(5)), s.Restrict(c, Terminal(6)))
 		parts := map[int]Set{}
-		for _, p := range s.Parts(s.Compare(one, other)) {
+		for _, p := range s.Parts(s.Mark(s.Overlay(s.Restrict(a, Terminal(5)), s.Restrict(b, Terminal(6))), c)) {
 			parts[p.Value] = p.Set
 		}
 		for i, p := range tiny {
-			value := func(second model) int {
-				switch {
-				case x[i]:
-					return 5
-				case second[i]:
-					return 6
-				}
-				return 0
+			want := 0
+			switch {
+			case x[i]:
+				want = 5
+			case y[i]:
+				want = 6
 			}
-			want := value(y)
-			if want != value(z) {
-				want |= Unlike
+			if z[i] {
+				want |= Marked
 			}
 			for v, set := range parts {
 				if s.Contains(set, p) != (v == want) {
 					t.Fatalf("value %d of %v, should be %d", v, p, want)
 				}
+			}
+			if _, ok := parts[want]; !ok && want != 0 {
+				t.Fatalf("nothing has the value %d, which %v should have", want, p)
 			}
 		}
 	}

@@ -73,7 +73,7 @@ const (
 	overlayOperation
 	restrictOperation
 	minusOperation
-	compareOperation
+	markOperation
 )
 
 // TooLarge is the error of a space that outgrew its limit.
