@@ -50,7 +50,8 @@ func sameClaims(g, h *Gateway) bool {
 	})
 }
 
-// add notes the conditions of which other rules are told apart that stand in one table only, or at another place among the others.
+// add notes the conditions that stand in one of two tables only, or at another place among those that are
+// in both.
 func (c compared) add(ours, theirs *table, digests [2][]network.Digest) {
 	list, others := ours.keyed(digests[0]), theirs.keyed(digests[1])
 	at := map[conditionKey]int{}
