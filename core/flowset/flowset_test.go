@@ -75,11 +75,19 @@ func randomTiny(s *Space, random *rand.Rand) (Set, model) {
 	return set, m
 }
 
+// few returns how many rounds are made: fewer with -short.
+func few(rounds int) int {
+	if testing.Short() {
+		return rounds / 5
+	}
+	return rounds
+}
+
 // Sets of connections obey the laws of sets, compared member by member; equal sets
 // are the same number.
 func TestSetsAgreeWithBruteForce(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 9))
-	for range 1500 {
+	for range few(1500) {
 		s := NewSpace(1 << 20)
 		a, x := randomTiny(s, random)
 		b, y := randomTiny(s, random)
@@ -132,7 +140,7 @@ func TestSetsAgreeWithBruteForce(t *testing.T) {
 // Values laid over each other are found again by Parts, the first in front.
 func TestValuesAgreeWithBruteForce(t *testing.T) {
 	random := rand.New(rand.NewPCG(2, 9))
-	for range 800 {
+	for range few(800) {
 		s := NewSpace(1 << 20)
 		var models []model
 		whole := Nothing
@@ -167,7 +175,7 @@ func TestValuesAgreeWithBruteForce(t *testing.T) {
 // A marked set of values keeps them, and marks those of members of another set, also where there was none.
 func TestMarkedValuesAgreeWithBruteForce(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 9))
-	for range 400 {
+	for range few(400) {
 		s := NewSpace(1 << 20)
 		a, x := randomTiny(s, random)
 		b, y := randomTiny(s, random)
@@ -203,7 +211,7 @@ func TestMarkedValuesAgreeWithBruteForce(t *testing.T) {
 // overlap much or hardly.
 func TestManySetsOverlaidAtOnce(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 9))
-	for round := range 400 {
+	for round := range few(400) {
 		s := NewSpace(1 << 20)
 		var list []Set
 		want := Nothing
@@ -260,7 +268,7 @@ func TestChoiceGivesSpansTheirValues(t *testing.T) {
 // Preimage finds the connections whose packets, changed by terms, are members.
 func TestPullAgreesWithApply(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 9))
-	for range 1500 {
+	for range few(1500) {
 		s := NewSpace(1 << 20)
 		set, _ := randomTiny(s, random)
 		a, _ := randomTiny(s, random)
