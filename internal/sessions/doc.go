@@ -9,7 +9,7 @@
 // is noticed by its generation.
 //
 // Everything is in slices of values without pointers, which the garbage collector passes
-// over: about 300 bytes a session. They come from arenas that are mapped in large pages, and
+// over: about 400 bytes a session. They come from arenas that are mapped in large pages, and
 // what will be written soon is read together with what has to be waited for anyway.
 //
 // Timeouts differ by protocol and phase, and all of one phase are equally long: so the
