@@ -44,7 +44,7 @@ type story struct {
 }
 
 // slow is in stories that take seconds.
-var slow = regexp.MustCompile(`(?m)^(\$ hollowbridge prove|start )`)
+var slow = regexp.MustCompile(`(?m)^(\$ hollowbridge prove|start |It takes a while\.)`)
 
 func TestStories(t *testing.T) {
 	t.Parallel()
@@ -60,7 +60,7 @@ func TestStories(t *testing.T) {
 				t.Fatal(err)
 			}
 			if testing.Short() && slow.Match(text) {
-				t.Skip("it waits for gateways, or sends real packets")
+				t.Skip("it waits for gateways, sends real packets, or takes long")
 			}
 			s := &story{t: t, folder: t.TempDir(), written: map[string]string{}}
 			for i, line := range strings.Split(string(text), "\n") {
