@@ -18,6 +18,9 @@ import (
 // Of a network of so many rules that its lists are looked at beside the rest, the findings about them are those
 // that an explorer has alone; and where their sets outgrow the space, there are none.
 func TestFindingsAboutLongListsAreThoseOfAnExplorer(t *testing.T) {
+	if testing.Short() {
+		t.Skip("its lists are long")
+	}
 	text := gen.Large(5, 1001)
 	for i := range 20 {
 		text += fmt.Sprintf("      - {allow: wide%d, from: outside, to: 10.1.0.%d, service: tcp/900-1500}\n", i, 7*i)

@@ -340,6 +340,10 @@ func texts(n int) (list []string) {
 func TestTheFilterDecidesAsItsList(t *testing.T) {
 	at := network.MomentOf(0, 600)
 	decided := map[string]int{}
+	packets := 40 // between each two interfaces
+	if testing.Short() {
+		packets = 8
+	}
 	for number, text := range texts(60) {
 		e := engine.Compile(netfiletest.Parse(t, text), nil)
 		for _, net := range e.Network().Gateways {
@@ -355,7 +359,7 @@ func TestTheFilterDecidesAsItsList(t *testing.T) {
 					if !in.IsUp() || !out.IsUp() || len(in.Addresses) == 0 || len(out.Addresses) == 0 || len(list) == 0 {
 						continue
 					}
-					for range 40 {
+					for range packets {
 						packet := randomPacket(random, list)
 						if g.OutTo(packet.Destination) != out && !net.Handling.FilterSeesOriginal {
 							continue // it does not go there

@@ -501,7 +501,10 @@ func TestStoreIsSafeForManyGoroutines(t *testing.T) {
 	n := netfiletest.Parse(t, busy)
 	var c clock
 	running := sessions.Start(engine.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
-	const each, workers = 3000, 8
+	each, workers := 3000, 8
+	if testing.Short() {
+		each = 500
+	}
 	var mutex sync.Mutex
 	used := map[string]bool{}
 	var group sync.WaitGroup
