@@ -81,6 +81,7 @@ func TestExamplesOfReachAreReached(t *testing.T) {
 
 // A question that is narrower is answered by the part of the whole answer that it is about.
 func TestNarrowQuestionsAreParts(t *testing.T) {
+	t.Parallel()
 	folder := demoFolder(t)
 	whole := reachOf(t, folder, "hollowbridge reach -from any -json")
 	for _, host := range []string{"archive", "telescope", "weather", "sky-camera"} {
@@ -211,6 +212,7 @@ func TestWhatAnEditSaysIsWhatCompareFinds(t *testing.T) {
 
 // The formats of expect that programs read are those formats, and agree.
 func TestExpectationsForPrograms(t *testing.T) {
+	t.Parallel()
 	folder := demoFolder(t)
 	text := strings.Replace(read(t, folder), "    from: internet except fronts\n", "    from: internet\n", 1)
 	write(t, folder, "hollowbridge.yaml", text+"  - {say: 'odd # <names> & \"quotes\"', from: fronts, to: 'rim:fibre', service: https, reaches: archive}\n")

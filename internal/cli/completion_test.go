@@ -9,6 +9,7 @@ import (
 
 // What may come next is offered: commands, flags, their values, the names in the file.
 func TestCompletionKnowsWhatMayComeNext(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	write(t, folder, "hollowbridge.yaml", edge)
 	write(t, folder, "other.yaml", strings.ReplaceAll(edge, "archive", "library"))

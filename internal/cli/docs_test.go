@@ -25,6 +25,7 @@ func page(t *testing.T, name string) string {
 // Every YAML example in the docs is right: a whole file as it stands, a part of one
 // put into the smallest file.
 func TestYAMLExamplesInTheDocsAreRight(t *testing.T) {
+	t.Parallel()
 	blocks := regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(page(t, "docs/network-file.md"), -1)
 	if len(blocks) < 10 {
 		t.Fatalf("only %d examples found", len(blocks))

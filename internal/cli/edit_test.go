@@ -196,6 +196,7 @@ func TestEditsCanBeTakenBack(t *testing.T) {
 }
 
 func TestEditsThatAreRefusedChangeNothing(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ line, want string }{
 		{"remove archive", "host archive is in use by port-forward web (line 25), port-forward shell (line 27), allow web (line 32)"},
 		{"remove web", "several things have this name; put the kind in front"},
@@ -250,6 +251,7 @@ func TestLineEndsAreKept(t *testing.T) {
 
 // What a forward needs is said, or added; what it does is traced.
 func TestAForwardSaysWhichFilterRuleItNeeds(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	write(t, folder, "hollowbridge.yaml", buildHouse("", "", ""))
 	r := must(t, folder, "hollowbridge add port-forward web -on fibre -service tcp/8443 -to archive:443")

@@ -76,6 +76,7 @@ func TestEveryOutcomeSaysWhatToDo(t *testing.T) {
 
 // What a command says about itself fits the screen, and names every flag it takes.
 func TestHelpFitsTheScreen(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	for _, name := range []string{"demo", "init", "show", "add", "change", "move", "enable", "disable", "remove", "check", "trace", "version", "help"} {
 		r := run(t, folder, "help", name)

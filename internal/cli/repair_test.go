@@ -66,6 +66,7 @@ func TestRepairsMendWhatTheySay(t *testing.T) {
 
 // compare's exit status and its words, on two files.
 func TestCompareSaysWhatAChangeOpens(t *testing.T) {
+	t.Parallel()
 	folder := demoFolder(t)
 	write(t, folder, "old.yaml", read(t, folder))
 	same := shell(t, folder, "hollowbridge compare old.yaml hollowbridge.yaml")
@@ -85,6 +86,7 @@ func TestCompareSaysWhatAChangeOpens(t *testing.T) {
 
 // A broken expectation shows a connection that breaks it, in every format.
 func TestBrokenExpectationsShowACounterexample(t *testing.T) {
+	t.Parallel()
 	folder := demoFolder(t)
 	write(t, folder, "hollowbridge.yaml", strings.Replace(read(t, folder), "    from: internet except fronts\n", "    from: internet\n", 1)+
 		"  - {say: nothing is asked, from: 10.250.0.0/16, to: 10.250.0.1, stops: true}\n  - {say: the desk is closed, never: internet, reach: night-desk}\n")
@@ -99,6 +101,7 @@ func TestBrokenExpectationsShowACounterexample(t *testing.T) {
 // A repair that is printed can be typed where it was asked for, also for a file
 // elsewhere, with a name a shell would take apart.
 func TestPrintedRepairsCanBeTyped(t *testing.T) {
+	t.Parallel()
 	folder := demoFolder(t)
 	inner := filepath.Join(folder, "our network")
 	if err := os.Mkdir(inner, 0o755); err != nil {

@@ -54,6 +54,7 @@ func TestAnyWordsAreAnswered(t *testing.T) {
 
 // kill -9 in the middle of an edit leaves a whole file, the old one or the new.
 func TestAKilledEditLeavesAWholeFile(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	write(t, folder, "hollowbridge.yaml", edited)
 	random := rand.New(rand.NewPCG(3, 1))
@@ -146,6 +147,7 @@ func TestJSONShapes(t *testing.T) {
 
 // Each way in which a rule can nearly match is named.
 func TestNearMisses(t *testing.T) {
+	t.Parallel()
 	const forward = `      - {port-forward: f, on: fibre, service: https, to: archive}`
 	for _, c := range []struct{ what, nat, filter, trace, want string }{
 		{"port", forward, "", "internet rim:fibre http", `"differs": "port"`},
@@ -261,6 +263,7 @@ func TestLostOutputIsAnError(t *testing.T) {
 // Edits are made only to a regular file that may be written and has one name, and keep its
 // mode; what comes by standard input is printed as edited.
 func TestEditsKeepToRegularFiles(t *testing.T) {
+	t.Parallel()
 	folder := demoFolder(t)
 	path := filepath.Join(folder, "hollowbridge.yaml")
 	before := read(t, folder)
