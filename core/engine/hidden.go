@@ -23,10 +23,10 @@ func (x *Explorer) Hidden() []HiddenRule {
 	for _, g := range x.engine.gateways {
 		var views []tableView
 		for _, in := range g.Interfaces {
-			views = append(views, g.destinations[in.Index].viewed(g.between(in, in, x.moment), false))
+			views = append(views, x.viewed(g.destinations[in.Index], g.between(in, in, x.moment), false))
 			for _, out := range g.Interfaces {
 				through := g.between(in, out, x.moment)
-				views = append(views, g.filter.viewed(through, false), g.sources[out.Index].viewed(through, false))
+				views = append(views, x.viewed(g.filter, through, false), x.viewed(g.sources[out.Index], through, false))
 			}
 		}
 		hidden = append(hidden, x.hiddenIn(g, views)...)
@@ -228,7 +228,7 @@ func (x *Explorer) Crossings() (found []Crossing) {
 				if !g.Handling.FilterSeesOriginal {
 					to = g.RoutedBy(out)
 				}
-				v := g.filter.viewed(g.between(in, out, x.moment), false)
+				v := x.viewed(g.filter, g.between(in, out, x.moment), false)
 				at, ok := known[v]
 				if !ok {
 					at = len(views)

@@ -38,7 +38,8 @@ type tableView struct {
 // elsewhere is the value of packets that a view is not about.
 const elsewhere = math.MaxInt32
 
-// viewed is table.viewed, and tells the zones apart that the other network's table asks about.
+// viewed returns a table as it is in a scope. Between zones that no condition asks about, nor one of the
+// other network's table, it is the same everywhere.
 func (x *Explorer) viewed(t *table, in scope, turned bool) tableView {
 	asked := t.asked()
 	if changed := x.compared[t]; changed != nil {
@@ -46,12 +47,6 @@ func (x *Explorer) viewed(t *table, in scope, turned bool) tableView {
 		asked.from, asked.to = asked.from || its.from, asked.to || its.to
 	}
 	return tableView{table: t, in: asked.in(in), turned: turned}
-}
-
-// viewed returns a table as it is in a scope. Between zones that no condition asks about, it is the
-// same everywhere.
-func (t *table) viewed(in scope, turned bool) tableView {
-	return tableView{table: t, in: t.asked().in(in), turned: turned}
 }
 
 // view returns a table as a set that gives each packet the number of the first
