@@ -144,12 +144,21 @@ type Event struct {
 }
 
 // A Log is the events of packets, in their order. It is reused: Reset empties it. The zero
-// Log throws them away.
+// Log throws them away. It is of one goroutine: packets are decided about in its memory.
 type Log struct {
 	Events []Event
 	Keeps  bool // events are kept
 
 	unkept Event
+	visit  *visit
+}
+
+// begin returns what is used for each packet: a state is given pointers into it.
+func (l *Log) begin() *visit {
+	if l.visit == nil {
+		l.visit = new(visit)
+	}
+	return l.visit
 }
 
 // Reset empties the log.

@@ -52,11 +52,10 @@ func (f *flow) become(i *image, answer bool) {
 	}
 }
 
-// with returns a flow that asks the same questions of the packet with the source that an
+// with makes a copy of a flow ask the same questions of the packet with the source that an
 // image had, and with its destination too where both is set; it must not be changed.
-func (f *flow) with(i *image, both bool) flow {
-	asked := flow{packet: f.packet, region: f.region}
-	p := &asked.packet
+func (f *flow) with(i *image, both bool) {
+	p := &f.packet
 	p.Source, p.SourcePort = i.Source, i.SourcePort
 	if both {
 		p.Destination, p.DestinationPort = i.Destination, i.DestinationPort
@@ -64,13 +63,12 @@ func (f *flow) with(i *image, both bool) flow {
 	if f.region != nil {
 		was := &f.region.images[i.terms]
 		f.region.asked = *f.terms
-		asked.terms = &f.region.asked
-		asked.terms[flowset.Source], asked.terms[flowset.SourcePort] = was[flowset.Source], was[flowset.SourcePort]
+		f.terms = &f.region.asked
+		f.terms[flowset.Source], f.terms[flowset.SourcePort] = was[flowset.Source], was[flowset.SourcePort]
 		if both {
-			asked.terms[flowset.Destination], asked.terms[flowset.Port] = was[flowset.Destination], was[flowset.Port]
+			f.terms[flowset.Destination], f.terms[flowset.Port] = was[flowset.Destination], was[flowset.Port]
 		}
 	}
-	return asked
 }
 
 // asReport returns a flow that asks about an ICMP error which somebody sends on the way of
@@ -182,7 +180,8 @@ func (f *flow) keepsPort(ports header.Ports) bool {
 
 // first asks which condition of a table the packet meets first; noMatch where it meets none.
 func (f *flow) first(t *table, in scope) int32 {
-	q := newQuery(&f.packet, in)
+	q := query{packet: &f.packet}
+	q.fill(in)
 	found := t.find(&q)
 	if f.region != nil {
 		f.region.table(f.terms, t, &f.packet, in, found)

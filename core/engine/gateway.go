@@ -2,7 +2,6 @@ package engine
 
 import (
 	"net/netip"
-	"sync"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -98,12 +97,12 @@ type Decision struct {
 
 // Decide takes a packet through the gateway: the nine steps. It changes nothing but the
 // state, and allocates nothing. What happens is added to the log.
-func (g *Gateway) Decide(a Arrival, state State, log *Log) Decision {
-	v := visits.Get().(*visit)
+func (g *Gateway) Decide(a Arrival, state State, log *Log) (d Decision) {
+	v := log.begin()
 	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.state, v.log = g, a.In, a.Part, a.Sender, a.Size, a.At, state, log
 	v.flow.begin(a.Packet)
 	v.decide()
-	d := v.decision
+	d = v.decision
 	if d.Action != Forwards { // what is left of another packet
 		d.Out, d.Via, d.way = nil, netip.Addr{}, nil
 	}
@@ -111,25 +110,19 @@ func (g *Gateway) Decide(a Arrival, state State, log *Log) Decision {
 	if v.follows {
 		d.Redirect, d.Permit, d.Source = v.session.Redirect, v.session.Permit, v.session.Source
 	}
-	visits.Put(v)
 	return d
 }
 
 // Answer takes the gateway's own answer to a packet that it took on its way: as Decide, but it
 // belongs to a session or goes nowhere.
 func (g *Gateway) Answer(a Arrival, state State, log *Log) (d Decision, ok bool) {
-	v := visits.Get().(*visit)
+	v := log.begin()
 	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.state, v.log = g, nil, a.Part, a.Sender, a.Size, a.At, state, log
 	v.flow.begin(a.Packet)
 	v.redirect, v.before, v.decision.Tells = nil, v.flow.image(), NoMessage
 	ok = v.known()
-	d = v.decision
-	visits.Put(v)
-	return d, ok
+	return v.decision, ok
 }
-
-// visits are reused: a state is given pointers into them.
-var visits = sync.Pool{New: func() any { return new(visit) }}
 
 // A visit is a flow at a gateway.
 type visit struct {
@@ -150,7 +143,7 @@ type visit struct {
 	whole    *network.NATRule // the same; to look at it is to wait for memory
 	permit   *network.Rule    // the filter rule that lets it through, or nil
 	source   *network.Rule    // the rule that translates its source, or nil
-	grant    Grant            // of its translated source, or zero
+	grant    Grant            // of its translated source, or one that is not alone and has no ticket
 	after    header.Packet    // as it is after the third step,
 	stood    bool             // where it came to that
 	stray    bool             // it passes without a session, so nothing translates it
@@ -165,7 +158,7 @@ type visit struct {
 func (v *visit) decide() {
 	v.redirect, v.whole, v.forward, v.permit, v.source, v.out, v.stood = nil, nil, nil, nil, nil, nil, false
 	v.follows, v.stray = false, false
-	v.decision.Tells, v.grant = NoMessage, Grant{}
+	v.decision.Tells, v.grant.Alone, v.grant.Ticket = NoMessage, false, Ticket{}
 	if !v.arrive() {
 		return
 	}

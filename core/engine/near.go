@@ -31,8 +31,8 @@ type halt struct {
 
 // seen returns the packet as the gateway's filter sees it.
 func (s *halt) seen() header.Packet {
-	f := flow{packet: s.after}
-	seen := s.gateway.seenByFilter(&f, &image{Packet: s.before.Packet})
+	seen := flow{packet: s.after}
+	s.gateway.seenByFilter(&seen, &image{Packet: s.before.Packet})
 	return seen.now()
 }
 

@@ -11,7 +11,8 @@ func (v *visit) permits(out *network.Interface) bool {
 		v.note(StepFilter, BringsPermit, v.forward)
 		return true
 	}
-	seen := v.seenByFilter(&v.flow, &v.before)
+	seen := v.flow
+	v.seenByFilter(&seen, &v.before)
 	if v.part == header.Reports {
 		seen = seen.asReport(v.sender)
 	}
@@ -35,12 +36,12 @@ func (v *visit) permits(out *network.Interface) bool {
 	return false
 }
 
-// seenByFilter returns what the filter sees of a packet that was before when it came: the
+// seenByFilter makes of a copy of a flow what the filter sees of a packet that was before when it came: the
 // destination as it is after the third step, or as it came in, and the source as it came in,
 // which is translated only behind the filter. Of an ICMP error it sees that, not the packet
 // that it quotes.
-func (g *Gateway) seenByFilter(f *flow, before *image) flow {
-	return f.with(before, g.Handling.FilterSeesOriginal)
+func (g *Gateway) seenByFilter(f *flow, before *image) {
+	f.with(before, g.Handling.FilterSeesOriginal)
 }
 
 func (v *visit) unmatched(out *network.Interface, seen header.Packet) bool {

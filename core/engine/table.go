@@ -77,14 +77,20 @@ type query struct {
 	family  header.Family
 }
 
-func newQuery(p *header.Packet, in scope) query {
-	q := query{
-		scope: in, packet: p, service: serviceKey(p.Protocol, p.DestinationPort), family: header.FamilyOf(p.Destination),
-	}
+func newQuery(p *header.Packet, in scope) (q query) {
+	q.packet = p
+	q.fill(in)
+	return q
+}
+
+// fill makes a query of its packet where it stands: one that is copied as soon as it is written has to
+// wait for that.
+func (q *query) fill(in scope) {
+	p := q.packet
+	q.scope, q.service, q.family = in, serviceKey(p.Protocol, p.DestinationPort), header.FamilyOf(p.Destination)
 	q.keys[sourceField], q.keys[sourceLowField] = addressKeys(p.Source)
 	q.keys[destinationField], q.keys[destinationLowField] = addressKeys(p.Destination)
 	q.keys[serviceField] = uint64(q.service)
-	return q
 }
 
 // The fields a node can cut. An address is two: an IPv4 address stands in the first,

@@ -39,6 +39,16 @@ func (t tuple) answer() tuple {
 	return back
 }
 
+// warmAnswer asks the processor for where a session that leaves like a packet is made known.
+func (s *Store) warmAnswer(leaving *tuple) {
+	back := leaving.answer()
+	hash := back.hash()
+	a := s.answersOf(hash)
+	a.Lock()
+	defer a.Unlock()
+	a.table.warm(hash)
+}
+
 // answer makes a session known to the packets that answer it.
 func (s *Store) answer(e *entry, at slot) {
 	t := e.answer()

@@ -1,99 +1,111 @@
 package sessions
 
 import (
+	"math"
 	"sync"
-	"sync/atomic"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
 
-// An arena hands out slices that lie side by side in regions. A store of a million sessions is all
-// over some 300 MB, and each look at it is somewhere else: in pages of 4 kB the processor would walk
-// the page table at nearly every one, so the kernel is asked for large pages, which it gives only to
-// regions that are large themselves.
-type arena[T any] struct {
-	mutex   sync.Mutex
-	regions map[int]*region[T] // by the length of the slices
+// An arena hands out memory that lies side by side in regions, and takes it back for others. A store
+// of a million sessions is all over some 300 MB, and each look at it is somewhere else: in pages of
+// 4 kB the processor would walk the page table at nearly every one, so the kernel is asked for large
+// pages, which it gives only to regions that are large themselves. What lies in an arena has no
+// pointers: the garbage collector does not look there.
+type arena struct {
+	mutex sync.Mutex
+	rests []rest
+	next  int // how many bytes the next region has
 }
 
-// Memory is what a store takes its own from.
-type memory struct {
-	entries arena[entry]
-	uses    arena[use]
-	groups  arena[group]
-	slots   arena[tableSlot]
+// A rest is what is left of a region, or was given back.
+type rest struct {
+	bytes []byte
+	used  bool // somebody had it
 }
 
-// A region is what is left of one.
-type region[T any] struct {
-	rest []T
-	next int // how many slices the next one has
-}
-
-// The first region of a length is of leastRegion bytes, each further one twice as large, up to
-// mostRegion; but each has room for one slice.
+// The first region is of leastRegion bytes, each further one twice as large, up to mostRegion. A rest of less
+// than leastRest bytes is left alone.
 const (
 	leastRegion = 64 << 10
 	mostRegion  = 32 << 20
+	leastRest   = 4 << 10
 )
 
 const largePage = 2 << 20
 
-// take returns a slice of zero values that nobody else has. When nobody holds a slice of a region
-// any longer, it is freed.
-func (a *arena[T]) take(length int) []T {
+// line is how many bytes a processor reads at once.
+const line = 64
+
+// take returns a slice of zero values that nobody else has.
+func take[T any](a *arena, length int) []T {
+	size := (length*int(unsafe.Sizeof(*new(T))) + line - 1) &^ (line - 1)
+	a.mutex.Lock()
+	bytes, used := a.cut(size)
+	a.mutex.Unlock()
+	if used {
+		clear(bytes)
+	} else {
+		fill(bytes)
+	}
+	return unsafe.Slice((*T)(unsafe.Pointer(unsafe.SliceData(bytes))), length)
+}
+
+// give takes back what take returned, when nobody looks at it any longer.
+func give[T any](a *arena, slice []T) {
+	size := (len(slice)*int(unsafe.Sizeof(*new(T))) + line - 1) &^ (line - 1)
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
-	bytes := length * int(unsafe.Sizeof(*new(T)))
-	r := a.regions[length]
-	if r == nil {
-		if a.regions == nil {
-			a.regions = map[int]*region[T]{}
+	a.keep(rest{unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(slice))), size), true})
+}
+
+// cut takes bytes from the smallest rest that has so many, or from a new region.
+func (a *arena) cut(size int) (bytes []byte, used bool) {
+	best, least := -1, math.MaxInt
+	for i, r := range a.rests {
+		if n := len(r.bytes); n >= size && n < least {
+			best, least = i, n
 		}
-		r = &region[T]{next: max(1, leastRegion/bytes)}
-		a.regions[length] = r
 	}
-	if len(r.rest) == 0 {
-		r.rest = make([]T, r.next*length)
-		inLargePages(r.rest)
-		r.next = max(1, min(2*r.next, mostRegion/bytes))
+	var from rest
+	if best < 0 {
+		from.bytes = region(max(a.next, leastRegion, size))
+		a.next = min(2*len(from.bytes), mostRegion)
+	} else {
+		from = a.rests[best]
+		last := len(a.rests) - 1
+		a.rests[best], a.rests = a.rests[last], a.rests[:last]
 	}
-	taken := r.rest[:length:length]
-	if r.rest = r.rest[length:]; len(r.rest) == 0 {
-		r.rest = nil // a slice of nothing would hold the region
+	a.keep(rest{from.bytes[size:], from.used})
+	return from.bytes[:size:size], from.used
+}
+
+func (a *arena) keep(r rest) {
+	if len(r.bytes) >= leastRest {
+		a.rests = append(a.rests, r)
 	}
-	fill(taken)
-	return taken
 }
 
 // fill writes into each large page that some memory lies in. One that is read first is a page of zeroes that all
 // share, and when it is written the kernel makes small pages of it.
-func fill[T any](memory []T) {
-	var zero T
-	for i := 0; i < len(memory); i += max(1, largePage/int(unsafe.Sizeof(zero))) {
-		memory[i] = zero
+func fill(memory []byte) {
+	for i := 0; i < len(memory); i += largePage {
+		memory[i] = 0
 	}
-	memory[len(memory)-1] = zero
+	memory[len(memory)-1] = 0
 }
 
-// touch reads each line of memory that a value is in.
-func touch[T any](value *T) {
-	const line = 64
-	size := unsafe.Sizeof(*value)
-	for at := uintptr(0); at < size; at += line {
-		atomic.LoadUint32((*uint32)(unsafe.Add(unsafe.Pointer(value), at))) // a read that is not left out
+// region returns new memory. The kernel is asked for large pages for what is large; where it has none to give, nothing
+// changes (Linux, Documentation/admin-guide/mm/transhuge.rst).
+func region(size int) []byte {
+	const enough = 2 * largePage
+	if size < enough {
+		return make([]byte, size)
 	}
-	atomic.LoadUint32((*uint32)(unsafe.Add(unsafe.Pointer(value), size-4)))
-}
-
-// inLargePages asks the kernel for large pages for as much of some memory as pages of 4 kB lie
-// wholly in; where it has none to give, nothing changes (Linux, Documentation/admin-guide/mm/transhuge.rst).
-func inLargePages[T any](memory []T) {
-	const page, enough = 4 << 10, 4 << 20
-	bytes := unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(memory))), len(memory)*int(unsafe.Sizeof(*new(T))))
-	if skip := -int(uintptr(unsafe.Pointer(unsafe.SliceData(bytes)))) & (page - 1); len(bytes) >= enough {
-		bytes = bytes[skip:]
-		_ = unix.Madvise(bytes[:len(bytes)&^(page-1)], unix.MADV_HUGEPAGE)
-	}
+	memory := make([]byte, size+largePage)
+	skip := -int(uintptr(unsafe.Pointer(unsafe.SliceData(memory)))) & (largePage - 1)
+	memory = memory[skip : skip+size : skip+size]
+	_ = unix.Madvise(memory, unix.MADV_HUGEPAGE)
+	return memory
 }

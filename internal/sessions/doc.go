@@ -4,13 +4,13 @@
 // A Store is the engine's State. It is split into shards with a lock each, so that many
 // goroutines can use it. A session lies in the shard of its first packet. The packets that answer
 // it are found by an index of their own, which says where it lies. The port that a machine has is
-// found by the machine, and which ports are free by the outside address: only these two locks
-// are ever held at once, always in this order. What one of them says of what has gone meanwhile
-// is noticed by its generation.
+// found by the machine, and which ports are free by the outside address. While a machine gets its port, its
+// lock is held and, one at a time, that of the address and that of the index of answers; no other two are
+// ever held at once. What one of them says of what has gone meanwhile is noticed by its generation.
 //
 // Everything is in slices of values without pointers, which the garbage collector passes
-// over: about 400 bytes a session. They come from arenas that are mapped in large pages, and
-// what will be written soon is read together with what has to be waited for anyway.
+// over: about 360 bytes a session. They come from an arena that is mapped in large pages, and
+// the processor is asked for what a session will lie in as soon as it is known where that is.
 //
 // Timeouts differ by protocol and phase, and all of one phase are equally long: so the
 // sessions of a phase, in the order in which they were last used, are a list from which the

@@ -149,7 +149,6 @@ func (s *Store) take(lease *engine.Lease) (engine.Grant, bool) {
 	l.Lock()
 	defer l.Unlock()
 	s.expireLeases(l, now)
-	l.uses.warm()
 	had, at := none, math.MaxInt
 	if lease.Final.Protocol.Numbered() {
 		had, at = l.first(&k, hash, lease)
@@ -162,6 +161,8 @@ func (s *Store) take(lease *engine.Lease) (engine.Grant, bool) {
 		}
 		k.group.outside = addressOf(a)
 		if port, ok := s.takeFree(names, lease, &k.group, watch{p, uint16(n)}); ok {
+			leaving.source, leaving.sourcePort = k.group.outside, port
+			s.warmAnswer(&leaving)
 			g := s.grant(l, l.open(&k, hash, port), now)
 			g.Alone = true
 			return g, true
@@ -188,6 +189,16 @@ func (l *leases) first(k *useKey, hash uint64, lease *engine.Lease) (best int32,
 		}
 	}
 	return best, at
+}
+
+// warmLease asks the processor for what take will look at, if a packet begins a session.
+func (s *Store) warmLease(begins *tuple) {
+	k := useKey{s.gateway.Load().keyOf(begins), begins.source, begins.sourcePort}
+	l, hash := s.leasesOf(&k)
+	l.Lock()
+	defer l.Unlock()
+	l.table.warm(hash)
+	l.uses.warm()
 }
 
 // grant notes that a session with a port is to come.

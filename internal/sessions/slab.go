@@ -1,8 +1,10 @@
 package sessions
 
+import "unsafe"
+
 // A slab is values by number, that are never moved: it grows by chunks.
 type slab[T any] struct {
-	arena  *arena[T]
+	arena  *arena // nil for values with pointers
 	chunks []*[chunk]T
 	size   int32
 	free   []int32
@@ -21,23 +23,34 @@ func (s *slab[T]) next() int32 {
 		return n
 	}
 	if int(s.size) == len(s.chunks)*chunk {
-		s.chunks = append(s.chunks, (*[chunk]T)(s.arena.take(chunk)))
+		s.chunks = append(s.chunks, s.more())
 	}
 	s.size++
 	return s.size - 1
 }
 
-// warm brings the value that next will return nearer to the processor. Reads that do not depend on
-// each other are waited for together: who is about to look at something else far away gets
-// this for nothing, and does not wait when the value is written.
+// more returns another chunk.
+func (s *slab[T]) more() *[chunk]T {
+	if s.arena == nil {
+		return new([chunk]T)
+	}
+	return (*[chunk]T)(take[T](s.arena, chunk))
+}
+
+// warm asks the processor for the value that next will return.
 func (s *slab[T]) warm() {
 	n := s.size
 	if last := len(s.free) - 1; last >= 0 {
 		n = s.free[last]
 	}
-	if int(n) < len(s.chunks)*chunk {
-		touch(s.at(n))
+	if int(n) >= len(s.chunks)*chunk {
+		return
 	}
+	start, size := unsafe.Pointer(s.at(n)), unsafe.Sizeof(*s.at(n))
+	for at := uintptr(0); at < size; at += line {
+		prefetch(unsafe.Add(start, at))
+	}
+	prefetch(unsafe.Add(start, size-1))
 }
 
 // give makes a value free for others.

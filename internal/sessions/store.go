@@ -20,7 +20,7 @@ type Store struct {
 	count   atomic.Int64
 	serial  atomic.Uint64
 
-	memory   memory
+	memory   arena
 	sessions [shards]shard
 	answers  [shards]answers
 	leases   [shards]leases
@@ -115,20 +115,20 @@ func New(g *network.Gateway, clock func() time.Duration) *Store {
 	s := &Store{clock: clock}
 	for i := range s.sessions {
 		s.sessions[i].number = uint8(i)
-		s.sessions[i].entries.arena, s.sessions[i].table.arena = &s.memory.entries, &s.memory.slots
+		s.sessions[i].entries.arena, s.sessions[i].table.arena = &s.memory, &s.memory
 		for k := range s.sessions[i].lists {
 			s.sessions[i].lists[k] = list{none, none, 0}
 		}
 	}
 	for i := range s.answers {
-		s.answers[i].table.arena = &s.memory.slots
+		s.answers[i].table.arena = &s.memory
 	}
 	for i := range s.leases {
 		s.leases[i].number = i
-		s.leases[i].uses.arena, s.leases[i].table.arena = &s.memory.uses, &s.memory.slots
+		s.leases[i].uses.arena, s.leases[i].table.arena = &s.memory, &s.memory
 	}
 	for i := range s.groups {
-		s.groups[i].list.arena, s.groups[i].table.arena = &s.memory.groups, &s.memory.slots
+		s.groups[i].table.arena = &s.memory
 	}
 	s.rules.known = map[network.RuleID]numbered{}
 	s.Use(g)
@@ -155,6 +155,8 @@ func (s *Store) Find(p *header.Packet, part header.Part, size int, found *engine
 	serial := uint64(0) // of the session that it answers
 	if part != header.Begins || !p.Protocol.HasBeginning() {
 		back, serial = s.answered(&t, hash, now)
+	} else {
+		s.warmLease(&t)
 	}
 	sh := s.shardOf(hash)
 	sh.Lock()

@@ -15,7 +15,7 @@ func TestTheTableIsAPlainList(t *testing.T) {
 	}
 	for seed := range uint64(300) {
 		random := rand.New(rand.NewPCG(seed, 53))
-		tab := table{arena: new(arena[tableSlot])}
+		tab := table{arena: new(arena)}
 		var plain []pair
 		hashes := make([]uint64, 1+random.IntN(40))
 		for i := range hashes {

@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"slices"
+	"unsafe"
 
 	"hollowbridge/core/header"
 )
@@ -58,7 +59,7 @@ func (t *tuple) hash() uint64 {
 // Computer Programming, 6.4, algorithms L and R): who looks for something touches one line of
 // memory, mostly.
 type table struct {
-	arena *arena[tableSlot]
+	arena *arena
 	slots []tableSlot // a power of two, at most half of them in use
 	count int
 }
@@ -82,6 +83,13 @@ func (t *table) first(hash uint64) (int32, cursor) {
 	}
 	c := cursor{uint32(hash) & t.mask(), uint32(hash)}
 	return t.from(&c), c
+}
+
+// warm asks the processor for where a hash belongs.
+func (t *table) warm(hash uint64) {
+	if len(t.slots) > 0 {
+		prefetch(unsafe.Pointer(&t.slots[uint32(hash)&t.mask()]))
+	}
 }
 
 func (t *table) next(c *cursor) int32 {
@@ -126,7 +134,7 @@ func (t *table) put(s tableSlot) {
 // behind a gap on.
 func (t *table) grow() {
 	old := t.slots
-	t.slots = t.arena.take(max(64, 2*len(old)))
+	t.slots = take[tableSlot](t.arena, max(64, 2*len(old)))
 	gap := slices.IndexFunc(old, func(s tableSlot) bool { return s.number == 0 })
 	for _, part := range [][]tableSlot{old[max(gap, 0):], old[:max(gap, 0)]} {
 		for _, s := range part {
@@ -134,6 +142,9 @@ func (t *table) grow() {
 				t.put(s)
 			}
 		}
+	}
+	if old != nil {
+		give(t.arena, old)
 	}
 }
 

@@ -1,0 +1,7 @@
+#include "textflag.h"
+
+// func prefetch(at unsafe.Pointer)
+TEXT ·prefetch(SB), NOSPLIT, $0-8
+	MOVQ at+0(FP), AX
+	PREFETCHT0 (AX)
+	RET

@@ -1,0 +1,7 @@
+//go:build !amd64 && !arm64
+
+package sessions
+
+import "unsafe"
+
+func prefetch(unsafe.Pointer) {}
