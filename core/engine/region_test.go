@@ -19,7 +19,7 @@ var exploredNetworks = flag.Uint64("explore", 60, "how many random networks to e
 // go the way the region says.
 func TestRegionsAgreeWithWalks(t *testing.T) {
 	var looked samples
-	for seed := range few(*exploredNetworks, 8) {
+	for seed := range few(*exploredNetworks, 6) {
 		text := gen.Small(seed)
 		n := netfiletest.Parse(t, text)
 		netfiletest.OpenSome(rand.New(rand.NewPCG(seed, 3)), n)

@@ -85,7 +85,7 @@ func borders(random *rand.Rand, set header.Addresses) []netip.Addr {
 // outside all sets of a destination do not.
 func TestReachAgreesWithTraces(t *testing.T) {
 	checked, twins, through := 0, 0, 0
-	for seed := range few(*explored, 10) {
+	for seed := range few(*explored, 6) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		e := engine.Compile(n, nil)
 		answer, err := reach.Find(e, reach.Question{Moment: network.Always})

@@ -274,6 +274,9 @@ func TestAForwardSaysWhichFilterRuleItNeeds(t *testing.T) {
 
 // Edits at the same time wait for each other: none is lost, and the mode is kept.
 func TestEditsAtTheSameTimeAreAllKept(t *testing.T) {
+	if testing.Short() {
+		t.Skip("they wait for each other")
+	}
 	folder := t.TempDir()
 	write(t, folder, "hollowbridge.yaml", edited)
 	if err := os.Chmod(filepath.Join(folder, "hollowbridge.yaml"), 0o640); err != nil {

@@ -54,6 +54,9 @@ func TestAnyWordsAreAnswered(t *testing.T) {
 
 // kill -9 in the middle of an edit leaves a whole file, the old one or the new.
 func TestAKilledEditLeavesAWholeFile(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits")
+	}
 	t.Parallel()
 	folder := t.TempDir()
 	write(t, folder, "hollowbridge.yaml", edited)
@@ -76,6 +79,9 @@ func TestAKilledEditLeavesAWholeFile(t *testing.T) {
 
 // Hostile files are refused quickly and in words.
 func TestHostileFiles(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it reads much")
+	}
 	t.Parallel()
 	folder := t.TempDir()
 	for name, text := range map[string]string{
