@@ -21,12 +21,12 @@ func (v *visit) translateSource(way *route) *route {
 		named, v.source = &r.Rule, &r.Rule
 		v.flow.tookPart(named)
 	}
-	final, ports := f.now(), header.Ports{}
-	before := final
+	final, ports := &v.lease.Final, header.Ports{}
+	*final = f.now()
 	switch {
 	case r == nil && v.redirect != nil && v.redirect.hairpin && v.in.Segment == way.out.Segment:
 		// The answer would go round the gateway on the segment: so it takes the client's place.
-		if !v.hide(named, v.addresses[way.out.Index], ports, final) {
+		if !v.hide(named, &v.addresses[way.out.Index], ports) {
 			return nil
 		}
 	case r == nil:
@@ -35,23 +35,21 @@ func (v *visit) translateSource(way *route) *route {
 		v.note(StepSource, KeepsByRule, named)
 	case r.Does == network.OneToOne:
 		f.shift(flowset.Source, r.Inside.First, r.Outside.First)
-		v.note(StepSource, ChangesSource, named).Before = before
+		v.note(StepSource, ChangesSource, named).Before = *final
 	case r.Does == network.PrefixNAT:
 		if !f.move(flowset.Source, r) {
-			v.noPlace(StepSource, r, before.Source)
+			v.noPlace(StepSource, r, final.Source)
 			return nil
 		}
-		v.note(StepSource, ChangesSource, named).Before = before
+		v.note(StepSource, ChangesSource, named).Before = *final
 	case r.Does == network.SourceNAT:
 		ports = r.SourcePorts
-		final.Destination, final.DestinationPort = r.Rewritten(final)
-		if !v.hide(named, *t.pool(found), ports, final) {
+		final.Destination, final.DestinationPort = r.Rewritten(*final)
+		if !v.hide(named, t.pool(found), ports) {
 			return nil
 		}
 	}
-	now := f.now()
-	final.Source, final.SourcePort = now.Source, now.SourcePort
-	if !v.distinct(named, ports, final) {
+	if !v.grant.Alone && !v.distinct(named, ports) {
 		return nil
 	}
 	if r == nil || r.Does != network.SourceNAT || !r.Destination.IsValid() {
@@ -72,13 +70,15 @@ func (v *visit) rewriteDestination(r *network.NATRule) *route {
 	return v.route()
 }
 
-// hide gives the source an address and port of a pool, for a packet that will be like final
+// hide gives the source an address and port of a pool, for a packet that will be like the lease's final one
 // but for that.
-func (v *visit) hide(rule *network.Rule, from pools, ports header.Ports, final header.Packet) bool {
-	before := v.flow.now()
+func (v *visit) hide(rule *network.Rule, from *pools, ports header.Ports) bool {
 	keeps := v.Handling.PortAssignment == network.PortPreserving && v.flow.protocol().Numbered() && v.flow.keepsPort(ports)
-	v.lease = Lease{Packet: before, Final: final, Pool: from[header.FamilyOf(before.Source)], Ports: ports, KeepPort: keeps, Mapping: v.Handling.Mapping}
-	grant, ok := v.state.Take(&v.lease)
+	l := &v.lease
+	l.Packet, l.Ports, l.KeepPort, l.Mapping = v.flow.now(), ports, keeps, v.Handling.Mapping
+	before := &l.Packet
+	l.Pool = from[header.FamilyOf(before.Source)]
+	grant, ok := v.state.Take(l)
 	if !ok {
 		v.note(StepSource, NoneFree, rule)
 		v.stop(Exhausted, StepSource, rule)
@@ -92,17 +92,16 @@ func (v *visit) hide(rule *network.Rule, from pools, ports header.Ports, final h
 	}
 	if v.log.Keeps {
 		e := v.note(StepSource, HidesSource, rule)
-		e.Before, e.Flag, e.Count = before, other, int(min(v.lease.Pool.Size(), 2))
+		e.Before, e.Flag, e.Count = *before, other, int(min(l.Pool.Size(), 2))
 	}
 	return true
 }
 
-// distinct gives a packet, which will leave like final, another source port where an
+// distinct gives a packet, which will leave like the lease's final one from its source, another source port where an
 // earlier session leaves just so: else their answers could not be told apart.
-func (v *visit) distinct(rule *network.Rule, ports header.Ports, final header.Packet) bool {
-	if v.grant.Alone {
-		return true
-	}
+func (v *visit) distinct(rule *network.Rule, ports header.Ports) bool {
+	now, final := v.flow.now(), v.lease.Final
+	final.Source, final.SourcePort = now.Source, now.SourcePort
 	port, ok := v.state.Distinct(final, ports, v.Handling.Mapping)
 	if !ok {
 		e := v.note(StepSource, NotTold, rule)

@@ -43,10 +43,7 @@ func (t tuple) answer() tuple {
 func (s *Store) warmAnswer(leaving *tuple) {
 	back := leaving.answer()
 	hash := back.hash()
-	a := s.answersOf(hash)
-	a.Lock()
-	defer a.Unlock()
-	a.table.warm(hash)
+	s.answersOf(hash).table.warm(hash)
 }
 
 // answer makes a session known to the packets that answer it.

@@ -149,6 +149,7 @@ func (s *Store) take(lease *engine.Lease) (engine.Grant, bool) {
 	l.Lock()
 	defer l.Unlock()
 	s.expireLeases(l, now)
+	l.uses.warm()
 	had, at := none, math.MaxInt
 	if lease.Final.Protocol.Numbered() {
 		had, at = l.first(&k, hash, lease)
@@ -191,14 +192,11 @@ func (l *leases) first(k *useKey, hash uint64, lease *engine.Lease) (best int32,
 	return best, at
 }
 
-// warmLease asks the processor for what take will look at, if a packet begins a session.
+// warmLease asks the processor for where take will look, if a packet begins a session.
 func (s *Store) warmLease(begins *tuple) {
 	k := useKey{s.gateway.Load().keyOf(begins), begins.source, begins.sourcePort}
 	l, hash := s.leasesOf(&k)
-	l.Lock()
-	defer l.Unlock()
 	l.table.warm(hash)
-	l.uses.warm()
 }
 
 // grant notes that a session with a port is to come.

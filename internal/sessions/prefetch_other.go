@@ -2,6 +2,4 @@
 
 package sessions
 
-import "unsafe"
-
-func prefetch(unsafe.Pointer) {}
+func prefetch(uintptr) {}

@@ -153,7 +153,7 @@ func (r *rules) rule(n int32) *network.Rule {
 }
 
 // use makes the rules those of another revision, and returns their numbers.
-func (r *rules) use(g *network.Gateway) map[*network.Rule]numbered {
+func (r *rules) use(g *network.Gateway) (numbers [2][]ofRule) {
 	r.Lock()
 	defer r.Unlock()
 	for _, c := range r.list {
@@ -161,8 +161,7 @@ func (r *rules) use(g *network.Gateway) map[*network.Rule]numbered {
 			c.rule.Store(nil)
 		}
 	}
-	numbers := map[*network.Rule]numbered{}
-	for rule := range g.Rules() {
+	add := func(list int, rule *network.Rule) {
 		known, ok := r.known[rule.ID()]
 		if !ok {
 			known = numbered{int32(len(r.list)), &counted{id: rule.ID()}}
@@ -170,7 +169,13 @@ func (r *rules) use(g *network.Gateway) map[*network.Rule]numbered {
 			r.list = append(r.list, known.counted)
 		}
 		known.counted.rule.Store(rule)
-		numbers[rule] = known
+		numbers[list] = append(numbers[list], ofRule{rule, known})
+	}
+	for _, rule := range g.NAT {
+		add(0, &rule.Rule)
+	}
+	for _, rule := range g.Filter {
+		add(1, &rule.Rule)
 	}
 	return numbers
 }

@@ -46,11 +46,10 @@ func (s *slab[T]) warm() {
 	if int(n) >= len(s.chunks)*chunk {
 		return
 	}
-	start, size := unsafe.Pointer(s.at(n)), unsafe.Sizeof(*s.at(n))
-	for at := uintptr(0); at < size; at += line {
-		prefetch(unsafe.Add(start, at))
+	at := uintptr(unsafe.Pointer(s.at(n)))
+	for end := at + unsafe.Sizeof(*s.at(n)); at < end; at = at&^(line-1) + line {
+		prefetch(at)
 	}
-	prefetch(unsafe.Add(start, size-1))
 }
 
 // give makes a value free for others.

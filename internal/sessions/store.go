@@ -41,8 +41,8 @@ type names struct {
 	preserving bool
 	most       int64 // sessions; 0 is no limit
 	interfaces []*network.Interface
-	numbers    []int16 // of the gateway's interfaces, by index
-	rules      map[*network.Rule]numbered
+	numbers    []int16     // of the gateway's interfaces, by index
+	rules      [2][]ofRule // of the gateway, nat and filter, by their place
 	all        *rules
 }
 
@@ -50,6 +50,11 @@ type names struct {
 type numbered struct {
 	number  int32
 	counted *counted
+}
+
+type ofRule struct {
+	rule *network.Rule
+	numbered
 }
 
 // open counts a session that goes by a rule, and returns the rule's number.
@@ -72,8 +77,12 @@ func (n *names) known(rule *network.Rule) (numbered, bool) {
 	case rule.Kind == network.MappingKind:
 		return n.all.mapping(rule), true
 	}
-	known, ok := n.rules[rule]
-	return known, ok
+	for _, list := range n.rules {
+		if at := rule.Number - 1; at < len(list) && list[at].rule == rule {
+			return list[at].numbered, true
+		}
+	}
+	return numbered{}, false // it is of another revision
 }
 
 // An entry is one session.
@@ -151,6 +160,8 @@ type slot struct {
 func (s *Store) Find(p *header.Packet, part header.Part, size int, found *engine.Session) (engine.Direction, bool) {
 	t, now := tupleOf(*p), s.clock()
 	hash := t.hash()
+	sh := s.shardOf(hash)
+	sh.table.warm(hash)
 	var back slot
 	serial := uint64(0) // of the session that it answers
 	if part != header.Begins || !p.Protocol.HasBeginning() {
@@ -158,7 +169,6 @@ func (s *Store) Find(p *header.Packet, part header.Part, size int, found *engine
 	} else {
 		s.warmLease(&t)
 	}
-	sh := s.shardOf(hash)
 	sh.Lock()
 	gone, ok := s.expire(sh, now), false
 	sh.entries.warm()

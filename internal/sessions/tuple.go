@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"slices"
+	"sync/atomic"
 	"unsafe"
 
 	"hollowbridge/core/header"
@@ -60,7 +61,8 @@ func (t *tuple) hash() uint64 {
 // memory, mostly.
 type table struct {
 	arena *arena
-	slots []tableSlot // a power of two, at most half of them in use
+	where atomic.Uintptr // its slots, for warm: the address and, in the lowest bits, the logarithm of how many there are
+	slots []tableSlot    // a power of two, at most half of them in use
 	count int
 }
 
@@ -85,11 +87,12 @@ func (t *table) first(hash uint64) (int32, cursor) {
 	return t.from(&c), c
 }
 
-// warm asks the processor for where a hash belongs.
+// warm asks the processor for where a hash belongs. It needs no lock.
 func (t *table) warm(hash uint64) {
-	if len(t.slots) > 0 {
-		prefetch(unsafe.Pointer(&t.slots[uint32(hash)&t.mask()]))
-	}
+	const bits = line - 1
+	where := t.where.Load()
+	at := uintptr(uint32(hash)&(1<<(where&bits)-1)) * unsafe.Sizeof(tableSlot{})
+	prefetch(where&^bits + at)
 }
 
 func (t *table) next(c *cursor) int32 {
@@ -135,6 +138,7 @@ func (t *table) put(s tableSlot) {
 func (t *table) grow() {
 	old := t.slots
 	t.slots = take[tableSlot](t.arena, max(64, 2*len(old)))
+	t.where.Store(uintptr(unsafe.Pointer(unsafe.SliceData(t.slots))) | uintptr(bits.Len(uint(len(t.slots)-1))))
 	gap := slices.IndexFunc(old, func(s tableSlot) bool { return s.number == 0 })
 	for _, part := range [][]tableSlot{old[max(gap, 0):], old[:max(gap, 0)]} {
 		for _, s := range part {
