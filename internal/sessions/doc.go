@@ -4,9 +4,9 @@
 // A Store is the engine's State. It is split into shards with a lock each, so that many
 // goroutines can use it. A session lies in the shard of its first packet. The packets that answer
 // it are found by an index of their own, which says where it lies. The port that a machine has is
-// found by the machine, and which ports are free by the outside address. While a machine gets its port, its
-// lock is held and, one at a time, that of the address and that of the index of answers; no other two are
-// ever held at once. What one of them says of what has gone meanwhile is noticed by its generation.
+// found by the machine, and which ports are free by the outside address: only these two locks
+// are ever held at once, always in this order. What one of them says of what has gone meanwhile
+// is noticed by its generation.
 //
 // Everything is in slices of values without pointers, which the garbage collector passes
 // over: about 360 bytes a session. They come from an arena that is mapped in large pages, and

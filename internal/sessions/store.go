@@ -52,6 +52,7 @@ type numbered struct {
 	counted *counted
 }
 
+// An ofRule is whose they are.
 type ofRule struct {
 	rule *network.Rule
 	numbered
@@ -78,7 +79,7 @@ func (n *names) known(rule *network.Rule) (numbered, bool) {
 		return n.all.mapping(rule), true
 	}
 	for _, list := range n.rules {
-		if at := rule.Number - 1; at < len(list) && list[at].rule == rule {
+		if at := rule.Number - 1; 0 <= at && at < len(list) && list[at].rule == rule {
 			return list[at].numbered, true
 		}
 	}
