@@ -3,9 +3,9 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"os"
 	"os/signal"
 	"slices"
@@ -49,8 +49,26 @@ func (c *call) client(g *network.Gateway) (*gateway.Client, error) {
 // clients returns what asks the gateways of a network, or those of -gateway: those with a
 // control: in the file, and those that run on this machine in the usual place.
 func (c *call) clients(n *network.Network) ([]*gateway.Client, error) {
-	var list []*gateway.Client
-	var names, wrongs, wanted []string
+	list, wrongs, err := c.askable(n)
+	if len(wrongs) > 0 {
+		return nil, fmt.Errorf("%s; -gateway names those that are meant", joined(wrongs))
+	}
+	return list, err
+}
+
+// joined says what is wrong with gateways.
+func joined(wrongs map[string]error) string {
+	var texts []string
+	for _, name := range slices.Sorted(maps.Keys(wrongs)) {
+		texts = append(texts, wrongs[name].Error())
+	}
+	return strings.Join(texts, "; ")
+}
+
+// askable is clients that goes without those that cannot be asked, and says why, by their names.
+func (c *call) askable(n *network.Network) (list []*gateway.Client, wrongs map[string]error, err error) {
+	wrongs = map[string]error{}
+	var names, wanted []string
 	if c.options.gateway != "" {
 		wanted = strings.Split(c.options.gateway, ",")
 	}
@@ -69,23 +87,20 @@ func (c *call) clients(n *network.Network) ([]*gateway.Client, error) {
 			}
 		}
 		if err != nil {
-			wrongs = append(wrongs, err.Error())
+			wrongs[g.Name] = err
 			continue
 		}
 		list = append(list, client)
 	}
 	for _, name := range wanted {
 		if !slices.Contains(names, name) {
-			return nil, fmt.Errorf("-gateway %s: there is no such gateway%s", name, netfile.DidYouMean(name, names))
+			return nil, nil, fmt.Errorf("-gateway %s: there is no such gateway%s", name, netfile.DidYouMean(name, names))
 		}
 	}
-	switch {
-	case len(wrongs) > 0:
-		return nil, errors.New(strings.Join(wrongs, "; ") + "; -gateway names those that are meant")
-	case len(list) == 0:
-		return nil, fmt.Errorf("no gateway of %s has a control:, and none runs on this machine in the usual place; say where they are asked, as control: {socket: %s.sock}", c.path(), n.Gateways[0].Name)
+	if len(list) == 0 && len(wrongs) == 0 {
+		return nil, nil, fmt.Errorf("no gateway of %s has a control:, and none runs on this machine in the usual place; say where they are asked, as control: {socket: %s.sock}", c.path(), n.Gateways[0].Name)
 	}
-	return list, nil
+	return list, wrongs, nil
 }
 
 // askAll asks gateways at once and returns what they say, in their order. Those that do not

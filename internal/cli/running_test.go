@@ -507,6 +507,23 @@ func TestRunningCommandsSayWhatIsWrong(t *testing.T) {
 	}
 }
 
+// Connections need the gateways that they go through, and no others.
+func TestSendAsksOnlyWhoIsOnTheWay(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits for a gateway")
+	}
+	t.Parallel()
+	folder := demoFolder(t) // without the secret that mill is asked with
+	started(t, folder, "hollowbridge gateway rim -state state -on simulated")
+	must(t, folder, "hollowbridge apply -yes -gateway rim")
+	wantIn(t, must(t, folder, "hollowbridge send fronts rim:fibre https -count 3").out, "3  reached archive")
+	for line, why := range map[string]string{"night-desk 10.80.0.9 https": "mill: open mill.token: no such file", "remote-observers 198.51.100.20 tcp/7624": "keep is not running"} {
+		r := shell(t, folder, "hollowbridge send "+line)
+		wantStatus(t, r, 2)
+		wantIn(t, r.err, why)
+	}
+}
+
 // A collector that takes nothing holds no connection up, and is sent to again once it reads, and
 // when it has gone away and come back.
 func TestSlowCollectorsHoldNobodyUp(t *testing.T) {

@@ -27,6 +27,7 @@ count up from -sport.
 
 -bytes is how much each carries, half of it back. -hold keeps the connections open until ^C; else
 they end when they are done. What hosts are there and what they answer stands in the network file.
+Only the gateways on the way have to run.
 
 Gateways on the kernel decide about real packets: inside lab, send makes the lab send those, from
 whatever machine FROM is, and says what the clients meet. There the machine that answers sends
@@ -81,9 +82,12 @@ func runSend(c *call) int {
 	if err != nil {
 		return c.failed(err)
 	}
-	list, err := c.clients(n)
-	if err != nil {
+	list, wrongs, err := c.askable(n)
+	switch {
+	case err != nil:
 		return c.failed(err)
+	case len(list) == 0:
+		return c.failed(errors.New(joined(wrongs)))
 	}
 	ctx, stop := untilInterrupt()
 	defer stop()
@@ -104,6 +108,10 @@ func runSend(c *call) int {
 		send = func(ctx context.Context) error { return s.sendInLab(ctx, client) }
 	}
 	if err := send(ctx); err != nil {
+		var unasked gateway.Unasked
+		if errors.As(err, &unasked) && wrongs[unasked.Gateway] != nil {
+			err = wrongs[unasked.Gateway]
+		}
 		return c.failed(err)
 	}
 	took := time.Since(begun)

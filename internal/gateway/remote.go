@@ -14,7 +14,7 @@ func Decider(ctx context.Context, clients map[string]*Client) engine.Decider {
 	return func(g *network.Gateway, a engine.Arrival) (d engine.Decision, err error) {
 		client := clients[g.Name]
 		if client == nil {
-			return d, fmt.Errorf("%s is on the way, and is not running", g.Name)
+			return d, Unasked{g.Name}
 		}
 		arriving := Arriving{Packet: PacketOf(a.Packet), Part: partName(a.Part), Sender: a.Sender, Size: a.Size}
 		if a.In != nil {
@@ -30,6 +30,11 @@ func Decider(ctx context.Context, clients map[string]*Client) engine.Decider {
 		return decided[0].decision(g)
 	}
 }
+
+// An Unasked gateway is one on the way that there is no client of.
+type Unasked struct{ Gateway string }
+
+func (u Unasked) Error() string { return u.Gateway + " is on the way, and is not running" }
 
 // decision returns a decision from the wire.
 func (d *Decided) decision(g *network.Gateway) (made engine.Decision, err error) {
