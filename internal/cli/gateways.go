@@ -24,6 +24,11 @@ func onlyFlag(set *flag.FlagSet, o *options) {
 	set.StringVar(&o.gateway, "gateway", "", "only these `GATEWAYS`, with commas between several")
 }
 
+// askedFlag names those that -live asks.
+func askedFlag(set *flag.FlagSet, o *options) {
+	set.StringVar(&o.gateway, "gateway", "", "with -live, ask only these `GATEWAYS`, with commas between several")
+}
+
 // untilInterrupt returns a context that ends with ^C or SIGTERM.
 func untilInterrupt() (context.Context, context.CancelFunc) {
 	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)

@@ -32,7 +32,11 @@ const mostLive = 100_000
 // liveOrFile returns the network of the file, or, with -live, what is in force. It returns nil after it
 // has said what is wrong.
 func (c *call) liveOrFile() (*network.Network, *liveNetwork) {
-	if !c.options.live {
+	switch {
+	case !c.options.live && c.options.gateway != "":
+		c.misused("-gateway goes with -live: it names the running gateways that are asked")
+		return nil, nil
+	case !c.options.live:
 		return c.network(), nil
 	}
 	if !c.options.whatIf.IsNone() {

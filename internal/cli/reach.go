@@ -47,7 +47,7 @@ Rules with hours count as active, unless -at names a time.
 		set.StringVar(&o.from, "from", "internet", "whose connections, `WHO`")
 		set.StringVar(&o.to, "to", "", "only what is delivered to these, `WHERE`")
 		set.StringVar(&o.service, "service", "", "only this `SERVICE`, as it is delivered")
-		onlyFlag(set, o)
+		askedFlag(set, o)
 		whatIfFlags(set, o)
 		set.BoolVar(&o.live, "live", false, "at the running gateways: what is in force there, with the mappings that programs have")
 		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; at any time where absent")

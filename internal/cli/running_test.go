@@ -492,6 +492,7 @@ func TestRunningCommandsSayWhatIsWrong(t *testing.T) {
 		"probe 192.0.2.1 https -from-outside":     "hollowbridge probe 192.0.2.1 tcp/443",
 		"trace a b c -send":                       "-send goes with -live",
 		"trace internet rim:fibre https -live":    "rim is not running",
+		"trace a b https -gateway rim":            "-gateway goes with -live",
 		"trace internet rim:fibre https -f rim@2": "rim is not running",
 		"compare rum@1 hollowbridge.yaml":         "rum: hollowbridge.yaml has no such gateway",
 		"lab nobody":                              "nobody: there is no such machine",
@@ -517,6 +518,7 @@ func TestSendAsksOnlyWhoIsOnTheWay(t *testing.T) {
 	started(t, folder, "hollowbridge gateway rim -state state -on simulated")
 	must(t, folder, "hollowbridge apply -yes -gateway rim")
 	wantIn(t, must(t, folder, "hollowbridge send fronts rim:fibre https -count 3").out, "3  reached archive")
+	wantIn(t, must(t, folder, "hollowbridge trace fronts rim:fibre https -live -gateway rim").out, "as it runs: rim@1, 3 sessions", "reached archive")
 	for line, why := range map[string]string{"night-desk 10.80.0.9 https": "mill: open mill.token: no such file", "remote-observers 198.51.100.20 tcp/7624": "keep is not running"} {
 		r := shell(t, folder, "hollowbridge send "+line)
 		wantStatus(t, r, 2)

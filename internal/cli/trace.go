@@ -53,6 +53,7 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		set.IntVar(&o.repair, "repair", 0, "apply the repair of this `NUMBER` to the file")
 		set.BoolVar(&o.dryRun, "dry-run", false, "with -repair, show what would change and write nothing")
 		set.BoolVar(&o.live, "live", false, "through the running gateways as they are: what is in force there, with their sessions")
+		askedFlag(set, o)
 		set.BoolVar(&o.send, "send", false, "with -live, also send it, where this machine is FROM, and say what came back")
 		set.StringVar(&o.batch, "batch", "", "trace what stands in this `FILE`, a line each, FROM TO SERVICE and perhaps the source port; - is standard input")
 		set.Var(&o.after, "after", "an `EARLIER` connection, \"FROM TO SERVICE\", whose sessions are still there; repeatable")
