@@ -81,6 +81,9 @@ func TestExamplesOfReachAreReached(t *testing.T) {
 
 // A question that is narrower is answered by the part of the whole answer that it is about.
 func TestNarrowQuestionsAreParts(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it asks much")
+	}
 	t.Parallel()
 	folder := demoFolder(t)
 	whole := reachOf(t, folder, "hollowbridge reach -from any -json")

@@ -113,6 +113,9 @@ func TestHostileFiles(t *testing.T) {
 
 // Each JSON output has the fields that others may rely on, and lists are never null.
 func TestJSONShapes(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it asks much")
+	}
 	t.Parallel()
 	folder := demoFolder(t)
 	for line, fields := range map[string]string{

@@ -360,6 +360,9 @@ func TestWhatIsNotKeptGoesBack(t *testing.T) {
 
 // A rule whose last day ends while the gateway runs takes no part from then on, and it is said once.
 func TestRulesAreTakenOutWhenTheirLastDayIsOver(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits")
+	}
 	onEach(t, func(b *bench) {
 		b.apply(strings.Replace(house, "service: https, to: archive}", "service: https, to: archive, until: 2020-06-30}", 1), nil)
 		said := func() (n int) {
@@ -434,6 +437,9 @@ func TestWrongProposalsAreRefused(t *testing.T) {
 
 // A collector that is away, slow, or comes back gets what there is room for, and nobody waits.
 func TestCollectorsNeverHoldAGatewayUp(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits")
+	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Skip(err)

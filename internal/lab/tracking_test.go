@@ -67,6 +67,9 @@ func collect[T any](next func() ([]T, error)) (each chan T, ended chan struct{})
 // What the kernel remembers of connections is what was sent, of each protocol and family: both
 // sides of the translation, the way it came, and what passed; and it forgets what it is told to.
 func TestTheKernelsConnectionsAreThoseThatWereSent(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it sends packets")
+	}
 	e := engine.Compile(netfiletest.Parse(t, edge), nil)
 	l, err := Build(e, network.Always)
 	if err != nil {
@@ -170,6 +173,9 @@ func TestTheKernelsConnectionsAreThoseThatWereSent(t *testing.T) {
 
 // Counters go on where those of the program before have stopped, by their names.
 func TestCountersGoOnInTheNextProgram(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it sends packets")
+	}
 	n := netfiletest.Parse(t, edge)
 	e := engine.Compile(n, nil)
 	l, err := Build(e, network.Always)
