@@ -40,7 +40,7 @@ const line = 64
 
 // take returns a slice of zero values that nobody else has.
 func take[T any](a *arena, length int) []T {
-	size := (length*int(unsafe.Sizeof(*new(T))) + line - 1) &^ (line - 1)
+	size := inLines[T](length)
 	a.mutex.Lock()
 	bytes, used := a.cut(size)
 	a.mutex.Unlock()
@@ -54,10 +54,14 @@ func take[T any](a *arena, length int) []T {
 
 // give takes back what take returned, when nobody looks at it any longer.
 func give[T any](a *arena, slice []T) {
-	size := (len(slice)*int(unsafe.Sizeof(*new(T))) + line - 1) &^ (line - 1)
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
-	a.keep(rest{unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(slice))), size), true})
+	a.keep(rest{unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(slice))), inLines[T](len(slice))), true})
+}
+
+// inLines returns how many bytes the lines have that so many values take.
+func inLines[T any](length int) int {
+	return (length*int(unsafe.Sizeof(*new(T))) + line - 1) &^ (line - 1)
 }
 
 // cut takes bytes from the smallest rest that has so many, or from a new region.

@@ -136,8 +136,7 @@ func (s *Store) takeFree(names *names, lease *engine.Lease, k *groupKey, w watch
 	case ok && g == nil:
 		groups.make(k, hash).take(port)
 	case ok:
-		g.uses++
-		g.taken.add(port)
+		g.take(port)
 	case w.pool != nil:
 		if !slices.Contains(g.pools, w) {
 			g.pools = append(g.pools, w)
