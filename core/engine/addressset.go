@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"encoding/binary"
 	"net/netip"
 
 	"hollowbridge/core/header"
@@ -31,7 +32,7 @@ func setOfPrefixes(list ...netip.Prefix) addressSet {
 // fourOf returns an IPv4 address as a number.
 func fourOf(a netip.Addr) uint32 {
 	b := a.As4()
-	return uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3])
+	return binary.BigEndian.Uint32(b[:])
 }
 
 // Contains reports whether an address is in the set.

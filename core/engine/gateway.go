@@ -96,13 +96,14 @@ type Decision struct {
 }
 
 // Decide takes a packet through the gateway: the nine steps. It changes nothing but the
-// state, and allocates nothing. What happens is added to the log.
-func (g *Gateway) Decide(a Arrival, state State, log *Log) (d Decision) {
+// state, and allocates nothing. What happens is added to the log, in which the decision lies too:
+// until the log is used again.
+func (g *Gateway) Decide(a *Arrival, state State, log *Log) *Decision {
 	v := log.begin()
 	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.state, v.log = g, a.In, a.Part, a.Sender, a.Size, a.At, state, log
 	v.flow.begin(a.Packet)
 	v.decide()
-	d = v.decision
+	d := &v.decision
 	if d.Action != Forwards { // what is left of another packet
 		d.Out, d.Via, d.way = nil, netip.Addr{}, nil
 	}
@@ -115,13 +116,13 @@ func (g *Gateway) Decide(a Arrival, state State, log *Log) (d Decision) {
 
 // Answer takes the gateway's own answer to a packet that it took on its way: as Decide, but it
 // belongs to a session or goes nowhere.
-func (g *Gateway) Answer(a Arrival, state State, log *Log) (d Decision, ok bool) {
+func (g *Gateway) Answer(a *Arrival, state State, log *Log) (d *Decision, ok bool) {
 	v := log.begin()
 	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.state, v.log = g, nil, a.Part, a.Sender, a.Size, a.At, state, log
 	v.flow.begin(a.Packet)
 	v.redirect, v.before, v.decision.Tells = nil, v.flow.image(), NoMessage
 	ok = v.known()
-	return v.decision, ok
+	return &v.decision, ok
 }
 
 // A visit is a flow at a gateway.

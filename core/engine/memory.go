@@ -69,20 +69,21 @@ func (m *memory) Keep(s *Session) bool {
 }
 
 // Take is State.Take.
-func (m *memory) Take(l *Lease) (Grant, bool) {
-	final := l.Final
+func (m *memory) Take(l *Lease, grant *Grant) bool {
+	final := l.Packet
 	for _, addresses := range l.Pool.Ranges() {
 		for a := addresses.First; ; a = a.Next() {
 			final.Source = a
 			if port, ok := m.port(l, &final); ok {
-				return Grant{Address: a, Port: port, Alone: m.earlier == 0}, true
+				*grant = Grant{Address: a, Port: port, Alone: m.earlier == 0}
+				return true
 			}
 			if a == addresses.Last {
 				break
 			}
 		}
 	}
-	return Grant{}, false
+	return false
 }
 
 // port returns the source port that a packet gets, which will be like final but for that.

@@ -144,9 +144,10 @@ func (forgetful) Find(*header.Packet, header.Part, int, *engine.Session) (engine
 	return engine.Forth, false
 }
 func (forgetful) Mapped(*network.Interface, *header.Packet) *engine.Mapping { return nil }
-func (forgetful) Take(l *engine.Lease) (engine.Grant, bool) {
+func (forgetful) Take(l *engine.Lease, grant *engine.Grant) bool {
 	first, ok := l.Pool.First()
-	return engine.Grant{Address: first, Port: l.Packet.SourcePort, Alone: true}, ok
+	*grant = engine.Grant{Address: first, Port: l.Packet.SourcePort, Alone: true}
+	return ok
 }
 func (forgetful) Distinct(final header.Packet, _ header.Ports, _ network.MappingBehavior) (uint16, bool) {
 	return final.SourcePort, true
@@ -165,7 +166,7 @@ func BenchmarkDecide(b *testing.B) {
 			i := 0
 			for b.Loop() {
 				a.Packet = connections[i%len(connections)].Packet
-				g.Decide(a, forgetful{}, &log)
+				g.Decide(&a, forgetful{}, &log)
 				i++
 			}
 			b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "decisions/s")

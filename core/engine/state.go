@@ -33,8 +33,7 @@ const (
 
 // A Lease is the wish for a translated address and port.
 type Lease struct {
-	Packet   header.Packet    // as it is before its source is translated
-	Final    header.Packet    // as it will leave, but for the source
+	Packet   header.Packet    // as it will leave, but for its source, which is as before
 	Pool     header.Addresses // of one family, tried in order
 	Ports    header.Ports     // to choose from; zero: see network.WithoutPorts
 	KeepPort bool             // its own port is among them, and is kept where it is free
@@ -62,11 +61,11 @@ type State interface {
 	Find(p *header.Packet, part header.Part, size int, found *Session) (Direction, bool)
 	// Mapped returns the mapping that a packet is for which arrives by an interface, or nil.
 	Mapped(in *network.Interface, p *header.Packet) *Mapping
-	// Take returns the address and port that a source gets. An inside address and port that
+	// Take grants the address and port that a source gets. An inside address and port that
 	// has one already keeps it, the lowest of several, for every destination or for the same
 	// one, as the gateway maps (RFC 4787, 4.1); so does one that has a mapping, and nobody else gets the mapping's
 	// port. It returns false where none is free.
-	Take(l *Lease) (Grant, bool)
+	Take(l *Lease, grant *Grant) bool
 	// Distinct returns the source port with which no session leaves like a packet that will
 	// leave like final: its own, or the next one of ports (zero: network.WithoutPorts). It
 	// returns false where there is none.

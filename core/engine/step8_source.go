@@ -21,7 +21,7 @@ func (v *visit) translateSource(way *route) *route {
 		named, v.source = &r.Rule, &r.Rule
 		v.flow.tookPart(named)
 	}
-	final, ports := &v.lease.Final, header.Ports{}
+	final, ports := &v.lease.Packet, header.Ports{}
 	*final = f.now()
 	switch {
 	case r == nil && v.redirect != nil && v.redirect.hairpin && v.in.Segment == way.out.Segment:
@@ -70,37 +70,34 @@ func (v *visit) rewriteDestination(r *network.NATRule) *route {
 	return v.route()
 }
 
-// hide gives the source an address and port of a pool, for a packet that will be like the lease's final one
-// but for that.
+// hide gives the source an address and port of a pool, for the packet of the lease, whose destination may be
+// another than it has yet.
 func (v *visit) hide(rule *network.Rule, from *pools, ports header.Ports) bool {
 	keeps := v.Handling.PortAssignment == network.PortPreserving && v.flow.protocol().Numbered() && v.flow.keepsPort(ports)
 	l := &v.lease
-	l.Packet, l.Ports, l.KeepPort, l.Mapping = v.flow.now(), ports, keeps, v.Handling.Mapping
-	before := &l.Packet
-	l.Pool = from[header.FamilyOf(before.Source)]
-	grant, ok := v.state.Take(l)
-	if !ok {
+	l.Pool, l.Ports, l.KeepPort, l.Mapping = from[header.FamilyOf(l.Packet.Source)], ports, keeps, v.Handling.Mapping
+	if !v.state.Take(l, &v.grant) {
 		v.note(StepSource, NoneFree, rule)
 		v.stop(Exhausted, StepSource, rule)
 		return false
 	}
-	v.grant = grant
-	v.flow.setAddress(flowset.Source, grant.Address)
-	other := v.flow.protocol().Numbered() && grant.Port != before.SourcePort
+	other := v.flow.protocol().Numbered() && v.grant.Port != l.Packet.SourcePort
+	v.flow.setAddress(flowset.Source, v.grant.Address)
 	if other || v.flow.protocol().Numbered() && !keeps {
-		v.flow.setPort(flowset.SourcePort, grant.Port)
+		v.flow.setPort(flowset.SourcePort, v.grant.Port)
 	}
 	if v.log.Keeps {
 		e := v.note(StepSource, HidesSource, rule)
-		e.Before, e.Flag, e.Count = *before, other, int(min(l.Pool.Size(), 2))
+		e.Before, e.Flag, e.Count = v.flow.now(), other, int(min(l.Pool.Size(), 2))
+		e.Before.Source, e.Before.SourcePort = l.Packet.Source, l.Packet.SourcePort
 	}
 	return true
 }
 
-// distinct gives a packet, which will leave like the lease's final one from its source, another source port where an
+// distinct gives a packet, which will leave like the lease's one from its source, another source port where an
 // earlier session leaves just so: else their answers could not be told apart.
 func (v *visit) distinct(rule *network.Rule, ports header.Ports) bool {
-	now, final := v.flow.now(), v.lease.Final
+	now, final := v.flow.now(), v.lease.Packet
 	final.Source, final.SourcePort = now.Source, now.SourcePort
 	port, ok := v.state.Distinct(final, ports, v.Handling.Mapping)
 	if !ok {

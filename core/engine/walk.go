@@ -151,7 +151,7 @@ func (e *Engine) NewWalkOver(state func(*network.Gateway) State) *Walk {
 
 // A Decider decides about a packet in place of an engine's gateway: as one does that runs
 // elsewhere. An arrival without an interface is the gateway's own answer.
-type Decider func(g *network.Gateway, a Arrival) (Decision, error)
+type Decider func(g *network.Gateway, a *Arrival) (Decision, error)
 
 // NewWalkBy returns a walk whose gateways somebody else decides for, who also remembers their
 // sessions: connections go through them packet by packet.
@@ -333,7 +333,7 @@ func (w *Walk) pass(g *Gateway, in *network.Interface) position {
 
 // ask lets somebody else decide about a packet.
 func (w *Walk) ask(v *visit) {
-	d, err := w.asks(v.Gateway.Gateway, Arrival{In: v.in, Packet: v.flow.now(), Part: v.part, Sender: v.sender, Size: v.size, At: v.moment})
+	d, err := w.asks(v.Gateway.Gateway, &Arrival{In: v.in, Packet: v.flow.now(), Part: v.part, Sender: v.sender, Size: v.size, At: v.moment})
 	if err != nil {
 		w.failed = err
 		d = Decision{Action: Stops, Outcome: Dropped, Step: StepSession}

@@ -3,6 +3,7 @@
 package header
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math/bits"
 	"net/netip"
@@ -276,14 +277,12 @@ func distance(a, b netip.Addr) float64 {
 // Number returns an address as a number of 128 bits; IPv4 addresses are those of
 // ::ffff:0:0/96.
 func Number(a netip.Addr) (high, low uint64) {
+	if a.Is4() {
+		four := a.As4()
+		return 0, 0xffff<<32 | uint64(binary.BigEndian.Uint32(four[:]))
+	}
 	bytes := a.As16()
-	return word(bytes[:8]), word(bytes[8:])
-}
-
-func word(b []byte) uint64 {
-	_ = b[7]
-	return uint64(b[7]) | uint64(b[6])<<8 | uint64(b[5])<<16 | uint64(b[4])<<24 |
-		uint64(b[3])<<32 | uint64(b[2])<<40 | uint64(b[1])<<48 | uint64(b[0])<<56
+	return binary.BigEndian.Uint64(bytes[:8]), binary.BigEndian.Uint64(bytes[8:])
 }
 
 // Shift returns the address that lies as far behind to as a lies behind from.

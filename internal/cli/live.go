@@ -126,7 +126,7 @@ func keep(store *sessions.Store, g *network.Gateway, s *gateway.Session) {
 	before, err1 := s.Before.Header()
 	after, err2 := s.After.Header()
 	in, out := g.Interface(s.In), g.Interface(s.Out)
-	if err1 != nil || err2 != nil || in == nil {
+	if err1 != nil || err2 != nil || in == nil || header.FamilyOf(before.Source) != header.FamilyOf(after.Source) {
 		return
 	}
 	made := engine.Session{In: in, Out: out, Before: before, After: after, Local: out == nil}

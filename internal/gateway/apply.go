@@ -162,7 +162,7 @@ func (s *Service) changedSessions(next *inForce, each func(*Session)) error {
 			each(session)
 			return true
 		}
-		d := next.gateway.Decide(engine.Arrival{In: in, Packet: before, At: at}, &again{after, s.opened}, &log)
+		d := next.gateway.Decide(&engine.Arrival{In: in, Packet: before, At: at}, &again{after, s.opened}, &log)
 		out := ""
 		if d.Out != nil {
 			out = d.Out.Name
@@ -192,15 +192,15 @@ func (a *again) Mapped(in *network.Interface, p *header.Packet) *engine.Mapping 
 }
 
 // Take is engine.State's.
-func (a *again) Take(l *engine.Lease) (engine.Grant, bool) {
-	grant := engine.Grant{Address: l.Pool.Ranges()[0].First, Port: l.Packet.SourcePort, Alone: true}
+func (a *again) Take(l *engine.Lease, grant *engine.Grant) bool {
+	*grant = engine.Grant{Address: l.Pool.Ranges()[0].First, Port: l.Packet.SourcePort, Alone: true}
 	if l.Pool.Contains(a.after.Source) {
 		grant.Address = a.after.Source
 	}
 	if l.Ports == (header.Ports{}) || l.Ports.Contains(a.after.SourcePort) {
 		grant.Port = a.after.SourcePort
 	}
-	return grant, true
+	return true
 }
 
 // Distinct is engine.State's.

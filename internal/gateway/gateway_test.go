@@ -100,7 +100,7 @@ func onEach(t *testing.T, test func(*bench)) {
 		b.send = func(from, to, service string, sport uint16) {
 			b.Helper()
 			e := engine.Compile(netfiletest.Parse(t, house), nil)
-			decide := func(g *network.Gateway, a engine.Arrival) (engine.Decision, error) {
+			decide := func(g *network.Gateway, a *engine.Arrival) (engine.Decision, error) {
 				in := ""
 				if a.In != nil {
 					in = a.In.Name

@@ -392,7 +392,7 @@ func (k *Kernel) decide(g *engine.Gateway, t *kernel.Tracked) engine.Decision {
 		return engine.Decision{Action: engine.Stops}
 	}
 	var log engine.Log
-	return g.Decide(engine.Arrival{In: in, Packet: t.Before, At: network.MomentAt(time.Now().UTC())}, &again{t.After, &k.mapped}, &log)
+	return *g.Decide(&engine.Arrival{In: in, Packet: t.Before, At: network.MomentAt(time.Now().UTC())}, &again{t.After, &k.mapped}, &log)
 }
 
 // End is Backend's.

@@ -225,7 +225,7 @@ func sameAgain(t *testing.T, g *engine.Gateway, s *gateway.Session) bool {
 	}
 	var taken engine.Lease
 	state := &fresh{port: was.SourcePort, taken: &taken, was: was}
-	d := g.Decide(engine.Arrival{In: g.Interface(s.In), Packet: p, At: network.MomentAt(time.Now())}, state, &engine.Log{})
+	d := g.Decide(&engine.Arrival{In: g.Interface(s.In), Packet: p, At: network.MomentAt(time.Now())}, state, &engine.Log{})
 	out := ""
 	if d.Out != nil {
 		out = d.Out.Name
@@ -247,7 +247,7 @@ func (f *fresh) Find(*header.Packet, header.Part, int, *engine.Session) (engine.
 }
 
 // Take is engine.State's.
-func (f *fresh) Take(l *engine.Lease) (engine.Grant, bool) {
+func (f *fresh) Take(l *engine.Lease, grant *engine.Grant) bool {
 	*f.taken = *l
 	for _, r := range l.Pool.Ranges() {
 		for a := r.First; ; a = a.Next() {
@@ -256,14 +256,16 @@ func (f *fresh) Take(l *engine.Lease) (engine.Grant, bool) {
 				if l.Ports == (header.Ports{}) || l.Ports.Contains(f.port) {
 					port = f.port
 				}
-				return engine.Grant{Address: a, Port: port, Alone: true}, true
+				*grant = engine.Grant{Address: a, Port: port, Alone: true}
+				return true
 			}
 			if a == r.Last {
 				break
 			}
 		}
 	}
-	return engine.Grant{Address: l.Pool.Ranges()[0].First, Port: l.Packet.SourcePort, Alone: true}, true
+	*grant = engine.Grant{Address: l.Pool.Ranges()[0].First, Port: l.Packet.SourcePort, Alone: true}
+	return true
 }
 
 // Distinct is engine.State's.

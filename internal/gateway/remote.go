@@ -11,7 +11,7 @@ import (
 // Decider returns what makes simulated gateways decide about packets that a walk takes through
 // them. It may be used by many goroutines.
 func Decider(ctx context.Context, clients map[string]*Client) engine.Decider {
-	return func(g *network.Gateway, a engine.Arrival) (d engine.Decision, err error) {
+	return func(g *network.Gateway, a *engine.Arrival) (d engine.Decision, err error) {
 		client := clients[g.Name]
 		if client == nil {
 			return d, Unasked{g.Name}

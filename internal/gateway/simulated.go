@@ -192,17 +192,17 @@ func (s *Simulated) Decide(in string, p header.Packet, sender netip.Addr, part h
 	g, now := r.Gateway(), s.now()
 	if in == "" { // its own answer
 		var log engine.Log
-		d, ok := g.Answer(engine.Arrival{Packet: p, Part: part, Sender: sender, Size: size, At: network.MomentAt(now)}, r.Store, &log)
+		d, ok := g.Answer(&engine.Arrival{Packet: p, Part: part, Sender: sender, Size: size, At: network.MomentAt(now)}, r.Store, &log)
 		if !ok {
-			d = engine.Decision{Action: engine.Stops, Outcome: engine.Dropped, Step: engine.StepSession}
+			return engine.Decision{Action: engine.Stops, Outcome: engine.Dropped, Step: engine.StepSession}, nil
 		}
-		return d, nil
+		return *d, nil
 	}
 	i := g.Interface(in)
 	if i == nil {
 		return d, fmt.Errorf("%s: %s has no such interface", in, g.Name)
 	}
-	return s.decide(r, engine.Arrival{In: i, Packet: p, Sender: sender, Part: part, Size: size, At: network.MomentAt(now)}, now), nil
+	return s.decide(r, &engine.Arrival{In: i, Packet: p, Sender: sender, Part: part, Size: size, At: network.MomentAt(now)}, now), nil
 }
 
 // decided is Decide for the wire.
@@ -234,7 +234,7 @@ var (
 var logs = sync.Pool{New: func() any { return new(engine.Log) }}
 
 // decide takes a packet through a running gateway, and records it where that is asked for.
-func (s *Simulated) decide(r *sessions.Running, a engine.Arrival, now time.Time) engine.Decision {
+func (s *Simulated) decide(r *sessions.Running, a *engine.Arrival, now time.Time) engine.Decision {
 	log := logs.Get().(*engine.Log)
 	d := r.Decide(a, log)
 	logs.Put(log)
@@ -248,7 +248,7 @@ func (s *Simulated) decide(r *sessions.Running, a engine.Arrival, now time.Time)
 }
 
 // eventOf returns what is recorded of a new connection.
-func eventOf(a engine.Arrival, d *engine.Decision, rule *network.Rule, now time.Time) Event {
+func eventOf(a *engine.Arrival, d *engine.Decision, rule *network.Rule, now time.Time) Event {
 	e := Event{Time: now, Gateway: a.In.Gateway.Name, What: connectionEvent, Outcome: Passes, In: a.In.Name, InDevice: a.In.Device}
 	before := PacketOf(a.Packet)
 	e.Before = &before

@@ -18,7 +18,7 @@ type spot int32
 
 // inShard is how many bits of a spot are the place in the shard: there is room for two billion
 // sessions in all.
-const inShard = 25
+const inShard = 31 - shardBits
 
 func (p slot) spot() spot { return spot(p.shard)<<inShard | spot(p.number) }
 
@@ -26,13 +26,13 @@ func (p spot) shard() uint8 { return uint8(p >> inShard) }
 
 func (p spot) number() int32 { return int32(p & (1<<inShard - 1)) }
 
-func (s *Store) answersOf(hash uint64) *answers { return &s.answers[hash>>58] }
+func (h *half[A]) answersOf(hash uint64) *answers { return &h.answers[shardOf(hash)] }
 
 // answer returns the packet that answers a session, as header.Packet.Answer.
-func (e *entry) answer() tuple { return e.after.answer() }
+func (p *pair[A]) answer() tuple[A] { return p.after.answer() }
 
-func (t tuple) answer() tuple {
-	back := tuple{t.destination, t.source, t.destinationPort, t.sourcePort, t.protocol}
+func (t tuple[A]) answer() tuple[A] {
+	back := tuple[A]{t.destination, t.source, t.destinationPort, t.sourcePort, t.protocol}
 	if t.protocol == header.ICMP {
 		back.sourcePort, back.destinationPort = t.sourcePort, 0
 	}
@@ -40,27 +40,27 @@ func (t tuple) answer() tuple {
 }
 
 // warmAnswer asks the processor for where a session that leaves like a packet is made known.
-func (s *Store) warmAnswer(leaving *tuple) {
+func (h *half[A]) warmAnswer(leaving *tuple[A]) {
 	back := leaving.answer()
 	hash := back.hash()
-	s.answersOf(hash).table.warm(hash)
+	h.answersOf(hash).table.warm(hash)
 }
 
 // answer makes a session known to the packets that answer it.
-func (s *Store) answer(e *entry, at slot) {
-	t := e.answer()
+func (h *half[A]) answer(p *pair[A], at slot) {
+	t := p.answer()
 	hash := t.hash()
-	a := s.answersOf(hash)
+	a := h.answersOf(hash)
 	a.Lock()
 	defer a.Unlock()
 	a.table.add(int32(at.spot()), hash)
 }
 
 // unanswer is the opposite of answer.
-func (s *Store) unanswer(e *entry, at slot) {
-	t := e.answer()
+func (h *half[A]) unanswer(p *pair[A], at slot) {
+	t := p.answer()
 	hash := t.hash()
-	a := s.answersOf(hash)
+	a := h.answersOf(hash)
 	a.Lock()
 	defer a.Unlock()
 	for n, c := a.table.first(hash); n != none; n = a.table.next(&c) {
@@ -77,8 +77,8 @@ const mostAlike = 8
 
 // answered returns where the latest session lies that a packet answers, and its serial
 // number; 0 where there is none.
-func (s *Store) answered(t *tuple, hash uint64, now time.Duration) (at slot, serial uint64) {
-	a := s.answersOf(hash)
+func (h *half[A]) answered(t *tuple[A], hash uint64, now time.Duration) (at slot, serial uint64) {
+	a := h.answersOf(hash)
 	var alike [mostAlike]spot
 	count := 0
 	a.Lock()
@@ -88,7 +88,7 @@ func (s *Store) answered(t *tuple, hash uint64, now time.Duration) (at slot, ser
 	}
 	a.Unlock()
 	for _, p := range alike[:count] {
-		sh := &s.sessions[p.shard()]
+		sh := &h.sessions[p.shard()]
 		sh.Lock()
 		if e := sh.entries.at(p.number()); e.live && e.deadline > now && e.serial > serial && e.answer() == *t {
 			at, serial = slot{p.shard(), p.number(), e.generation}, e.serial
@@ -99,12 +99,12 @@ func (s *Store) answered(t *tuple, hash uint64, now time.Duration) (at slot, ser
 }
 
 // isAnswered reports whether a packet would answer a session that leaves the gateway.
-func (s *Store) isAnswered(t *tuple, now time.Duration) bool {
-	at, serial := s.answered(t, t.hash(), now)
+func (h *half[A]) isAnswered(t *tuple[A], now time.Duration) bool {
+	at, serial := h.answered(t, t.hash(), now)
 	if serial == 0 {
 		return false
 	}
-	sh := &s.sessions[at.shard]
+	sh := &h.sessions[at.shard]
 	sh.Lock()
 	defer sh.Unlock()
 	e := sh.entry(at)

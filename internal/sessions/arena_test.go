@@ -4,6 +4,7 @@ import (
 	"math/rand/v2"
 	"reflect"
 	"testing"
+	"unsafe"
 )
 
 // Whatever is taken and given back, what is taken is zero, nobody else has it, and what was given back is
@@ -65,12 +66,15 @@ func TestNothingInAnArenaPoints(t *testing.T) {
 		}
 		return true
 	}
-	for _, value := range []any{entry{}, use{}, tableSlot{}} {
+	for _, value := range []any{entry[four]{}, entry[six]{}, use[four]{}, use[six]{}, tableSlot{}} {
 		if what := reflect.TypeOf(value); points(what) {
 			t.Errorf("%s has pointers", what)
 		}
 	}
-	if !points(reflect.TypeFor[group]()) { // lies elsewhere for that reason
+	if size := unsafe.Sizeof(entry[four]{}); size != 2*line {
+		t.Errorf("a session of IPv4 takes %d bytes, and not two lines", size)
+	}
+	if !points(reflect.TypeFor[group[four]]()) { // lies elsewhere for that reason
 		t.Error("pointers are not found")
 	}
 }

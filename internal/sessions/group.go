@@ -11,27 +11,27 @@ import (
 )
 
 // Groups are the ports of outside addresses with some hashes.
-type groups struct {
+type groups[A address] struct {
 	sync.Mutex
-	list  slab[group]
+	list  slab[group[A]]
 	table table // by their keys
 }
 
 // A groupKey is what sessions share that need different ports: the outside address and the
 // protocol and, as the gateway maps, where they go to (RFC 4787, 4.1).
-type groupKey struct {
-	outside, destination address
+type groupKey[A address] struct {
+	outside, destination A
 	port                 uint16
 	protocol             header.Protocol
 }
 
-func (k *groupKey) hash() uint64 {
-	return mix(k.outside.hash(k.destination.hash(uint64(k.port)<<16|uint64(k.protocol))), seeds[2])
+func (k *groupKey[A]) hash() uint64 {
+	return hashOf(k.outside, k.destination, uint64(k.port)<<16|uint64(k.protocol))
 }
 
 // keyOf returns the group of a packet that leaves.
-func (n *names) keyOf(p *tuple) groupKey {
-	k := groupKey{outside: p.source, protocol: p.protocol}
+func keyOf[A address](n *names, p *tuple[A]) groupKey[A] {
+	k := groupKey[A]{outside: p.source, protocol: p.protocol}
 	if !p.protocol.Numbered() || n.mapping != network.EndpointIndependent {
 		k.destination = p.destination
 	}
@@ -42,26 +42,26 @@ func (n *names) keyOf(p *tuple) groupKey {
 }
 
 // groupOf returns what an outside address is counted by where the destination does not matter.
-func groupOf(protocol header.Protocol, outside netip.Addr) groupKey {
-	return groupKey{outside: addressOf(outside), protocol: protocol}
+func groupOf[A address](protocol header.Protocol, outside netip.Addr) groupKey[A] {
+	return groupKey[A]{outside: addressOf[A](outside), protocol: protocol}
 }
 
 // A group is the ports behind an outside address that are taken.
-type group struct {
-	key    groupKey
+type group[A address] struct {
+	key    groupKey[A]
 	taken  portSet
 	shared map[uint16]int32 // of ports that several have, how many more
 	uses   int32
 	pools  []watch // that were told that it is full
 }
 
-func (s *Store) groupsOf(k *groupKey) (*groups, uint64) {
+func (h *half[A]) groupsOf(k *groupKey[A]) (*groups[A], uint64) {
 	hash := k.hash()
-	return &s.groups[hash>>58], hash
+	return &h.groups[shardOf(hash)], hash
 }
 
 // find returns the group of a key, or nil, and its number.
-func (g *groups) find(k *groupKey, hash uint64) (*group, int32) {
+func (g *groups[A]) find(k *groupKey[A], hash uint64) (*group[A], int32) {
 	for n, c := g.table.first(hash); n != none; n = g.table.next(&c) {
 		if known := g.list.at(n); known.key == *k {
 			return known, n
@@ -71,18 +71,18 @@ func (g *groups) find(k *groupKey, hash uint64) (*group, int32) {
 }
 
 // make is find of a group that is made where there is none.
-func (g *groups) make(k *groupKey, hash uint64) *group {
+func (g *groups[A]) make(k *groupKey[A], hash uint64) *group[A] {
 	if known, _ := g.find(k, hash); known != nil {
 		return known
 	}
 	n := g.list.next()
-	*g.list.at(n) = group{key: *k}
+	*g.list.at(n) = group[A]{key: *k}
 	g.table.add(n, hash)
 	return g.list.at(n)
 }
 
 // take takes a port, which others may have too.
-func (g *group) take(port uint16) {
+func (g *group[A]) take(port uint16) {
 	g.uses++
 	if !g.taken.has(port) {
 		g.taken.add(port)
@@ -95,7 +95,7 @@ func (g *group) take(port uint16) {
 }
 
 // give is the opposite of take.
-func (g *group) give(port uint16) {
+func (g *group[A]) give(port uint16) {
 	g.uses--
 	if g.shared[port] == 0 {
 		g.taken.remove(port)
@@ -111,8 +111,8 @@ func (g *group) give(port uint16) {
 
 // takeFree takes the port of an outside address that a packet gets which has none yet: its own where it may
 // keep it and nobody has it, else the next one. It returns false where none is free.
-func (s *Store) takeFree(names *names, lease *engine.Lease, k *groupKey, w watch) (port uint16, ok bool) {
-	groups, hash := s.groupsOf(k)
+func (h *half[A]) takeFree(names *names, lease *engine.Lease, k *groupKey[A], w watch) (port uint16, ok bool) {
+	groups, hash := h.groupsOf(k)
 	groups.Lock()
 	defer groups.Unlock()
 	g, _ := groups.find(k, hash)
@@ -147,29 +147,29 @@ func (s *Store) takeFree(names *names, lease *engine.Lease, k *groupKey, w watch
 }
 
 // takePort takes a port of an outside address, which others may have too.
-func (s *Store) takePort(k *groupKey, port uint16) {
-	groups, hash := s.groupsOf(k)
+func (h *half[A]) takePort(k *groupKey[A], port uint16) {
+	groups, hash := h.groupsOf(k)
 	groups.Lock()
 	defer groups.Unlock()
 	groups.make(k, hash).take(port)
 }
 
 // givePort gives back a port of an outside address.
-func (s *Store) givePort(k *groupKey, port uint16) {
-	groups, hash := s.groupsOf(k)
+func (h *half[A]) givePort(k *groupKey[A], port uint16) {
+	groups, hash := h.groupsOf(k)
 	groups.Lock()
 	defer groups.Unlock()
 	g, n := groups.find(k, hash)
 	if g.give(port); g.uses == 0 {
 		groups.table.remove(n, hash)
 		groups.list.give(n)
-		*g = group{}
+		*g = group[A]{}
 	}
 }
 
-// isTaken reports whether somebody has a port of an outside address.
-func (s *Store) isTaken(k *groupKey, port uint16) bool {
-	groups, hash := s.groupsOf(k)
+// isTakenIn reports whether somebody has a port of an outside address.
+func (h *half[A]) isTakenIn(k *groupKey[A], port uint16) bool {
+	groups, hash := h.groupsOf(k)
 	groups.Lock()
 	defer groups.Unlock()
 	g, _ := groups.find(k, hash)

@@ -46,7 +46,7 @@ func TestNoPortIsLeftBehind(t *testing.T) {
 			random := rand.New(rand.NewPCG(w, 61))
 			var log engine.Log
 			for range 4000 {
-				running.Decide(engine.Arrival{In: running.Gateway().Interfaces[1], Packet: header.Packet{
+				running.Decide(&engine.Arrival{In: running.Gateway().Interfaces[1], Packet: header.Packet{
 					Source: netip.AddrFrom4([4]byte{10, 1, byte(random.IntN(3)), byte(random.IntN(250))}), SourcePort: uint16(2000 + random.IntN(4)),
 					Destination: netip.AddrFrom4([4]byte{203, 0, 113, byte(random.IntN(4))}), DestinationPort: uint16(80 + random.IntN(2)), Protocol: header.TCP,
 				}, Part: header.Begins, At: network.Always}, &log)
@@ -73,32 +73,32 @@ func TestNoPortIsLeftBehind(t *testing.T) {
 		t.Error("no sessions")
 	}
 	names := store.gateway.Load()
-	for i := range store.sessions {
-		bound, _ := store.sessions[i].those(func(*entry) bool { return true })
+	for i := range store.four.sessions {
+		bound, _ := store.four.sessions[i].those(func(*entry[four]) bool { return true })
 		for k := range bound {
-			if !store.isBound(names, &bound[k]) {
+			if !store.four.isBound(names, &bound[k].pair, bound[k].ticket) {
 				t.Fatalf("session %d has not its port as the last revision maps", bound[k].serial)
 			}
 		}
 	}
 	store.Remove(func(engine.Session) bool { return true })
 	store.Shut(header.TCP, held)
-	for i := range store.leases {
-		store.leases[i].waiting = nil
-		for n := range store.leases[i].uses.size {
-			if u := store.leases[i].uses.at(n); u.sessions+u.held > 0 {
+	for i := range store.four.leases {
+		store.four.leases[i].waiting = nil
+		for n := range store.four.leases[i].uses.size {
+			if u := store.four.leases[i].uses.at(n); u.sessions+u.held > 0 {
 				t.Errorf("%+v", *u)
 			} else if u.leased > 0 { // for a connection that came to nothing
 				u.leased = 0
-				store.end(&store.leases[i], n)
+				store.four.end(&store.four.leases[i], n)
 			}
 		}
-		if left := store.leases[i].table.count; left > 0 {
+		if left := store.four.leases[i].table.count; left > 0 {
 			t.Errorf("%d uses are found", left)
 		}
 	}
-	for i := range store.groups {
-		if left := store.groups[i].table.count; left > 0 {
+	for i := range store.four.groups {
+		if left := store.four.groups[i].table.count; left > 0 {
 			t.Errorf("%d groups are found", left)
 		}
 	}

@@ -42,10 +42,10 @@ func (s *Store) Open(m *network.Mapping) {
 		t.open = map[end]*opened{}
 	}
 	if before := t.open[at]; before != nil {
-		s.letGo(before)
+		s.of(before.mapping.Inside.Addr()).letGo(before.ticket)
 	}
 	o := &opened{mapping: m}
-	s.hold(s.gateway.Load(), o)
+	o.ticket = s.of(m.Inside.Addr()).hold(s.gateway.Load(), m)
 	t.open[at] = o
 	t.Put(m)
 }
@@ -56,40 +56,38 @@ func (s *Store) Shut(protocol header.Protocol, outside netip.AddrPort) {
 	t.mutex.Lock()
 	defer t.mutex.Unlock()
 	if o := t.open[at]; o != nil {
-		s.letGo(o)
+		s.of(o.mapping.Inside.Addr()).letGo(o.ticket)
 		delete(t.open, at)
 	}
 	t.Remove(protocol, outside)
 }
 
-// hold keeps the outside port of a mapping for its machine.
-func (s *Store) hold(n *names, o *opened) {
-	m := o.mapping
-	o.ticket = engine.Ticket{}
-	if n.mapping != network.EndpointIndependent || m.Outside == m.Inside {
-		return
+// hold keeps the outside port of a mapping for its machine, and returns its ticket.
+func (h *half[A]) hold(names *names, m *network.Mapping) engine.Ticket {
+	if names.mapping != network.EndpointIndependent || m.Outside == m.Inside {
+		return engine.Ticket{}
 	}
-	k := useKey{groupOf(m.Protocol, m.Outside.Addr()), addressOf(m.Inside.Addr()), m.Inside.Port()}
-	l, hash := s.leasesOf(&k)
+	k := useKey[A]{groupOf[A](m.Protocol, m.Outside.Addr()), addressOf[A](m.Inside.Addr()), m.Inside.Port()}
+	l, hash := h.leasesOf(&k)
 	l.Lock()
 	defer l.Unlock()
-	use := s.useOrOpen(l, &k, hash, m.Outside.Port())
+	use := h.useOrOpen(l, &k, hash, m.Outside.Port())
 	u := l.uses.at(use)
 	u.sessions, u.held = u.sessions+1, u.held+1
-	o.ticket = l.ticket(use)
+	return l.ticket(use)
 }
 
 // letGo is the opposite of hold.
-func (s *Store) letGo(o *opened) {
-	if o.ticket == (engine.Ticket{}) {
+func (h *half[A]) letGo(ticket engine.Ticket) {
+	if ticket == (engine.Ticket{}) {
 		return
 	}
-	l, n := s.use(o.ticket)
+	l, n := h.use(ticket)
 	l.Lock()
 	defer l.Unlock()
-	if u := l.uses.at(n); u.generation == o.ticket.B {
+	if u := l.uses.at(n); u.generation == ticket.B {
 		u.sessions, u.held = u.sessions-1, u.held-1
-		s.end(l, n)
+		h.end(l, n)
 	}
 }
 
@@ -98,15 +96,19 @@ func (s *Store) holdAll(n *names) {
 	s.mappings.mutex.Lock()
 	defer s.mappings.mutex.Unlock()
 	for _, o := range s.mappings.open {
-		s.hold(n, o)
+		o.ticket = s.of(o.mapping.Inside.Addr()).hold(n, o.mapping)
 	}
 }
 
 // Bound returns the port of an outside address that the sessions and mappings of a machine's port
 // have. ok is false where there are none, or where it depends on their destination.
 func (s *Store) Bound(protocol header.Protocol, inside netip.AddrPort, outside netip.Addr) (port uint16, ok bool) {
-	k := useKey{groupOf(protocol, outside), addressOf(inside.Addr()), inside.Port()}
-	l, hash := s.leasesOf(&k)
+	return s.of(inside.Addr()).bound(protocol, inside, outside)
+}
+
+func (h *half[A]) bound(protocol header.Protocol, inside netip.AddrPort, outside netip.Addr) (port uint16, ok bool) {
+	k := useKey[A]{groupOf[A](protocol, outside), addressOf[A](inside.Addr()), inside.Port()}
+	l, hash := h.leasesOf(&k)
 	l.Lock()
 	defer l.Unlock()
 	use := l.lowest(&k, hash)
@@ -119,6 +121,10 @@ func (s *Store) Bound(protocol header.Protocol, inside netip.AddrPort, outside n
 // IsTaken reports whether a port of an outside address is that of sessions or mappings, where it
 // does not depend on their destination.
 func (s *Store) IsTaken(protocol header.Protocol, outside netip.AddrPort) bool {
-	key := groupOf(protocol, outside.Addr())
-	return s.isTaken(&key, outside.Port())
+	return s.of(outside.Addr()).isTaken(protocol, outside)
+}
+
+func (h *half[A]) isTaken(protocol header.Protocol, outside netip.AddrPort) bool {
+	key := groupOf[A](protocol, outside.Addr())
+	return h.isTakenIn(&key, outside.Port())
 }

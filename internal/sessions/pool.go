@@ -43,17 +43,17 @@ type watch struct {
 
 // poolOf returns the pool of a lease, nil where none is remembered: of one address, and where what is full
 // depends on the destination.
-func (s *Store) poolOf(names *names, l *engine.Lease) *pool {
+func (c *common) poolOf(names *names, l *engine.Lease) *pool {
 	ranges := l.Pool.Ranges()
-	if names.mapping != network.EndpointIndependent || len(ranges) == 0 || len(ranges) == 1 && ranges[0].First == ranges[0].Last || !l.Final.Protocol.Numbered() {
+	if names.mapping != network.EndpointIndependent || len(ranges) == 0 || len(ranges) == 1 && ranges[0].First == ranges[0].Last || !l.Packet.Protocol.Numbered() {
 		return nil
 	}
-	key := poolKey{&ranges[0], len(ranges), l.Final.Protocol, l.Ports}
-	if last := s.pool.Load(); last != nil && last.key == key {
+	key := poolKey{&ranges[0], len(ranges), l.Packet.Protocol, l.Ports}
+	if last := c.pool.Load(); last != nil && last.key == key {
 		return last
 	}
-	if known := (*s.pools.Load())[key]; known != nil {
-		s.pool.Store(known)
+	if known := (*c.pools.Load())[key]; known != nil {
+		c.pool.Store(known)
 		return known
 	}
 	size := int(min(l.Pool.Size(), mostPooled+1))
@@ -62,13 +62,13 @@ func (s *Store) poolOf(names *names, l *engine.Lease) *pool {
 	}
 	made := &pool{key: key, size: size}
 	for { // a pool is new only once in a revision, so all are copied
-		known := s.pools.Load()
+		known := c.pools.Load()
 		if other := (*known)[key]; other != nil {
 			return other
 		}
 		all := maps.Clone(*known)
 		all[key] = made
-		if s.pools.CompareAndSwap(known, &all) {
+		if c.pools.CompareAndSwap(known, &all) {
 			return made
 		}
 	}

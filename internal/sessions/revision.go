@@ -40,27 +40,29 @@ func (s *Store) Use(g *network.Gateway) {
 		return
 	}
 	if g.Handling.RestartsOnApply {
-		s.removeEntries(func(*entry) bool { return true })
+		s.remove(func(*record, func() engine.Session) bool { return true })
 	}
 	vanished := func(number int16) bool { return number >= 0 && n.interfaces[number] == nil }
-	s.removeEntries(func(e *entry) bool { return vanished(e.in) || vanished(e.out) })
+	s.remove(func(r *record, _ func() engine.Session) bool { return vanished(r.in) || vanished(r.out) })
 	s.gateway.Store(n)
 	if n.mapping != old.mapping {
-		s.clear()
-		s.rebind()
+		for _, h := range s.halves() {
+			h.clear()
+			h.rebind()
+		}
 		s.holdAll(n)
 	}
 }
 
 // clear ends all uses: sessions have no port any longer.
-func (s *Store) clear() {
-	for i := range s.leases {
-		l := &s.leases[i]
+func (h *half[A]) clear() {
+	for i := range h.leases {
+		l := &h.leases[i]
 		l.Lock()
 		for n := range l.uses.size {
 			if u := l.uses.at(n); u.sessions+u.leased > 0 {
 				u.sessions, u.leased, u.held = 0, 0, 0
-				s.end(l, n)
+				h.end(l, n)
 			}
 		}
 		l.Unlock()
@@ -68,28 +70,27 @@ func (s *Store) clear() {
 }
 
 // rebind gives the sessions their ports as the gateway maps now which do not have them so.
-func (s *Store) rebind() {
-	s.rebinding.Lock()
-	defer s.rebinding.Unlock()
-	names := s.gateway.Load()
-	for i := range s.sessions {
-		sh := &s.sessions[i]
+func (h *half[A]) rebind() {
+	h.rebinding.Lock()
+	defer h.rebinding.Unlock()
+	names := h.gateway.Load()
+	for i := range h.sessions {
+		sh := &h.sessions[i]
 		sh.Lock()
-		list, places := sh.those(func(e *entry) bool { return !e.local })
+		list, places := sh.those(func(e *entry[A]) bool { return !e.local })
 		sh.Unlock()
 		for k := range list {
 			e := &list[k]
-			if s.isBound(names, e) {
+			if h.isBound(names, &e.pair, e.ticket) {
 				continue
 			}
-			before := e.ticket
-			s.bind(names, e, engine.Ticket{})
+			loose := h.bind(names, &e.pair, engine.Ticket{})
 			sh.Lock()
 			if kept := sh.entry(places[k]); kept != nil {
-				kept.ticket, e.ticket = e.ticket, before
+				kept.ticket, loose = loose, e.ticket
 			}
 			sh.Unlock()
-			s.unbind(e) // from what it had, or where it has ended meanwhile from what it got
+			h.unbind(loose) // what it had, or where it has ended meanwhile what it got
 		}
 	}
 }
@@ -134,13 +135,13 @@ func (r *rules) at(n int32) *counted {
 }
 
 // close counts what a session was that ends.
-func (r *rules) close(e *entry) {
-	for _, n := range e.rules {
+func (r *rules) close(session *record) {
+	for _, n := range session.rules {
 		if n != none {
 			c := r.at(n)
 			c.ended.Add(1)
-			c.add(engine.Forth, e.passed[engine.Forth])
-			c.add(engine.Back, e.passed[engine.Back])
+			c.add(engine.Forth, session.passed[engine.Forth])
+			c.add(engine.Back, session.passed[engine.Back])
 		}
 	}
 }
@@ -213,29 +214,8 @@ type Hits struct {
 // every session.
 func (s *Store) Hits() []Hits {
 	running := map[int32]*[2]Count{}
-	for i := range s.sessions {
-		sh := &s.sessions[i]
-		sh.Lock()
-		for n := range sh.entries.size {
-			e := sh.entries.at(n)
-			if !e.live {
-				continue
-			}
-			for _, r := range e.rules {
-				if r == none {
-					continue
-				}
-				sum := running[r]
-				if sum == nil {
-					sum = &[2]Count{}
-					running[r] = sum
-				}
-				for d := range sum {
-					sum[d] = sum[d].Plus(e.passed[d])
-				}
-			}
-		}
-		sh.Unlock()
+	for _, h := range s.halves() {
+		h.addPassed(running)
 	}
 	s.rules.RLock()
 	defer s.rules.RUnlock()
@@ -299,8 +279,8 @@ func Start(g *engine.Gateway, store *Store) *Running {
 }
 
 // Decide takes a packet through the gateway as it is now, and counts it.
-func (r *Running) Decide(a engine.Arrival, log *engine.Log) engine.Decision {
-	d := r.compiled.Load().Decide(a, r.Store, log)
+func (r *Running) Decide(a *engine.Arrival, log *engine.Log) engine.Decision {
+	d := *r.compiled.Load().Decide(a, r.Store, log)
 	if d.Action == engine.Stops && !d.Follows {
 		r.Store.Stopped(&d, a.Size)
 	}

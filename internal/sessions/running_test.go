@@ -86,13 +86,13 @@ func TestAGatewayAnswersOnlyWhomItTook(t *testing.T) {
 	p := flood(5)
 	p.Destination, p.DestinationPort = g.Interfaces[1].Addresses[0].Addr(), 22
 	answer := engine.Arrival{Packet: p.Answer(), Part: header.Answers, At: network.Always}
-	if d, ok := compiled.Answer(answer, store, &log); ok {
+	if d, ok := compiled.Answer(&answer, store, &log); ok {
 		t.Errorf("it answers nobody: %+v", d)
 	}
-	if d := compiled.Decide(engine.Arrival{In: g.Interfaces[1], Packet: p, At: network.Always}, store, &log); d.Action != engine.Takes || d.Out != nil {
+	if d := compiled.Decide(&engine.Arrival{In: g.Interfaces[1], Packet: p, At: network.Always}, store, &log); d.Action != engine.Takes || d.Out != nil {
 		t.Fatalf("%+v", d)
 	}
-	d, ok := compiled.Answer(answer, store, &log)
+	d, ok := compiled.Answer(&answer, store, &log)
 	if !ok || d.Action != engine.Forwards || d.Out != g.Interfaces[1] || d.Packet != p.Answer() {
 		t.Errorf("%+v, %v", d, ok)
 	}

@@ -46,8 +46,13 @@ func (s *slab[T]) warm() {
 	if int(n) >= len(s.chunks)*chunk {
 		return
 	}
-	at := uintptr(unsafe.Pointer(s.at(n)))
-	for end := at + unsafe.Sizeof(*s.at(n)); at < end; at = at&^(line-1) + line {
+	prefetchAll(s.at(n))
+}
+
+// prefetchAll asks the processor for all lines that a value lies in.
+func prefetchAll[T any](value *T) {
+	at := uintptr(unsafe.Pointer(value))
+	for end := at + unsafe.Sizeof(*value); at < end; at = at&^(line-1) + line {
 		prefetch(at)
 	}
 }

@@ -35,8 +35,9 @@ func filled(tb testing.TB, n *network.Network, c *clock, open int) (*engine.Gate
 	return g, store
 }
 
-func opened(g *engine.Gateway, store *sessions.Store, log *engine.Log, number int) engine.Decision {
-	return g.Decide(engine.Arrival{In: g.Interfaces[1], Packet: client(number), At: network.Always}, store, log)
+func opened(g *engine.Gateway, store *sessions.Store, log *engine.Log, number int) *engine.Decision {
+	a := engine.Arrival{In: g.Interfaces[1], Packet: client(number), At: network.Always}
+	return g.Decide(&a, store, log)
 }
 
 // client is a packet of a connection of its own.
@@ -95,10 +96,10 @@ func TestDecideAllocatesNothing(t *testing.T) {
 	var log engine.Log
 	i := 0
 	answer := opened(g, store, &log, 7).Packet.Answer()
-	for what, decide := range map[string]func() engine.Decision{
-		"a beginning": func() engine.Decision { i++; return opened(g, store, &log, i%5000) },
-		"an answer": func() engine.Decision {
-			return g.Decide(engine.Arrival{In: g.Interfaces[0], Packet: answer, Part: header.Answers, At: network.Always}, store, &log)
+	for what, decide := range map[string]func() *engine.Decision{
+		"a beginning": func() *engine.Decision { i++; return opened(g, store, &log, i%5000) },
+		"an answer": func() *engine.Decision {
+			return g.Decide(&engine.Arrival{In: g.Interfaces[0], Packet: answer, Part: header.Answers, At: network.Always}, store, &log)
 		},
 	} {
 		if allocs := testing.AllocsPerRun(1000, func() {

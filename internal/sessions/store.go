@@ -1,7 +1,7 @@
 package sessions
 
 import (
-	"sync"
+	"net/netip"
 	"sync/atomic"
 	"time"
 
@@ -10,28 +10,63 @@ import (
 	"hollowbridge/core/network"
 )
 
-// shards is how many locks a store is split into, a power of two.
-const shards = 64
+// shards is how many locks each of what a store has is split into. More of them would be further apart in memory.
+const (
+	shardBits = 4
+	shards    = 1 << shardBits
+)
+
+// shardOf returns the shard of a hash. What lies in a shard is found by other bits of it.
+func shardOf(hash uint64) uint64 { return hash >> (64 - shardBits) }
 
 // A Store is what a running gateway remembers. It may be used by many goroutines.
 type Store struct {
+	common
+	four     half[four]
+	six      half[six]
+	mappings mappings
+}
+
+// Common is what the halves of a store share.
+type common struct {
 	clock   func() time.Duration
 	gateway atomic.Pointer[names]
 	count   atomic.Int64
 	serial  atomic.Uint64
-
-	memory   arena
-	sessions [shards]shard
-	answers  [shards]answers
-	leases   [shards]leases
-	groups   [shards]groups
-	pools    atomic.Pointer[map[poolKey]*pool] // of the revision that runs
-	pool     atomic.Pointer[pool]              // of them, the latest
-	rules    rules
-
-	rebinding sync.Mutex
-	mappings  mappings
+	memory  arena
+	rules   rules
+	pools   atomic.Pointer[map[poolKey]*pool] // of the revision that runs
+	pool    atomic.Pointer[pool]              // of them, the latest
 }
+
+// A family is a half of the store, whichever.
+type family interface {
+	find(p *header.Packet, part header.Part, size int, found *engine.Session) (engine.Direction, bool)
+	take(lease *engine.Lease, grant *engine.Grant) bool
+	distinct(final *header.Packet, ports header.Ports) (uint16, bool)
+	keep(names *names, session *engine.Session)
+	expireAll(now time.Duration) (sessions, ports int)
+	list(which func(before, after header.Packet) bool, do func(Open) bool) bool
+	remove(which func(*record, func() engine.Session) bool) int
+	addPassed(sums map[int32]*[2]Count)
+	clear()
+	rebind()
+	hold(names *names, m *network.Mapping) engine.Ticket
+	letGo(ticket engine.Ticket)
+	bound(protocol header.Protocol, inside netip.AddrPort, outside netip.Addr) (uint16, bool)
+	isTaken(protocol header.Protocol, outside netip.AddrPort) bool
+}
+
+// of returns the half that an address belongs to.
+func (s *Store) of(a netip.Addr) family {
+	if a.Is4() {
+		return &s.four
+	}
+	return &s.six
+}
+
+// halves returns both.
+func (s *Store) halves() [2]family { return [...]family{&s.four, &s.six} }
 
 // Names are what the store knows of its gateway by numbers, so that sessions outlive a
 // revision.
@@ -86,60 +121,12 @@ func (n *names) known(rule *network.Rule) (numbered, bool) {
 	return numbered{}, false // it is of another revision
 }
 
-// An entry is one session.
-type entry struct {
-	before, after  tuple
-	serial         uint64
-	began          time.Duration
-	deadline       time.Duration
-	passed         [2]Count      // by direction
-	ticket         engine.Ticket // of its port
-	rules          [3]int32      // of redirect, permit and source: numbers in the store's rules, or none
-	in, out        int16         // of interfaces, or -1
-	earlier, later int32         // in the list of its phase, or none
-	generation     uint32
-	phase          phase
-	live, local    bool
-	answered       bool
-	closing        bool
-}
-
-// A shard is the sessions whose first packets have some hashes.
-type shard struct {
-	sync.Mutex
-	number  uint8
-	entries slab[entry]
-	table   table // by the first packet
-	lists   [phases]list
-}
-
-// A list is the sessions of one phase, the one that was used longest ago first.
-type list struct {
-	first, last int32
-	due         time.Duration // the deadline of the first
-}
-
 // New returns an empty store for a gateway. The clock says how long it is since some moment;
 // it never goes back.
 func New(g *network.Gateway, clock func() time.Duration) *Store {
-	s := &Store{clock: clock}
-	for i := range s.sessions {
-		s.sessions[i].number = uint8(i)
-		s.sessions[i].entries.arena, s.sessions[i].table.arena = &s.memory, &s.memory
-		for k := range s.sessions[i].lists {
-			s.sessions[i].lists[k] = list{none, none, 0}
-		}
-	}
-	for i := range s.answers {
-		s.answers[i].table.arena = &s.memory
-	}
-	for i := range s.leases {
-		s.leases[i].number = i
-		s.leases[i].uses.arena, s.leases[i].table.arena = &s.memory, &s.memory
-	}
-	for i := range s.groups {
-		s.groups[i].table.arena = &s.memory
-	}
+	s := &Store{common: common{clock: clock}}
+	s.four.begin(&s.common)
+	s.six.begin(&s.common)
 	s.rules.known = map[network.RuleID]numbered{}
 	s.Use(g)
 	return s
@@ -148,73 +135,26 @@ func New(g *network.Gateway, clock func() time.Duration) *Store {
 // Count returns how many sessions there are; some of them may have timed out.
 func (s *Store) Count() int { return int(s.count.Load()) }
 
-func (s *Store) shardOf(hash uint64) *shard { return &s.sessions[hash>>58] }
-
-// A slot is where a session lies.
-type slot struct {
-	shard      uint8
-	number     int32
-	generation uint32
-}
+var _ engine.State = (*Store)(nil)
 
 // Find is engine.State's.
 func (s *Store) Find(p *header.Packet, part header.Part, size int, found *engine.Session) (engine.Direction, bool) {
-	t, now := tupleOf(*p), s.clock()
-	hash := t.hash()
-	sh := s.shardOf(hash)
-	sh.table.warm(hash)
-	var back slot
-	serial := uint64(0) // of the session that it answers
-	if part != header.Begins || !p.Protocol.HasBeginning() {
-		back, serial = s.answered(&t, hash, now)
-	} else {
-		s.warmLease(&t)
-	}
-	sh.Lock()
-	gone, ok := s.expire(sh, now), false
-	sh.entries.warm()
-	if n := sh.find(&t, hash, now); n != none && sh.entries.at(n).serial > serial {
-		sh.touch(n, part, now)
-		sh.entries.at(n).passed[engine.Forth].add(size)
-		*found, ok, serial = s.session(sh.entries.at(n)), true, 0
-	}
-	sh.Unlock()
-	s.forget(gone)
-	if serial == 0 {
-		return engine.Forth, ok
-	}
-	sh = &s.sessions[back.shard]
-	sh.Lock()
-	defer sh.Unlock()
-	e := sh.entry(back)
-	if e == nil {
-		return engine.Back, false
-	}
-	e.answered = true
-	sh.touch(back.number, part, now)
-	e.passed[engine.Back].add(size)
-	*found = s.session(e)
-	return engine.Back, true
+	return s.of(p.Source).find(p, part, size, found)
 }
 
-// find returns the latest session with a first packet, or none.
-func (sh *shard) find(t *tuple, hash uint64, now time.Duration) int32 {
-	latest, serial := none, uint64(0)
-	for n, c := sh.table.first(hash); n != none; n = sh.table.next(&c) {
-		if e := sh.entries.at(n); e.before == *t && e.deadline > now && e.serial > serial {
-			latest, serial = n, e.serial
-		}
+// Take is engine.State's.
+func (s *Store) Take(lease *engine.Lease, grant *engine.Grant) bool {
+	h := s.of(lease.Packet.Source)
+	if h.take(lease, grant) {
+		return true
 	}
-	return latest
+	sessions, ports := h.expireAll(s.clock())
+	return sessions+ports > 0 && h.take(lease, grant)
 }
 
-// entry returns the session that lies at a place, or nil where it has gone; the shard is
-// locked.
-func (sh *shard) entry(p slot) *entry {
-	if e := sh.entries.at(p.number); e.live && e.generation == p.generation {
-		return e
-	}
-	return nil
+// Distinct is engine.State's.
+func (s *Store) Distinct(final header.Packet, ports header.Ports, _ network.MappingBehavior) (uint16, bool) {
+	return s.of(final.Source).distinct(&final, ports)
 }
 
 // Keep is engine.State's.
@@ -226,195 +166,20 @@ func (s *Store) Keep(session *engine.Session) bool {
 			return false
 		}
 	}
-	now := s.clock()
-	e := entry{
-		before: tupleOf(session.Before), after: tupleOf(session.After), in: names.number(session.In), out: names.number(session.Out),
-		serial: s.serial.Add(1), phase: firstPhase(session.Before.Protocol), local: session.Local, live: true, began: now,
-		rules: [3]int32{names.open(session.Redirect, now), names.open(session.Permit, now), names.open(session.Source, now)},
-	}
-	e.passed[engine.Forth].add(session.Size)
-	if !e.local {
-		s.bind(names, &e, session.Ticket)
-	}
-	hash := e.before.hash()
-	sh := s.shardOf(hash)
-	sh.Lock()
-	gone := s.expire(sh, now)
-	n := sh.insert(&e, hash, now)
-	sh.Unlock()
-	s.forget(gone)
-	s.answer(&e, slot{sh.number, n, e.generation})
-	if latest := s.gateway.Load(); latest != names && !e.local && !s.isBound(latest, &e) {
-		s.rebind() // another revision came meanwhile, which maps otherwise
-	}
+	s.of(session.Before.Source).keep(names, session)
 	return true
-}
-
-// insert puts a session into a shard and returns its number there.
-func (sh *shard) insert(e *entry, hash uint64, now time.Duration) int32 {
-	n := sh.entries.next()
-	at := sh.entries.at(n)
-	e.generation = at.generation + 1
-	*at = *e
-	sh.table.add(n, hash)
-	sh.append(n, now)
-	return n
-}
-
-// append puts a session at the end of the list of its phase.
-func (sh *shard) append(n int32, now time.Duration) {
-	e := sh.entries.at(n)
-	l := &sh.lists[e.phase]
-	e.deadline, e.earlier, e.later = now+timeouts[e.phase], l.last, none
-	if l.last == none {
-		l.first, l.due = n, e.deadline
-	} else {
-		sh.entries.at(l.last).later = n
-	}
-	l.last = n
-}
-
-// unlink takes a session out of the list of its phase.
-func (sh *shard) unlink(n int32) {
-	e := sh.entries.at(n)
-	l := &sh.lists[e.phase]
-	switch {
-	case e.earlier != none:
-		sh.entries.at(e.earlier).later = e.later
-	case e.later != none:
-		l.first, l.due = e.later, sh.entries.at(e.later).deadline
-	default:
-		l.first = none
-	}
-	if e.later == none {
-		l.last = e.earlier
-	} else {
-		sh.entries.at(e.later).earlier = e.earlier
-	}
-}
-
-// touch notes that a packet of a session has passed.
-func (sh *shard) touch(n int32, part header.Part, now time.Duration) {
-	sh.unlink(n)
-	sh.entries.at(n).pass(part)
-	sh.append(n, now)
-}
-
-// mostExpired is how many sessions an operation on a shard removes that have timed out.
-const mostExpired = 4
-
-// Gone are sessions that were removed from their shard, but not yet from what knows them.
-type gone struct {
-	list   [mostExpired]entry
-	places [mostExpired]slot
-	n      int
-}
-
-var gonePool = sync.Pool{New: func() any { return new(gone) }}
-
-// expire removes sessions of a locked shard that have timed out, a few at a time. It
-// returns nil where there are none.
-func (s *Store) expire(sh *shard, now time.Duration) (g *gone) {
-	for phase := range sh.lists {
-		l := &sh.lists[phase]
-		for l.first != none && l.due <= now {
-			n := l.first
-			if g == nil {
-				g = gonePool.Get().(*gone)
-			}
-			if g.n == mostExpired {
-				return g
-			}
-			g.list[g.n], g.places[g.n] = *sh.entries.at(n), slot{sh.number, n, sh.entries.at(n).generation}
-			g.n++
-			sh.remove(n)
-		}
-	}
-	return g
-}
-
-// remove takes a session out of its shard.
-func (sh *shard) remove(n int32) {
-	sh.unlink(n)
-	sh.table.remove(n, sh.entries.at(n).before.hash())
-	sh.entries.at(n).live = false
-	sh.entries.give(n)
-}
-
-// forget removes sessions from what knows them besides their shard, and returns how many.
-func (s *Store) forget(g *gone) int {
-	if g == nil {
-		return 0
-	}
-	for i := range g.n {
-		s.forgetOne(&g.list[i], g.places[i])
-	}
-	n := g.n
-	g.n = 0
-	gonePool.Put(g)
-	return n
-}
-
-func (s *Store) forgetOne(e *entry, at slot) {
-	s.count.Add(-1)
-	s.rules.close(e)
-	s.unanswer(e, at)
-	if !e.local {
-		s.unbind(e)
-	}
 }
 
 // Expire removes all sessions that have timed out, and returns how many. The store removes a
 // few by itself wherever it is used, and all where there is no room or no port; until then
 // they hold their ports. Whoever runs a store calls Expire every second or so.
 func (s *Store) Expire() int {
-	sessions, _ := s.expireAll()
-	return sessions
-}
-
-// expireAll is Expire that also says how many ports were given back whose sessions did not come.
-func (s *Store) expireAll() (sessions, ports int) {
-	now := s.clock()
-	for i := range s.sessions {
-		sh := &s.sessions[i]
-		for {
-			sh.Lock()
-			gone := s.expire(sh, now)
-			sh.Unlock()
-			n := s.forget(gone)
-			if n == 0 {
-				break
-			}
-			sessions += n
-		}
+	sum, now := 0, s.clock()
+	for _, h := range s.halves() {
+		sessions, _ := h.expireAll(now)
+		sum += sessions
 	}
-	for i := range s.leases {
-		l := &s.leases[i]
-		l.Lock()
-		ports += s.expireLeases(l, now)
-		l.Unlock()
-	}
-	return sessions, ports
-}
-
-// those returns the sessions of a locked shard for which a function returns true, and where
-// they lie.
-func (sh *shard) those(which func(*entry) bool) (list []entry, places []slot) {
-	for n := range sh.entries.size {
-		if e := sh.entries.at(n); e.live && which(e) {
-			list, places = append(list, *e), append(places, slot{sh.number, n, e.generation})
-		}
-	}
-	return list, places
-}
-
-// session returns what an entry stands for.
-func (s *Store) session(e *entry) engine.Session {
-	names := s.gateway.Load()
-	return engine.Session{
-		In: names.at(e.in), Out: names.at(e.out), Before: e.before.packet(), After: e.after.packet(), Local: e.local, Answered: e.answered,
-		Redirect: s.rules.rule(e.rules[0]), Permit: s.rules.rule(e.rules[1]), Source: s.rules.rule(e.rules[2]),
-	}
+	return sum
 }
 
 // A Count is how many packets there were, and their bytes.
@@ -436,29 +201,6 @@ type Open struct {
 	Passed [2]Count      // by direction
 }
 
-// open returns an entry as it is now.
-func (s *Store) open(e *entry, now time.Duration) Open {
-	return Open{
-		Session: s.session(e), Number: e.serial, State: e.state(), Age: now - e.began,
-		Idle: now - (e.deadline - timeouts[e.phase]), Left: e.deadline - now, Passed: e.passed,
-	}
-}
-
-// state says in a word what a session is.
-func (e *entry) state() string {
-	switch {
-	case e.before.protocol != header.TCP && e.answered:
-		return "answered"
-	case e.before.protocol != header.TCP:
-		return "unanswered"
-	case e.closing:
-		return "closing"
-	case e.phase == established:
-		return "established"
-	}
-	return "opening"
-}
-
 // List calls a function with each session that has not timed out, until it returns false.
 // Sessions that are opened or end meanwhile may be among them or not.
 func (s *Store) List(do func(Open) bool) {
@@ -468,16 +210,9 @@ func (s *Store) List(do func(Open) bool) {
 // ListThose is List of the sessions for whose first packet, as it came and as it left, a function
 // returns true. The function must not use the store.
 func (s *Store) ListThose(which func(before, after header.Packet) bool, do func(Open) bool) {
-	now := s.clock()
-	for i := range s.sessions {
-		sh := &s.sessions[i]
-		sh.Lock()
-		list, _ := sh.those(func(e *entry) bool { return e.deadline > now && which(e.before.packet(), e.after.packet()) })
-		sh.Unlock()
-		for k := range list {
-			if !do(s.open(&list[k], now)) {
-				return
-			}
+	for _, h := range s.halves() {
+		if !h.list(which, do) {
+			return
 		}
 	}
 }
@@ -485,29 +220,19 @@ func (s *Store) ListThose(which func(before, after header.Packet) bool, do func(
 // Remove removes the sessions for which a function returns true, and returns how many. The
 // function must not use the store.
 func (s *Store) Remove(which func(engine.Session) bool) int {
-	return s.removeEntries(func(e *entry) bool { return which(s.session(e)) })
+	return s.remove(func(_ *record, session func() engine.Session) bool { return which(session()) })
 }
 
 // RemoveNumbers is Remove by the numbers of sessions.
 func (s *Store) RemoveNumbers(numbers map[uint64]bool) int {
-	return s.removeEntries(func(e *entry) bool { return numbers[e.serial] })
+	return s.remove(func(r *record, _ func() engine.Session) bool { return numbers[r.serial] })
 }
 
-// removeEntries is Remove by what the store itself knows.
-func (s *Store) removeEntries(which func(*entry) bool) int {
+// remove is Remove by what the store itself knows.
+func (s *Store) remove(which func(*record, func() engine.Session) bool) int {
 	removed := 0
-	for i := range s.sessions {
-		sh := &s.sessions[i]
-		sh.Lock()
-		ends, places := sh.those(which)
-		for _, p := range places {
-			sh.remove(p.number)
-		}
-		sh.Unlock()
-		for k := range ends {
-			s.forgetOne(&ends[k], places[k])
-		}
-		removed += len(ends)
+	for _, h := range s.halves() {
+		removed += h.remove(which)
 	}
 	return removed
 }
@@ -529,5 +254,3 @@ func (n *names) at(number int16) *network.Interface {
 	}
 	return n.interfaces[number]
 }
-
-var _ engine.State = (*Store)(nil)

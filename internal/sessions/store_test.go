@@ -111,15 +111,16 @@ func (p *plain) taken(final header.Packet, port uint16, mapping network.MappingB
 	})
 }
 
-func (p *plain) Take(l *engine.Lease) (engine.Grant, bool) {
+func (p *plain) Take(l *engine.Lease, grant *engine.Grant) bool {
 	p.expire()
 	for _, r := range l.Pool.Ranges() {
 		for a := r.First; r.Contains(a); a = a.Next() {
-			final := l.Final
+			final := l.Packet
 			final.Source = a
 			if !final.Protocol.Numbered() {
 				if !p.taken(final, 0, l.Mapping) {
-					return engine.Grant{Address: a}, true
+					*grant = engine.Grant{Address: a}
+					return true
 				}
 				continue
 			}
@@ -131,7 +132,8 @@ func (p *plain) Take(l *engine.Lease) (engine.Grant, bool) {
 				}
 			}
 			if mapped != 0 {
-				return engine.Grant{Address: a, Port: uint16(mapped)}, true
+				*grant = engine.Grant{Address: a, Port: uint16(mapped)}
+				return true
 			}
 			for _, s := range p.list {
 				if s.Binds(&final, l.Mapping) && s.Before.Source == l.Packet.Source && s.Before.SourcePort == l.Packet.SourcePort &&
@@ -140,21 +142,24 @@ func (p *plain) Take(l *engine.Lease) (engine.Grant, bool) {
 				}
 			}
 			if mapped != 0 {
-				return engine.Grant{Address: a, Port: uint16(mapped)}, true
+				*grant = engine.Grant{Address: a, Port: uint16(mapped)}
+				return true
 			}
 			own := l.Packet.SourcePort
 			if l.KeepPort && !p.taken(final, own, l.Mapping) {
-				return engine.Grant{Address: a, Port: own}, true
+				*grant = engine.Grant{Address: a, Port: own}
+				return true
 			}
 			if !l.KeepPort && p.g.Handling.PortAssignment != network.PortPreserving {
 				own = 0
 			}
 			if port, ok := engine.NextPort(l.Ports, own, func(port uint16) bool { return !p.taken(final, port, l.Mapping) }); ok {
-				return engine.Grant{Address: a, Port: port}, true
+				*grant = engine.Grant{Address: a, Port: port}
+				return true
 			}
 		}
 	}
-	return engine.Grant{}, false
+	return false
 }
 
 func (p *plain) Distinct(final header.Packet, ports header.Ports, mapping network.MappingBehavior) (uint16, bool) {
@@ -302,8 +307,8 @@ func TestFewPortsAgreeWithAPlainList(t *testing.T) {
 				Destination: netip.AddrFrom4([4]byte{203, 0, 113, byte(random.IntN(3))}), DestinationPort: uint16(80 + random.IntN(2)),
 				Protocol: []header.Protocol{header.TCP, header.UDP}[random.IntN(2)],
 			}}
-			got := g.Decide(a, store, &log)
-			want := g.Decide(a, slow, &log)
+			got := *g.Decide(&a, store, &log)
+			want := *g.Decide(&a, slow, &log)
 			if got.Action != want.Action || got.Action == engine.Forwards && got.Packet != want.Packet {
 				t.Fatalf("seed %d, %s, connection %d, %s -> %s: store %v %s, plain %v %s", seed, mapping, i, a.Packet.From(), a.Packet.To(), got.Action, got.Packet.From(), want.Action, want.Packet.From())
 			}
@@ -348,7 +353,7 @@ func TestPortsOfAFullPoolAreFoundAgain(t *testing.T) {
 	store := sessions.New(n.Gateways[0], c.now)
 	running := sessions.Start(g, store)
 	decide := func(i int) engine.Decision {
-		return running.Decide(engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: flood(i), At: network.Always}, &engine.Log{})
+		return running.Decide(&engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: flood(i), At: network.Always}, &engine.Log{})
 	}
 	used := map[string]bool{}
 	i := 0
@@ -397,7 +402,7 @@ func TestSessionsOutliveARevision(t *testing.T) {
 	c := &clock{}
 	running := sessions.Start(engine.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
 	p := flood(7)
-	d := running.Decide(engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: p, At: network.Always}, &engine.Log{})
+	d := running.Decide(&engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: p, At: network.Always}, &engine.Log{})
 	for _, change := range []struct {
 		old, new string
 		outcome  engine.Action
@@ -408,7 +413,7 @@ func TestSessionsOutliveARevision(t *testing.T) {
 	} {
 		m := netfiletest.Parse(t, replaced(t, change.old, change.new))
 		running.Swap(engine.Compile(m, nil).Gateway(m.Gateways[0]))
-		back := running.Decide(engine.Arrival{In: m.Gateways[0].Interfaces[0], Packet: d.Packet.Answer(), Part: header.Answers, At: network.Always}, &engine.Log{})
+		back := running.Decide(&engine.Arrival{In: m.Gateways[0].Interfaces[0], Packet: d.Packet.Answer(), Part: header.Answers, At: network.Always}, &engine.Log{})
 		if back.Action != change.outcome {
 			t.Errorf("after %s: %+v", change.new, back)
 		}
@@ -442,7 +447,7 @@ func TestCountsAreWhatWasDecided(t *testing.T) {
 				before := sent[random.IntN(len(sent))]
 				a.Packet, a.In, a.Part, direction = before.Packet.Answer(), before.In, header.Answers, engine.Back
 			}
-			d := running.Decide(a, &log)
+			d := running.Decide(&a, &log)
 			if d.Action == engine.Forwards && !d.Follows {
 				sent = append(sent, engine.Arrival{In: d.Out, Packet: d.Packet})
 			}
@@ -513,8 +518,8 @@ func TestStoreIsSafeForManyGoroutines(t *testing.T) {
 			var log engine.Log
 			for i := range each {
 				p := flood(w*each + i)
-				d := running.Decide(engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: p, At: network.Always}, &log)
-				back := running.Decide(engine.Arrival{In: n.Gateways[0].Interfaces[0], Packet: d.Packet.Answer(), Part: header.Answers, At: network.Always}, &log)
+				d := running.Decide(&engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: p, At: network.Always}, &log)
+				back := running.Decide(&engine.Arrival{In: n.Gateways[0].Interfaces[0], Packet: d.Packet.Answer(), Part: header.Answers, At: network.Always}, &log)
 				if d.Action != engine.Forwards || back.Action != engine.Forwards || back.Packet != p.Answer() {
 					t.Errorf("%+v %+v", d, back)
 					return
@@ -556,7 +561,7 @@ func TestSessionsSayHowTheyStand(t *testing.T) {
 	running := sessions.Start(engine.Compile(n, nil).Gateway(g), sessions.New(g, c.now))
 	var log engine.Log
 	pass := func(in *network.Interface, p header.Packet, part header.Part, size int) engine.Decision {
-		return running.Decide(engine.Arrival{In: in, Packet: p, Part: part, At: network.Always, Size: size}, &log)
+		return running.Decide(&engine.Arrival{In: in, Packet: p, Part: part, At: network.Always, Size: size}, &log)
 	}
 	only := func() sessions.Open {
 		t.Helper()

@@ -10,16 +10,18 @@ import (
 type phase uint8
 
 const (
-	transitory  phase = iota // TCP that is not open yet, or is closing
-	established              // TCP
-	datagrams                // UDP, and every other protocol but ICMP
-	queries                  // ICMP
+	opening phase = iota // TCP
+	established
+	closing
+	datagrams // UDP, and every other protocol but ICMP
+	queries   // ICMP
 	phases
 )
 
 // Timeouts are how long a session that nobody uses is kept, by its phase.
 var timeouts = [phases]time.Duration{
-	transitory:  4 * time.Minute,             // RFC 5382, REQ-5, and RFC 7857, 2 after a reset
+	opening:     4 * time.Minute,             // RFC 5382, REQ-5
+	closing:     4 * time.Minute,             // the same, and RFC 7857, 2 after a reset
 	established: 2*time.Hour + 4*time.Minute, // RFC 5382, REQ-5
 	datagrams:   5 * time.Minute,             // RFC 4787, REQ-5, as recommended
 	queries:     time.Minute,                 // RFC 5508, REQ-2
@@ -32,7 +34,7 @@ const leased = time.Second
 func firstPhase(p header.Protocol) phase {
 	switch p {
 	case header.TCP:
-		return transitory
+		return opening
 	case header.ICMP:
 		return queries
 	}
@@ -41,20 +43,20 @@ func firstPhase(p header.Protocol) phase {
 
 // pass notes what a packet does to a session. A TCP connection is established when the third packet has come, and closing from a
 // FIN or a reset on (RFC 5382, 5; RFC 7857, 2).
-func (e *entry) pass(part header.Part) {
-	if e.before.protocol != header.TCP {
+func (r *record) pass(part header.Part) {
+	if r.phase != opening && r.phase != established && r.phase != closing {
 		return
 	}
 	switch part {
 	case header.Finishes, header.Resets:
-		e.phase, e.closing = transitory, true
+		r.phase = closing
 	case header.Continues:
-		if !e.closing {
-			e.phase = established
+		if r.phase != closing {
+			r.phase = established
 		}
 	case header.Begins:
-		if e.closing { // the ports are used again
-			e.phase, e.closing = transitory, false
+		if r.phase == closing { // the ports are used again
+			r.phase = opening
 		}
 	}
 }

@@ -12,26 +12,58 @@ import (
 	"hollowbridge/core/header"
 )
 
-// An address is one of either family, without a pointer; IPv4 as IPv6.
-type address [16]byte
+// An address is one of IPv4 or of IPv6, without a pointer.
+type address interface{ four | six }
 
-func addressOf(a netip.Addr) address { return a.As16() }
+type four uint32
 
-func (a address) addr() netip.Addr { return netip.AddrFrom16(a).Unmap() }
+type six struct{ high, low uint64 }
+
+// isFour reports whether addresses are of IPv4; inFour and inSix are where one lies then, or else.
+func isFour[A address]() bool { return unsafe.Sizeof(*new(A)) == unsafe.Sizeof(four(0)) }
+
+func inFour[A address](a *A) *four { return (*four)(unsafe.Pointer(a)) }
+
+func inSix[A address](a *A) *six { return (*six)(unsafe.Pointer(a)) }
+
+// addressOf returns an address; one of IPv4 is none of IPv6, and the other way round.
+func addressOf[A address](a netip.Addr) (made A) {
+	switch {
+	case !isFour[A]():
+		bytes := a.As16()
+		*inSix(&made) = six{binary.BigEndian.Uint64(bytes[:8]), binary.BigEndian.Uint64(bytes[8:])}
+	case a.Is4():
+		bytes := a.As4()
+		*inFour(&made) = four(binary.BigEndian.Uint32(bytes[:]))
+	}
+	return made
+}
+
+func addrOf[A address](a A) netip.Addr {
+	if isFour[A]() {
+		var bytes [4]byte
+		binary.BigEndian.PutUint32(bytes[:], uint32(*inFour(&a)))
+		return netip.AddrFrom4(bytes)
+	}
+	var bytes [16]byte
+	binary.BigEndian.PutUint64(bytes[:8], inSix(&a).high)
+	binary.BigEndian.PutUint64(bytes[8:], inSix(&a).low)
+	return netip.AddrFrom16(bytes)
+}
 
 // A tuple is a packet without a pointer.
-type tuple struct {
-	source, destination         address
+type tuple[A address] struct {
+	source, destination         A
 	sourcePort, destinationPort uint16
 	protocol                    header.Protocol
 }
 
-func tupleOf(p header.Packet) tuple {
-	return tuple{addressOf(p.Source), addressOf(p.Destination), p.SourcePort, p.DestinationPort, p.Protocol}
+func tupleOf[A address](p *header.Packet) tuple[A] {
+	return tuple[A]{addressOf[A](p.Source), addressOf[A](p.Destination), p.SourcePort, p.DestinationPort, p.Protocol}
 }
 
-func (t *tuple) packet() header.Packet {
-	return header.Packet{Source: t.source.addr(), Destination: t.destination.addr(), SourcePort: t.sourcePort, DestinationPort: t.destinationPort, Protocol: t.protocol}
+func (t *tuple[A]) packet() header.Packet {
+	return header.Packet{Source: addrOf(t.source), Destination: addrOf(t.destination), SourcePort: t.sourcePort, DestinationPort: t.destinationPort, Protocol: t.protocol}
 }
 
 // seeds make hashes unforeseeable, so that nobody can choose packets that all fall in one
@@ -44,15 +76,17 @@ func mix(a, b uint64) uint64 {
 	return high ^ low
 }
 
-// hash returns a hash of an address, made with what came before it.
-func (a *address) hash(before uint64) uint64 {
-	high, low := binary.LittleEndian.Uint64(a[:8]), binary.LittleEndian.Uint64(a[8:])
-	return mix(high^seeds[0]^before, low^seeds[1])
+// hashOf returns a hash of two addresses and of what else there is.
+func hashOf[A address](a, b A, rest uint64) uint64 {
+	if isFour[A]() {
+		return mix(mix(uint64(*inFour(&a))<<32^uint64(*inFour(&b))^seeds[0], rest^seeds[1]), seeds[2])
+	}
+	before := mix(inSix(&b).high^seeds[0]^rest, inSix(&b).low^seeds[1])
+	return mix(mix(inSix(&a).high^seeds[0]^before, inSix(&a).low^seeds[1]), seeds[2])
 }
 
-func (t *tuple) hash() uint64 {
-	rest := uint64(t.sourcePort)<<32 | uint64(t.destinationPort)<<16 | uint64(t.protocol)
-	return mix(t.source.hash(t.destination.hash(rest)), seeds[2])
+func (t *tuple[A]) hash() uint64 {
+	return hashOf(t.source, t.destination, uint64(t.sourcePort)<<32|uint64(t.destinationPort)<<16|uint64(t.protocol))
 }
 
 // A table finds numbers by a hash: several may have the same one. It is a hash table with open
