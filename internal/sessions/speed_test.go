@@ -36,16 +36,16 @@ func filled(tb testing.TB, n *network.Network, c *clock, open int) (*engine.Gate
 }
 
 func opened(g *engine.Gateway, store *sessions.Store, log *engine.Log, number int) *engine.Decision {
-	a := engine.Arrival{In: g.Interfaces[1], Packet: client(number), At: network.Always}
+	a := engine.Arrival{In: g.Interfaces[1], At: network.Always}
+	client(&a.Packet, number)
 	return g.Decide(&a, store, log)
 }
 
-// client is a packet of a connection of its own.
-func client(number int) header.Packet {
-	return header.Packet{
-		Source: netip.AddrFrom4([4]byte{10, 1 + byte(number>>16), byte(number >> 8), byte(number)}), SourcePort: uint16(1024 + number%60000),
-		Destination: netip.AddrFrom4([4]byte{203, 0, byte(number >> 7), byte(number)}), DestinationPort: 443, Protocol: header.TCP,
-	}
+// client makes a packet that of a connection of its own.
+func client(p *header.Packet, number int) {
+	p.Source = netip.AddrFrom4([4]byte{10, 1 + byte(number>>16), byte(number >> 8), byte(number)})
+	p.Destination = netip.AddrFrom4([4]byte{203, 0, byte(number >> 7), byte(number)})
+	p.SourcePort, p.DestinationPort, p.Protocol = uint16(1024+number%60000), 443, header.TCP
 }
 
 // Opening a session takes about as long with a million as with a thousand: each time the
