@@ -132,7 +132,11 @@ func (f *flow) address(field flowset.Field) netip.Addr {
 
 // in asks whether an address is in a set.
 func (f *flow) in(field flowset.Field, set *addressSet) bool {
-	return f.among(field, set.Addresses, set.Contains(f.address(field)))
+	holds := set.Contains(f.address(field))
+	if f.region == nil {
+		return holds
+	}
+	return f.among(field, set.Addresses, holds)
 }
 
 // from asks whether the source is among some addresses.

@@ -88,8 +88,13 @@ func newQuery(p *header.Packet, in scope) (q query) {
 func (q *query) fill(in scope) {
 	p := q.packet
 	q.scope, q.service, q.family = in, serviceKey(p.Protocol, p.DestinationPort), header.FamilyOf(p.Destination)
-	q.keys[sourceField], q.keys[sourceLowField] = addressKeys(p.Source)
-	q.keys[destinationField], q.keys[destinationLowField] = addressKeys(p.Destination)
+	if p.Source.Is4() && p.Destination.Is4() {
+		q.keys[sourceField], q.keys[sourceLowField] = uint64(fourOf(p.Source)), 0
+		q.keys[destinationField], q.keys[destinationLowField] = uint64(fourOf(p.Destination)), 0
+	} else {
+		q.keys[sourceField], q.keys[sourceLowField] = addressKeys(p.Source)
+		q.keys[destinationField], q.keys[destinationLowField] = addressKeys(p.Destination)
+	}
 	q.keys[serviceField] = uint64(q.service)
 }
 
