@@ -10,6 +10,9 @@ import (
 
 // Every outcome can be produced, says why, and says what an administrator can do.
 func TestEveryOutcomeSaysWhatToDo(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it asks much")
+	}
 	t.Parallel()
 	demo := demoFolder(t)
 	narrow, circle := t.TempDir(), t.TempDir()

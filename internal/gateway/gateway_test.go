@@ -2,9 +2,11 @@ package gateway_test
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -689,10 +691,21 @@ func TestMetricsSayWhatTheCallsSay(t *testing.T) {
 			b.Error("taken")
 		}
 		b.soon("two hits", func() bool { return b.hit("filter/web").Connections == 2 })
-		request := httptest.NewRequest("GET", "/metrics", nil)
-		request.Header.Set("Accept", "application/openmetrics-text;version=1.0.0")
-		w := httptest.NewRecorder()
-		gateway.NewServer(b.Service, "").Handler().ServeHTTP(w, request)
+		ask := func(header, value string) *httptest.ResponseRecorder {
+			request := httptest.NewRequest("GET", "/metrics", nil)
+			request.Header.Set(header, value)
+			w := httptest.NewRecorder()
+			gateway.NewServer(b.Service, "").Handler().ServeHTTP(w, request)
+			return w
+		}
+		if w := ask("Accept-Encoding", "gzip"); w.Header().Get("Content-Type") != "text/plain; version=0.0.4; charset=utf-8; escaping=underscores" {
+			b.Errorf("%v", w.Header())
+		} else if packed, err := gzip.NewReader(w.Body); err != nil {
+			b.Error(err)
+		} else if plain, err := io.ReadAll(packed); err != nil || !strings.Contains(string(plain), "# TYPE hollowbridge_sessions gauge\nhollowbridge_sessions{gateway=\"rim\"} 2\n") {
+			b.Errorf("%v, %s", err, plain)
+		}
+		w := ask("Accept", "application/openmetrics-text;version=1.0.0")
 		for _, want := range []string{
 			`hollowbridge_revision{gateway="rim"} 1`, `hollowbridge_rule_connections_total{gateway="rim",list="filter",rule="web"} 2`,
 			`hollowbridge_rule_connections_total{gateway="rim",list="nat",rule="shell"} 0`, `hollowbridge_applies_total{gateway="rim",result="applied"} 1`,

@@ -1,78 +1,119 @@
 package gateway
 
 import (
+	"bytes"
+	"compress/gzip"
 	"net/http"
+	"strings"
 
-	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
+	dto "github.com/prometheus/client_model/go"
+	"github.com/prometheus/common/expfmt"
+	"google.golang.org/protobuf/proto"
 )
 
-// Metrics are what a service says of itself to whoever collects numbers (OpenMetrics).
-type metrics struct {
-	service *Service
+// mostScrapes is how many are answered at once.
+const mostScrapes = 4
 
-	sessions, revision, applies, connections, stopped, packets, bytes, lost, unsent *prometheus.Desc
-}
-
-// metricsOf returns what answers GET /metrics.
+// metricsOf returns what answers GET /metrics: what a service says of itself to whoever collects
+// numbers, in the format that is asked for (OpenMetrics, or the text that came before it).
 func metricsOf(s *Service) http.Handler {
-	name := func(what, help string, labels ...string) *prometheus.Desc {
-		return prometheus.NewDesc("hollowbridge_"+what, help, labels, prometheus.Labels{"gateway": s.options.Gateway})
-	}
-	rule := []string{"list", "rule"}
-	m := &metrics{
-		service:     s,
-		sessions:    name("sessions", "Sessions that there are."),
-		revision:    name("revision", "The revision that is in force; 0 is none."),
-		applies:     name("applies_total", "What became of proposals: applied, refused, or gone back by itself.", "result"),
-		connections: name("rule_connections_total", "Connections that a rule had a part in.", rule...),
-		stopped:     name("rule_stopped_total", "Of these, those that a later step stopped.", rule...),
-		packets:     name("rule_packets_total", "Packets of these connections.", append(rule, "direction")...),
-		bytes:       name("rule_bytes_total", "Bytes of these connections.", append(rule, "direction")...),
-		lost:        name("events_lost_total", "Events that there was no room for."),
-		unsent:      name("syslog_lost_total", "Events that the collector did not take in time."),
-	}
-	registry := prometheus.NewRegistry()
-	registry.MustRegister(m)
-	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true, MaxRequestsInFlight: 4})
-}
-
-// Describe is prometheus.Collector's.
-func (m *metrics) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{m.sessions, m.revision, m.applies, m.connections, m.stopped, m.packets, m.bytes, m.lost, m.unsent} {
-		to <- d
-	}
-}
-
-// Collect is prometheus.Collector's.
-func (m *metrics) Collect(to chan<- prometheus.Metric) {
-	gauge := func(d *prometheus.Desc, value int) {
-		to <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, float64(value))
-	}
-	counter := func(d *prometheus.Desc, value int64, labels ...string) {
-		to <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, float64(max(value, 0)), labels...)
-	}
-	status := m.service.Status()
-	gauge(m.sessions, status.Sessions)
-	gauge(m.revision, m.service.number())
-	counter(m.applies, m.service.applied.Load(), "applied")
-	counter(m.applies, m.service.refused.Load(), "refused")
-	counter(m.applies, m.service.wentBack.Load(), "went-back")
-	counter(m.lost, status.Lost)
-	if status.Collector != nil {
-		counter(m.unsent, status.Collector.Lost)
-	}
-	hits, err := m.service.Hits()
-	if err != nil {
-		to <- prometheus.NewInvalidMetric(m.connections, err)
-		return
-	}
-	for _, h := range hits.Hits {
-		counter(m.connections, h.Connections, h.List, h.Rule)
-		counter(m.stopped, h.Stopped, h.List, h.Rule)
-		for direction, count := range map[string]Count{"forth": h.Forth, "back": h.Back} {
-			counter(m.packets, count.Packets, h.List, h.Rule, direction)
-			counter(m.bytes, count.Bytes, h.List, h.Rule, direction)
+	places := make(chan struct{}, mostScrapes)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		select {
+		case places <- struct{}{}:
+			defer func() { <-places }()
+		default:
+			http.Error(w, "too many ask for metrics at once", http.StatusServiceUnavailable)
+			return
 		}
+		families, err := s.metrics()
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		format := expfmt.NegotiateIncludingOpenMetrics(r.Header)
+		var text bytes.Buffer
+		encoder := expfmt.NewEncoder(&text, format)
+		for _, f := range families {
+			if err := encoder.Encode(&f.MetricFamily); err != nil {
+				http.Error(w, err.Error(), http.StatusInternalServerError)
+				return
+			}
+		}
+		if closer, ok := encoder.(expfmt.Closer); ok {
+			_ = closer.Close() // into memory
+		}
+		w.Header().Set("Content-Type", string(format))
+		if !strings.Contains(r.Header.Get("Accept-Encoding"), "gzip") {
+			_, _ = text.WriteTo(w)
+			return
+		}
+		w.Header().Set("Content-Encoding", "gzip")
+		packed := gzip.NewWriter(w)
+		_, _ = text.WriteTo(packed)
+		_ = packed.Close()
+	})
+}
+
+// A metric is a number with its labels, or several of one name.
+type metric struct {
+	dto.MetricFamily
+	labels  []string
+	gateway string
+}
+
+// add adds a number with the values of the labels.
+func (m *metric) add(value int64, labels ...string) {
+	one := &dto.Metric{Label: []*dto.LabelPair{{Name: proto.String("gateway"), Value: &m.gateway}}}
+	for i, l := range labels {
+		one.Label = append(one.Label, &dto.LabelPair{Name: &m.labels[i], Value: &l})
 	}
+	number := proto.Float64(float64(max(value, 0)))
+	if m.GetType() == dto.MetricType_GAUGE {
+		one.Gauge = &dto.Gauge{Value: number}
+	} else {
+		one.Counter = &dto.Counter{Value: number}
+	}
+	m.Metric = append(m.Metric, one)
+}
+
+// metrics returns what there is to say, each of those that have a number.
+func (s *Service) metrics() (list []*metric, err error) {
+	made := func(kind dto.MetricType, name, help string, labels ...string) *metric {
+		m := &metric{labels: labels, gateway: s.options.Gateway}
+		m.Name, m.Help, m.Type = proto.String("hollowbridge_"+name), &help, kind.Enum()
+		list = append(list, m)
+		return m
+	}
+	counter := func(name, help string, labels ...string) *metric {
+		return made(dto.MetricType_COUNTER, name, help, labels...)
+	}
+	status := s.Status()
+	made(dto.MetricType_GAUGE, "sessions", "Sessions that there are.").add(int64(status.Sessions))
+	made(dto.MetricType_GAUGE, "revision", "The revision that is in force; 0 is none.").add(int64(s.number()))
+	applies := counter("applies_total", "What became of proposals: applied, refused, or gone back by itself.", "result")
+	applies.add(s.applied.Load(), "applied")
+	applies.add(s.refused.Load(), "refused")
+	applies.add(s.wentBack.Load(), "went-back")
+	counter("events_lost_total", "Events that there was no room for.").add(status.Lost)
+	if status.Collector != nil {
+		counter("syslog_lost_total", "Events that the collector did not take in time.").add(status.Collector.Lost)
+	}
+	hits, err := s.Hits()
+	if err != nil || len(hits.Hits) == 0 {
+		return list, err
+	}
+	connections := counter("rule_connections_total", "Connections that a rule had a part in.", "list", "rule")
+	stopped := counter("rule_stopped_total", "Of these, those that a later step stopped.", "list", "rule")
+	packets := counter("rule_packets_total", "Packets of these connections.", "list", "rule", "direction")
+	volume := counter("rule_bytes_total", "Bytes of these connections.", "list", "rule", "direction")
+	for _, h := range hits.Hits {
+		connections.add(h.Connections, h.List, h.Rule)
+		stopped.add(h.Stopped, h.List, h.Rule)
+		packets.add(h.Forth.Packets, h.List, h.Rule, "forth")
+		packets.add(h.Back.Packets, h.List, h.Rule, "back")
+		volume.add(h.Forth.Bytes, h.List, h.Rule, "forth")
+		volume.add(h.Back.Bytes, h.List, h.Rule, "back")
+	}
+	return list, nil
 }
