@@ -259,6 +259,9 @@ func TestOutputs(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
+			if name == "check" && testing.Short() {
+				t.Skip("it asks much")
+			}
 			var b strings.Builder
 			for _, line := range lines {
 				r := shell(t, folder, line)

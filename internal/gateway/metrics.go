@@ -31,7 +31,7 @@ func metricsOf(s *Service) http.Handler {
 			http.Error(w, err.Error(), http.StatusInternalServerError)
 			return
 		}
-		format := expfmt.NegotiateIncludingOpenMetrics(r.Header)
+		format := expfmt.NegotiateAccept(r.Header, expfmt.DefaultOpenMetricsAcceptedFormats()...)
 		var text bytes.Buffer
 		encoder := expfmt.NewEncoder(&text, format)
 		for _, f := range families {

@@ -129,7 +129,7 @@ func TestPlantedMistakesAreFoundAndMended(t *testing.T) {
 	for _, m := range mistakes {
 		t.Run(strings.ReplaceAll(m.name, " ", "-"), func(t *testing.T) {
 			t.Parallel()
-			for seed := range few(50, 8) {
+			for seed := range few(50, 4) {
 				g := newGarden(seed)
 				n := g.IntN(len(g.hosts))
 				number := func(text string) string { return strings.ReplaceAll(text, "N", fmt.Sprint(n)) }
