@@ -288,12 +288,17 @@ func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
 }
 
 // So do connections that want the few ports of some addresses, which are full most of the time: for all
-// destinations, or for each by itself.
+// destinations, or for each by itself, in both families.
 func TestFewPortsAgreeWithAPlainList(t *testing.T) {
 	exhausted, forwarded := 0, 0
 	for seed := range few(60, 12) {
 		random := rand.New(rand.NewPCG(seed, 73))
 		text := strings.Replace(busy, "198.51.100.2-198.51.100.5", "198.51.100.2-198.51.100.5, ports: 2000-2002", 1)
+		inside, outside := [16]byte{10: 255, 11: 255, 10, 1}, [16]byte{10: 255, 11: 255, 203, 0, 113}
+		if seed%2 == 1 {
+			text = strings.NewReplacer("198.51.100.2/29", "2001:db8:a::2/64", "10.0.0.1/8", "fd00::1/64", "198.51.100.", "2001:db8:a::").Replace(text)
+			inside, outside = [16]byte{0: 0xfd}, [16]byte{0x20, 1, 13, 0xb8}
+		}
 		mapping := []string{"endpoint-independent", "address-dependent", "address-and-port-dependent"}[seed%3]
 		n := netfiletest.Parse(t, strings.Replace(text, "routes:", fmt.Sprintf("handling: {mapping: %s, port-assignment: %s}\n    routes:", mapping, []string{"preserving", "sequential"}[random.IntN(2)]), 1))
 		g, c := engine.Compile(n, nil).Gateway(n.Gateways[0]), &clock{}
@@ -303,8 +308,8 @@ func TestFewPortsAgreeWithAPlainList(t *testing.T) {
 			c.at += time.Duration(1+random.IntN(1<<random.IntN(7))) * time.Second
 			store.Expire()
 			a := engine.Arrival{In: g.Interfaces[1], Part: header.Begins, At: network.Always, Packet: header.Packet{
-				Source: netip.AddrFrom4([4]byte{10, 1, 0, byte(random.IntN(40))}), SourcePort: uint16(1999 + random.IntN(5)),
-				Destination: netip.AddrFrom4([4]byte{203, 0, 113, byte(random.IntN(3))}), DestinationPort: uint16(80 + random.IntN(2)),
+				Source: among(inside, random.IntN(40)+2), SourcePort: uint16(1999 + random.IntN(5)),
+				Destination: among(outside, random.IntN(3)), DestinationPort: uint16(80 + random.IntN(2)),
 				Protocol: []header.Protocol{header.TCP, header.UDP}[random.IntN(2)],
 			}}
 			got := *g.Decide(&a, store, &log)
@@ -322,6 +327,12 @@ func TestFewPortsAgreeWithAPlainList(t *testing.T) {
 	if exhausted < 100 || forwarded < 1000 {
 		t.Errorf("%d exhausted, %d forwarded", exhausted, forwarded)
 	}
+}
+
+// among returns one of the addresses that begin like one; of IPv4 as of IPv6.
+func among(first [16]byte, number int) netip.Addr {
+	first[15] = byte(number)
+	return netip.AddrFrom16(first).Unmap()
 }
 
 const busy = `network: busy
