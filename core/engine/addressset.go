@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"encoding/binary"
 	"net/netip"
 
 	"hollowbridge/core/header"
@@ -19,7 +18,7 @@ func newAddressSet(set header.Addresses) addressSet {
 	s := addressSet{Addresses: set}
 	for _, r := range set.Ranges() {
 		if r.First.Is4() {
-			s.four = append(s.four, fourRange{fourOf(r.First), fourOf(r.Last)})
+			s.four = append(s.four, fourRange{header.Four(r.First), header.Four(r.Last)})
 		}
 	}
 	return s
@@ -29,18 +28,12 @@ func setOfPrefixes(list ...netip.Prefix) addressSet {
 	return newAddressSet(header.AddressesOfPrefixes(list...))
 }
 
-// fourOf returns an IPv4 address as a number.
-func fourOf(a netip.Addr) uint32 {
-	b := a.As4()
-	return binary.BigEndian.Uint32(b[:])
-}
-
 // Contains reports whether an address is in the set.
 func (s *addressSet) Contains(a netip.Addr) bool {
 	if !a.Is4() {
 		return s.Addresses.Contains(a)
 	}
-	four := fourOf(a)
+	four := header.Four(a)
 	low, high := 0, len(s.four)
 	for low < high {
 		if middle := int(uint(low+high) >> 1); s.four[middle].last < four {

@@ -95,7 +95,7 @@ func newRouteTable(g *network.Gateway) *routeTable {
 	t.sweep()
 	for _, a := range t.starts {
 		if a.Is4() {
-			t.four = append(t.four, fourOf(a))
+			t.four = append(t.four, header.Four(a))
 		}
 	}
 	return t
@@ -171,7 +171,7 @@ func (t *routeTable) lookup(a netip.Addr) *route {
 // winner returns the number of the route for an address, or none.
 func (t *routeTable) winner(a netip.Addr) int32 {
 	if a.Is4() {
-		four := fourOf(a)
+		four := header.Four(a)
 		low, high := 0, len(t.four)
 		for low < high {
 			if middle := int(uint(low+high) >> 1); four < t.four[middle] {

@@ -89,8 +89,8 @@ func (q *query) fill(in scope) {
 	p := q.packet
 	q.scope, q.service, q.family = in, serviceKey(p.Protocol, p.DestinationPort), header.FamilyOf(p.Destination)
 	if p.Source.Is4() && p.Destination.Is4() {
-		q.keys[sourceField], q.keys[sourceLowField] = uint64(fourOf(p.Source)), 0
-		q.keys[destinationField], q.keys[destinationLowField] = uint64(fourOf(p.Destination)), 0
+		q.keys[sourceField], q.keys[sourceLowField] = uint64(header.Four(p.Source)), 0
+		q.keys[destinationField], q.keys[destinationLowField] = uint64(header.Four(p.Destination)), 0
 	} else {
 		q.keys[sourceField], q.keys[sourceLowField] = addressKeys(p.Source)
 		q.keys[destinationField], q.keys[destinationLowField] = addressKeys(p.Destination)
@@ -111,7 +111,7 @@ const (
 
 func addressKeys(a netip.Addr) (upper, lower uint64) {
 	if a.Is4() {
-		return uint64(fourOf(a)), 0
+		return uint64(header.Four(a)), 0
 	}
 	return header.Number(a)
 }

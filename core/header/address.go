@@ -278,11 +278,16 @@ func distance(a, b netip.Addr) float64 {
 // ::ffff:0:0/96.
 func Number(a netip.Addr) (high, low uint64) {
 	if a.Is4() {
-		four := a.As4()
-		return 0, 0xffff<<32 | uint64(binary.BigEndian.Uint32(four[:]))
+		return 0, 0xffff<<32 | uint64(Four(a))
 	}
 	bytes := a.As16()
 	return binary.BigEndian.Uint64(bytes[:8]), binary.BigEndian.Uint64(bytes[8:])
+}
+
+// Four returns an IPv4 address as a number of 32 bits; of another it panics.
+func Four(a netip.Addr) uint32 {
+	bytes := a.As4()
+	return binary.BigEndian.Uint32(bytes[:])
 }
 
 // Shift returns the address that lies as far behind to as a lies behind from.

@@ -30,11 +30,10 @@ func inSix[A address](a *A) *six { return (*six)(unsafe.Pointer(a)) }
 func addressOf[A address](a netip.Addr) (made A) {
 	switch {
 	case !isFour[A]():
-		bytes := a.As16()
-		*inSix(&made) = six{binary.BigEndian.Uint64(bytes[:8]), binary.BigEndian.Uint64(bytes[8:])}
+		high, low := header.Number(a)
+		*inSix(&made) = six{high, low}
 	case a.Is4():
-		bytes := a.As4()
-		*inFour(&made) = four(binary.BigEndian.Uint32(bytes[:]))
+		*inFour(&made) = four(header.Four(a))
 	}
 	return made
 }
