@@ -3,8 +3,6 @@ package sessions
 import (
 	"sync"
 	"time"
-
-	"hollowbridge/core/header"
 )
 
 // Answers says where the sessions lie that packets with some hashes answer.
@@ -32,11 +30,7 @@ func (h *half[A]) answersOf(hash uint64) *answers { return &h.answers[shardOf(ha
 func (p *pair[A]) answer() tuple[A] { return p.after.answer() }
 
 func (t tuple[A]) answer() tuple[A] {
-	back := tuple[A]{t.destination, t.source, t.destinationPort, t.sourcePort, t.protocol}
-	if t.protocol == header.ICMP {
-		back.sourcePort, back.destinationPort = t.sourcePort, 0
-	}
-	return back
+	return tuple[A]{t.destination, t.source, t.ports.answer()}
 }
 
 // warmAnswer asks the processor for where a session that leaves like a packet is made known.
@@ -52,8 +46,8 @@ func (h *half[A]) answer(p *pair[A], at slot) {
 	hash := t.hash()
 	a := h.answersOf(hash)
 	a.Lock()
-	defer a.Unlock()
 	a.table.add(int32(at.spot()), hash)
+	a.Unlock()
 }
 
 // unanswer is the opposite of answer.

@@ -31,12 +31,12 @@ func (k *groupKey[A]) hash() uint64 {
 
 // keyOf returns the group of a packet that leaves.
 func keyOf[A address](n *names, p *tuple[A]) groupKey[A] {
-	k := groupKey[A]{outside: p.source, protocol: p.protocol}
-	if !p.protocol.Numbered() || n.mapping != network.EndpointIndependent {
+	k := groupKey[A]{outside: p.source, protocol: p.protocol()}
+	if !k.protocol.Numbered() || n.mapping != network.EndpointIndependent {
 		k.destination = p.destination
 	}
-	if p.protocol.Numbered() && n.mapping == network.AddressAndPortDependent {
-		k.port = p.destinationPort
+	if k.protocol.Numbered() && n.mapping == network.AddressAndPortDependent {
+		k.port = p.destinationPort()
 	}
 	return k
 }

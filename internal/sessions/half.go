@@ -174,7 +174,7 @@ func (h *half[A]) keep(names *names, session *engine.Session) {
 	*e = entry[A]{p, record{
 		serial: h.serial.Add(1), began: now, passed: [2]Count{engine.Forth: {1, int64(session.Size)}}, ticket: ticket, rules: rules,
 		generation: e.generation + 1, in: names.number(session.In), out: names.number(session.Out),
-		phase: firstPhase(p.before.protocol), live: true, local: session.Local,
+		phase: firstPhase(p.before.protocol()), live: true, local: session.Local,
 	}}
 	at := slot{sh.number, n, e.generation}
 	sh.table.add(n, hash)

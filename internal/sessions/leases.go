@@ -132,15 +132,20 @@ func (h *half[A]) expireLeases(l *leases[A], now time.Duration) (expired int) {
 func (h *half[A]) take(lease *engine.Lease, grant *engine.Grant) bool {
 	names, now := h.gateway.Load(), h.clock()
 	leaving := tupleOf[A](&lease.Packet)
-	k := useKey[A]{keyOf(names, &leaving), leaving.source, leaving.sourcePort}
+	k := useKey[A]{keyOf(names, &leaving), leaving.source, leaving.sourcePort()}
 	l, hash := h.leasesOf(&k)
 	l.Lock()
-	defer l.Unlock()
+	ok := h.takeFrom(l, hash, names, now, &k, &leaving, lease, grant)
+	l.Unlock()
+	return ok
+}
+
+func (h *half[A]) takeFrom(l *leases[A], hash uint64, names *names, now time.Duration, k *useKey[A], leaving *tuple[A], lease *engine.Lease, grant *engine.Grant) bool {
 	h.expireLeases(l, now)
 	l.uses.warm()
 	had, at := none, math.MaxInt
 	if lease.Packet.Protocol.Numbered() {
-		had, at = l.first(&k, hash, lease)
+		had, at = l.first(k, hash, lease)
 	}
 	p := h.poolOf(names, lease)
 	for n, ok := p.next(0); ok && n < at; n, ok = p.next(n + 1) {
@@ -150,9 +155,9 @@ func (h *half[A]) take(lease *engine.Lease, grant *engine.Grant) bool {
 		}
 		k.group.outside = addressOf[A](a)
 		if port, ok := h.takeFree(names, lease, &k.group, watch{p, uint16(n)}); ok {
-			leaving.source, leaving.sourcePort = k.group.outside, port
-			h.warmAnswer(&leaving)
-			h.grant(l, l.open(&k, hash, port), now, grant)
+			leaving.source, leaving.ports = k.group.outside, leaving.from(port)
+			h.warmAnswer(leaving)
+			h.grant(l, l.open(k, hash, port), now, grant)
 			grant.Alone = true
 			return true
 		}
@@ -183,7 +188,7 @@ func (l *leases[A]) first(k *useKey[A], hash uint64, lease *engine.Lease) (best 
 
 // warmLease asks the processor for where take will look, if a packet begins a session.
 func (h *half[A]) warmLease(begins *tuple[A]) {
-	k := useKey[A]{keyOf(h.gateway.Load(), begins), begins.source, begins.sourcePort}
+	k := useKey[A]{keyOf(h.gateway.Load(), begins), begins.source, begins.sourcePort()}
 	l, hash := h.leasesOf(&k)
 	l.table.warm(hash)
 }
@@ -202,7 +207,7 @@ func (h *half[A]) distinct(final *header.Packet, ports header.Ports) (uint16, bo
 	leaving := tupleOf[A](final)
 	clashes := func(port uint16) bool {
 		other := leaving
-		other.sourcePort = port
+		other.ports = other.from(port)
 		answer := other.answer()
 		return h.isAnswered(&answer, now)
 	}
@@ -259,15 +264,16 @@ func (h *half[A]) useOrOpen(l *leases[A], k *useKey[A], hash uint64, port uint16
 func (h *half[A]) redeem(p *pair[A], ticket engine.Ticket) bool {
 	l, n := h.use(ticket)
 	l.Lock()
-	defer l.Unlock()
 	u := l.uses.at(n)
 	if u.generation != ticket.B || u.port != p.boundPort() {
+		l.Unlock()
 		return false
 	}
 	if last := len(l.waiting) - 1; u.leased > 0 && last >= l.waited && l.waiting[last].use == n && l.waiting[last].generation == ticket.B {
 		l.waiting = l.waiting[:last] // mostly nobody else came meanwhile
 	}
 	u.sessions, u.leased = u.sessions+1, max(u.leased-1, 0)
+	l.Unlock()
 	return true
 }
 
@@ -299,13 +305,13 @@ func (h *half[A]) unbind(ticket engine.Ticket) {
 
 // useOf returns by what a session has its port.
 func useOf[A address](n *names, p *pair[A]) useKey[A] {
-	return useKey[A]{keyOf(n, &p.after), p.before.source, p.before.sourcePort}
+	return useKey[A]{keyOf(n, &p.after), p.before.source, p.before.sourcePort()}
 }
 
 // boundPort is the port that a session has; 0 where its protocol has none.
 func (p *pair[A]) boundPort() uint16 {
-	if p.after.protocol.Numbered() {
-		return p.after.sourcePort
+	if p.after.protocol().Numbered() {
+		return p.after.sourcePort()
 	}
 	return 0
 }

@@ -52,17 +52,41 @@ func addrOf[A address](a A) netip.Addr {
 
 // A tuple is a packet without a pointer.
 type tuple[A address] struct {
-	source, destination         A
-	sourcePort, destinationPort uint16
-	protocol                    header.Protocol
+	source, destination A
+	ports
+}
+
+// Ports are those of a packet and its protocol in one word, so that a processor need not put together what it
+// has just written in parts.
+type ports uint64
+
+func portsOf(source, destination uint16, protocol header.Protocol) ports {
+	return ports(source)<<32 | ports(destination)<<16 | ports(protocol)
+}
+
+func (p ports) sourcePort() uint16 { return uint16(p >> 32) }
+
+func (p ports) destinationPort() uint16 { return uint16(p >> 16) }
+
+func (p ports) protocol() header.Protocol { return header.Protocol(p) }
+
+// from returns the ports with another source port.
+func (p ports) from(source uint16) ports { return portsOf(source, p.destinationPort(), p.protocol()) }
+
+// answer returns the ports of what answers: an echo reply has the identifier of its request.
+func (p ports) answer() ports {
+	if p.protocol() == header.ICMP {
+		return portsOf(p.sourcePort(), 0, header.ICMP)
+	}
+	return portsOf(p.destinationPort(), p.sourcePort(), p.protocol())
 }
 
 func tupleOf[A address](p *header.Packet) tuple[A] {
-	return tuple[A]{addressOf[A](p.Source), addressOf[A](p.Destination), p.SourcePort, p.DestinationPort, p.Protocol}
+	return tuple[A]{addressOf[A](p.Source), addressOf[A](p.Destination), portsOf(p.SourcePort, p.DestinationPort, p.Protocol)}
 }
 
 func (t *tuple[A]) packet() header.Packet {
-	return header.Packet{Source: addrOf(t.source), Destination: addrOf(t.destination), SourcePort: t.sourcePort, DestinationPort: t.destinationPort, Protocol: t.protocol}
+	return header.Packet{Source: addrOf(t.source), Destination: addrOf(t.destination), SourcePort: t.sourcePort(), DestinationPort: t.destinationPort(), Protocol: t.protocol()}
 }
 
 // seeds make hashes unforeseeable, so that nobody can choose packets that all fall in one
@@ -85,7 +109,7 @@ func hashOf[A address](a, b A, rest uint64) uint64 {
 }
 
 func (t *tuple[A]) hash() uint64 {
-	return hashOf(t.source, t.destination, uint64(t.sourcePort)<<32|uint64(t.destinationPort)<<16|uint64(t.protocol))
+	return hashOf(t.source, t.destination, uint64(t.ports))
 }
 
 // A table finds numbers by a hash: several may have the same one. It is a hash table with open
