@@ -76,9 +76,6 @@ func (s *exactIndex) slot(key uint64) *slot {
 // find returns the number of the first condition that a packet meets, from a number on, or
 // noMatch.
 func (s *exactIndex) find(t *table, q *query, from int32) int32 {
-	if len(s.slots) == 0 || q.family != 0 {
-		return noMatch
-	}
 	found := s.slot(exactKey(q.keys[destinationField], q.service))
 	if found.key == 0 {
 		return noMatch

@@ -186,7 +186,10 @@ func (f *flow) keepsPort(ports header.Ports) bool {
 func (f *flow) first(t *table, in scope) int32 {
 	q := query{packet: &f.packet}
 	q.fill(in)
-	found := t.find(&q)
+	found := t.findFrom(&q, 0)
+	if t.patch != nil {
+		found = t.findPatched(&q, found)
+	}
 	if f.region != nil {
 		f.region.table(f.terms, t, &f.packet, in, found)
 	}

@@ -63,7 +63,14 @@ func (t *table) patched(c change, added *table, rules []*network.Rule) *table {
 // find returns the number of the first condition the query meets, or noMatch.
 func (t *table) find(q *query) int32 {
 	found := t.findFrom(q, 0)
-	if t.patch == nil || found != noMatch && t.conditions[found].index < t.patch.old.first {
+	if t.patch == nil {
+		return found
+	}
+	return t.findPatched(q, found)
+}
+
+func (t *table) findPatched(q *query, found int32) int32 {
+	if found != noMatch && t.conditions[found].index < t.patch.old.first {
 		return found
 	}
 	if added := t.patch.added.find(q); added != noMatch {

@@ -104,9 +104,13 @@ func (v *visit) sessionRoute(goes *network.Interface) *route {
 
 // keep remembers the connection as a session.
 func (v *visit) keep(out *network.Interface, local bool) bool {
-	now := v.flow.image()
 	s := &v.session
-	*s = Session{In: v.in, Out: out, Before: v.before.Packet, After: now.Packet, Local: local, Redirect: v.forward, Permit: v.permit, Source: v.source, Ticket: v.grant.Ticket, Size: v.size, images: [2]int{v.before.terms, now.terms}}
+	s.In, s.Out, s.Local, s.Answered, s.Size = v.in, out, local, false, v.size
+	s.Redirect, s.Permit, s.Source, s.Ticket = v.forward, v.permit, v.source, v.grant.Ticket
+	s.Before, s.After = v.before.Packet, v.flow.now()
+	if !v.flow.isOne() {
+		s.images = [2]int{v.before.terms, v.flow.image().terms}
+	}
 	if v.state.Keep(s) {
 		return true
 	}

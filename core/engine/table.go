@@ -354,7 +354,10 @@ func (b *builder) bestCut(order []int32) (field int, cut uint64, ok bool) {
 // findFrom returns the number of the first condition the query meets, of those from a number
 // on, or noMatch.
 func (t *table) findFrom(q *query, from int32) int32 {
-	best := t.exact.find(t, q, from)
+	best := noMatch
+	if len(t.exact.slots) > 0 && q.family == header.IPv4 {
+		best = t.exact.find(t, q, from)
+	}
 	if len(t.nodes) == 0 {
 		return best
 	}

@@ -93,8 +93,15 @@ type ofRule struct {
 	numbered
 }
 
-// open counts a session that goes by a rule, and returns the rule's number.
+// open counts a session that goes by a rule, and returns the rule's number; none where there is no rule.
 func (n *names) open(rule *network.Rule, now time.Duration) int32 {
+	if rule == nil {
+		return none
+	}
+	return n.begin(rule, now)
+}
+
+func (n *names) begin(rule *network.Rule, now time.Duration) int32 {
 	known, ok := n.known(rule)
 	if !ok {
 		return none
@@ -107,16 +114,14 @@ func (n *names) open(rule *network.Rule, now time.Duration) int32 {
 // known returns the number and counters of a rule. Mappings come and go, and are known from their
 // first session on.
 func (n *names) known(rule *network.Rule) (numbered, bool) {
-	switch {
-	case rule == nil:
-		return numbered{}, false
-	case rule.Kind == network.MappingKind:
-		return n.all.mapping(rule), true
-	}
-	for _, list := range n.rules {
-		if at := rule.Number - 1; 0 <= at && at < len(list) && list[at].rule == rule {
+	for i := range n.rules {
+		list := n.rules[i]
+		if at := rule.Number - 1; uint(at) < uint(len(list)) && list[at].rule == rule {
 			return list[at].numbered, true
 		}
+	}
+	if rule.Kind == network.MappingKind {
+		return n.all.mapping(rule), true
 	}
 	return numbered{}, false // it is of another revision
 }
