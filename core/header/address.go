@@ -47,6 +47,9 @@ func (r Range) Contains(a netip.Addr) bool {
 
 // Count returns how many addresses there are, which must be fewer than 2^63.
 func (r Range) Count() int {
+	if r.First.Is4() {
+		return int(Four(r.Last)) - int(Four(r.First)) + 1
+	}
 	_, first := Number(r.First)
 	_, last := Number(r.Last)
 	return int(last-first) + 1

@@ -112,10 +112,12 @@ func (h *half[A]) find(p *header.Packet, part header.Part, size int, found *engi
 	if serial == 0 { // it may begin a session
 		sh.entries.warm()
 	}
-	if n := sh.find(&t, hash, now); n != none && sh.entries.at(n).serial > serial {
-		sh.touch(n, part, now)
-		sh.entries.at(n).passed[engine.Forth].add(size)
-		*found, ok, serial = h.session(sh.entries.at(n)), true, 0
+	if n, c := sh.table.first(hash); n != none {
+		if n = sh.find(n, c, &t, now); n != none && sh.entries.at(n).serial > serial {
+			sh.touch(n, part, now)
+			sh.entries.at(n).passed[engine.Forth].add(size)
+			*found, ok, serial = h.session(sh.entries.at(n)), true, 0
+		}
 	}
 	sh.Unlock()
 	h.forget(gone)
@@ -136,10 +138,10 @@ func (h *half[A]) find(p *header.Packet, part header.Part, size int, found *engi
 	return engine.Back, true
 }
 
-// find returns the latest session with a first packet, or none.
-func (sh *shard[A]) find(t *tuple[A], hash uint64, now time.Duration) int32 {
+// find returns the latest session with a first packet, or none. They are those of a hash, from one on.
+func (sh *shard[A]) find(n int32, c cursor, t *tuple[A], now time.Duration) int32 {
 	latest, serial := none, uint64(0)
-	for n, c := sh.table.first(hash); n != none; n = sh.table.next(&c) {
+	for ; n != none; n = sh.table.next(&c) {
 		if e := sh.entries.at(n); e.before == *t && e.deadline > now && e.serial > serial {
 			latest, serial = n, e.serial
 		}

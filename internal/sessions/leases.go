@@ -145,7 +145,9 @@ func (h *half[A]) takeFrom(l *leases[A], hash uint64, names *names, now time.Dur
 	l.uses.warm()
 	had, at := none, math.MaxInt
 	if lease.Packet.Protocol.Numbered() {
-		had, at = l.first(k, hash, lease)
+		if n, c := l.table.first(hash); n != none {
+			had, at = l.first(n, c, k, lease)
+		}
 	}
 	p := h.poolOf(names, lease)
 	for n, ok := p.next(0); ok && n < at; n, ok = p.next(n + 1) {
@@ -170,10 +172,10 @@ func (h *half[A]) takeFrom(l *leases[A], hash uint64, names *names, now time.Dur
 }
 
 // first returns the use that somebody has at the first address of a pool at which there is one, and the
-// number of the address; none where there is none at any.
-func (l *leases[A]) first(k *useKey[A], hash uint64, lease *engine.Lease) (best int32, at int) {
+// number of the address; none where there is none at any. They are those of a hash, from one on.
+func (l *leases[A]) first(n int32, c cursor, k *useKey[A], lease *engine.Lease) (best int32, at int) {
 	best, at = none, math.MaxInt
-	for n, c := l.table.first(hash); n != none; n = l.table.next(&c) {
+	for ; n != none; n = l.table.next(&c) {
 		u := l.uses.at(n)
 		if !u.key.isAnywhere(k) || lease.Ports != (header.Ports{}) && !lease.Ports.Contains(u.port) {
 			continue
