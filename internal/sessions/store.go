@@ -144,17 +144,26 @@ var _ engine.State = (*Store)(nil)
 
 // Find is engine.State's.
 func (s *Store) Find(p *header.Packet, part header.Part, size int, found *engine.Session) (engine.Direction, bool) {
-	return s.of(p.Source).find(p, part, size, found)
+	if p.Source.Is4() {
+		return s.four.find(p, part, size, found)
+	}
+	return s.six.find(p, part, size, found)
 }
 
 // Take is engine.State's.
 func (s *Store) Take(lease *engine.Lease, grant *engine.Grant) bool {
-	h := s.of(lease.Packet.Source)
-	if h.take(lease, grant) {
+	if s.take(lease, grant) {
 		return true
 	}
-	sessions, ports := h.expireAll(s.clock())
-	return sessions+ports > 0 && h.take(lease, grant)
+	sessions, ports := s.of(lease.Packet.Source).expireAll(s.clock())
+	return sessions+ports > 0 && s.take(lease, grant)
+}
+
+func (s *Store) take(lease *engine.Lease, grant *engine.Grant) bool {
+	if lease.Packet.Source.Is4() {
+		return s.four.take(lease, grant)
+	}
+	return s.six.take(lease, grant)
 }
 
 // Distinct is engine.State's.
@@ -171,7 +180,11 @@ func (s *Store) Keep(session *engine.Session) bool {
 			return false
 		}
 	}
-	s.of(session.Before.Source).keep(names, session)
+	if session.Before.Source.Is4() {
+		s.four.keep(names, session)
+	} else {
+		s.six.keep(names, session)
+	}
 	return true
 }
 

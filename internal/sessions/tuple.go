@@ -30,12 +30,16 @@ func inSix[A address](a *A) *six { return (*six)(unsafe.Pointer(a)) }
 func addressOf[A address](a netip.Addr) (made A) {
 	switch {
 	case !isFour[A]():
-		high, low := header.Number(a)
-		*inSix(&made) = six{high, low}
+		*inSix(&made) = sixOf(a)
 	case a.Is4():
 		*inFour(&made) = four(header.Four(a))
 	}
 	return made
+}
+
+func sixOf(a netip.Addr) six {
+	high, low := header.Number(a)
+	return six{high, low}
 }
 
 func addrOf[A address](a A) netip.Addr {
@@ -81,8 +85,15 @@ func (p ports) answer() ports {
 	return portsOf(p.destinationPort(), p.sourcePort(), p.protocol())
 }
 
-func tupleOf[A address](p *header.Packet) tuple[A] {
-	return tuple[A]{addressOf[A](p.Source), addressOf[A](p.Destination), portsOf(p.SourcePort, p.DestinationPort, p.Protocol)}
+func tupleOf[A address](p *header.Packet) (t tuple[A]) {
+	t.ports = portsOf(p.SourcePort, p.DestinationPort, p.Protocol)
+	switch {
+	case !isFour[A]():
+		*inSix(&t.source), *inSix(&t.destination) = sixOf(p.Source), sixOf(p.Destination)
+	case p.Source.Is4() && p.Destination.Is4():
+		*inFour(&t.source), *inFour(&t.destination) = four(header.Four(p.Source)), four(header.Four(p.Destination))
+	}
+	return t
 }
 
 func (t *tuple[A]) packet() header.Packet {
