@@ -74,6 +74,9 @@ func TestNothingInAnArenaPoints(t *testing.T) {
 	if size := unsafe.Sizeof(entry[four]{}); size != 2*line {
 		t.Errorf("a session of IPv4 takes %d bytes, and not two lines", size)
 	}
+	if size := unsafe.Sizeof(use[four]{}); 2*size != line {
+		t.Errorf("a use of IPv4 takes %d bytes, and not half a line", size)
+	}
 	if !points(reflect.TypeFor[group[four]]()) { // lies elsewhere for that reason
 		t.Error("pointers are not found")
 	}

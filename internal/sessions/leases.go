@@ -34,19 +34,25 @@ func (k *useKey[A]) hash() uint64 {
 }
 
 // isAnywhere reports whether keys differ in their outside addresses at most.
-func (k *useKey[A]) isAnywhere(other *useKey[A]) bool {
+func (k useKey[A]) isAnywhere(other *useKey[A]) bool {
 	return k.inside == other.inside && k.insidePort == other.insidePort && k.group.protocol == other.group.protocol &&
 		k.group.port == other.group.port && k.group.destination == other.group.destination
 }
 
-// A use is the port that somebody has.
+// A use is the port that somebody has. Its key lies in it in parts, which take less room: two uses of IPv4 are a line.
 type use[A address] struct {
-	key        useKey[A]
-	port       uint16
-	sessions   int32
-	leased     int32 // those that are to come
-	held       int32 // of its sessions, the mappings that count as one
-	generation uint32
+	outside, destination, inside A
+	groupPort, insidePort        uint16
+	port                         uint16
+	protocol                     header.Protocol
+	held                         uint8 // of its sessions, the mappings that count as one: one, or two while one takes the other's place
+	sessions                     int32
+	leased                       int32 // those that are to come
+	generation                   uint32
+}
+
+func (u *use[A]) key() useKey[A] {
+	return useKey[A]{groupKey[A]{u.outside, u.destination, u.groupPort, u.protocol}, u.inside, u.insidePort}
 }
 
 type waiting struct {
@@ -63,7 +69,7 @@ func (h *half[A]) leasesOf(k *useKey[A]) (*leases[A], uint64) {
 // use returns the use of a port by a key, or none.
 func (l *leases[A]) use(k *useKey[A], hash uint64, port uint16) int32 {
 	for n, c := l.table.first(hash); n != none; n = l.table.next(&c) {
-		if u := l.uses.at(n); u.port == port && u.key == *k {
+		if u := l.uses.at(n); u.port == port && u.key() == *k {
 			return n
 		}
 	}
@@ -75,7 +81,7 @@ func (l *leases[A]) use(k *useKey[A], hash uint64, port uint16) int32 {
 func (l *leases[A]) lowest(k *useKey[A], hash uint64) int32 {
 	best := none
 	for n, c := l.table.first(hash); n != none; n = l.table.next(&c) {
-		if u := l.uses.at(n); u.key == *k && (best == none || u.isBefore(l.uses.at(best))) {
+		if u := l.uses.at(n); u.key() == *k && (best == none || u.isBefore(l.uses.at(best))) {
 			best = n
 		}
 	}
@@ -94,7 +100,10 @@ func (u *use[A]) isBefore(other *use[A]) bool {
 func (l *leases[A]) open(k *useKey[A], hash uint64, port uint16) int32 {
 	n := l.uses.next()
 	u := l.uses.at(n)
-	*u = use[A]{key: *k, port: port, generation: u.generation + 1}
+	*u = use[A]{
+		outside: k.group.outside, destination: k.group.destination, inside: k.inside,
+		groupPort: k.group.port, insidePort: k.insidePort, port: port, protocol: k.group.protocol, generation: u.generation + 1,
+	}
 	l.table.add(n, hash)
 	return n
 }
@@ -105,8 +114,9 @@ func (h *half[A]) end(l *leases[A], n int32) {
 	if u.sessions > 0 || u.leased > 0 {
 		return
 	}
-	h.givePort(&u.key.group, u.port)
-	l.table.remove(n, u.key.hash())
+	k := u.key()
+	h.givePort(&k.group, u.port)
+	l.table.remove(n, k.hash())
 	l.uses.give(n)
 	u.generation++
 }
@@ -177,10 +187,10 @@ func (l *leases[A]) first(n int32, c cursor, k *useKey[A], lease *engine.Lease) 
 	best, at = none, math.MaxInt
 	for ; n != none; n = l.table.next(&c) {
 		u := l.uses.at(n)
-		if !u.key.isAnywhere(k) || lease.Ports != (header.Ports{}) && !lease.Ports.Contains(u.port) {
+		if !u.key().isAnywhere(k) || lease.Ports != (header.Ports{}) && !lease.Ports.Contains(u.port) {
 			continue
 		}
-		number, ok := position(lease.Pool, addrOf(u.key.group.outside))
+		number, ok := position(lease.Pool, addrOf(u.outside))
 		if ok && (best == none || number < at || number == at && u.isBefore(l.uses.at(best))) {
 			best, at = n, number
 		}
@@ -200,7 +210,7 @@ func (h *half[A]) grant(l *leases[A], n int32, now time.Duration, grant *engine.
 	u := l.uses.at(n)
 	u.leased++
 	l.waiting = append(l.waiting, waiting{now + leased, n, u.generation})
-	*grant = engine.Grant{Address: addrOf(u.key.group.outside), Port: u.port, Ticket: l.ticket(n)}
+	*grant = engine.Grant{Address: addrOf(u.outside), Port: u.port, Ticket: l.ticket(n)}
 }
 
 // distinct is engine.State's Distinct.
@@ -248,7 +258,7 @@ func (h *half[A]) isBound(names *names, p *pair[A], ticket engine.Ticket) bool {
 	l.Lock()
 	defer l.Unlock()
 	u := l.uses.at(n)
-	return u.generation == ticket.B && u.key == useOf(names, p)
+	return u.generation == ticket.B && u.key() == useOf(names, p)
 }
 
 // useOrOpen returns the use of a port by a key, which it opens where there is none.
