@@ -184,6 +184,9 @@ func (f *flow) keepsPort(ports header.Ports) bool {
 
 // first asks which condition of a table the packet meets first; noMatch where it meets none.
 func (f *flow) first(t *table, in scope) int32 {
+	if f.region == nil && t.isEmpty() {
+		return noMatch
+	}
 	q := query{packet: &f.packet}
 	q.fill(in)
 	found := t.findFrom(&q, 0)

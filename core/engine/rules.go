@@ -60,6 +60,9 @@ func (t *table) patched(c change, added *table, rules []*network.Rule) *table {
 	return &p
 }
 
+// isEmpty reports whether no packet meets a condition, as there is none.
+func (t *table) isEmpty() bool { return len(t.conditions) == 0 && t.patch == nil }
+
 // find returns the number of the first condition the query meets, or noMatch.
 func (t *table) find(q *query) int32 {
 	found := t.findFrom(q, 0)
