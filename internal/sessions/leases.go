@@ -161,11 +161,11 @@ func (h *half[A]) takeFrom(l *leases[A], hash uint64, names *names, now time.Dur
 	}
 	p := h.poolOf(names, lease)
 	for n, ok := p.next(0); ok && n < at; n, ok = p.next(n + 1) {
-		a := nth(lease.Pool, n)
-		if !a.IsValid() {
+		outside, ok := nth[A](lease.Pool, n)
+		if !ok {
 			break
 		}
-		k.group.outside = addressOf[A](a)
+		k.group.outside = outside
 		if port, ok := h.takeFree(names, lease, &k.group, watch{p, uint16(n)}); ok {
 			leaving.source, leaving.ports = k.group.outside, leaving.from(port)
 			h.warmAnswer(leaving)

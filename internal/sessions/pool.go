@@ -1,9 +1,9 @@
 package sessions
 
 import (
-	"encoding/binary"
 	"maps"
 	"math"
+	"math/bits"
 	"net/netip"
 	"sync"
 	"sync/atomic"
@@ -111,15 +111,15 @@ func (w watch) set(full bool) {
 }
 
 // nth returns an address of a set by its number, and position the number of an address.
-func nth(set header.Addresses, number int) netip.Addr {
+func nth[A address](set header.Addresses, number int) (a A, ok bool) {
 	for _, r := range set.Ranges() {
 		count := r.Count()
 		if number < count || count <= 0 {
-			return plus(r.First, number)
+			return plus(addressOf[A](r.First), number), true
 		}
 		number -= count
 	}
-	return netip.Addr{}
+	return a, false
 }
 
 func position(set header.Addresses, a netip.Addr) (number int, ok bool) {
@@ -137,17 +137,13 @@ func position(set header.Addresses, a netip.Addr) (number int, ok bool) {
 }
 
 // plus returns the address that lies so many behind another.
-func plus(a netip.Addr, number int) netip.Addr {
-	if a.Is4() {
-		bytes := a.As4()
-		binary.BigEndian.PutUint32(bytes[:], binary.BigEndian.Uint32(bytes[:])+uint32(number))
-		return netip.AddrFrom4(bytes)
+func plus[A address](a A, number int) A {
+	if isFour[A]() {
+		*inFour(&a) += four(number)
+		return a
 	}
-	bytes := a.As16()
-	for i := 15; number > 0; i-- {
-		number += int(bytes[i])
-		bytes[i] = byte(number)
-		number >>= 8
-	}
-	return netip.AddrFrom16(bytes)
+	six, carry := inSix(&a), uint64(0)
+	six.low, carry = bits.Add64(six.low, uint64(number), 0)
+	six.high += carry
+	return a
 }
