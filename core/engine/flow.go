@@ -32,10 +32,15 @@ func (f *flow) now() header.Packet { return f.packet }
 
 // image remembers the packet as it is.
 func (f *flow) image() image {
+	return image{f.packet, f.remember()}
+}
+
+// remember returns which image the packet is, as it is, of a set; 0 of one packet.
+func (f *flow) remember() int {
 	if f.region == nil {
-		return image{Packet: f.packet}
+		return 0
 	}
-	return image{f.packet, f.region.remember(f.terms)}
+	return f.region.remember(f.terms)
 }
 
 // become makes the packet what an image was, or what answers that.

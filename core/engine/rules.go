@@ -72,6 +72,7 @@ func (t *table) find(q *query) int32 {
 	return t.findPatched(q, found)
 }
 
+// findPatched is find of a patched table, where found is what the query meets of the conditions that it was made of.
 func (t *table) findPatched(q *query, found int32) int32 {
 	if found != noMatch && t.conditions[found].index < t.patch.old.first {
 		return found

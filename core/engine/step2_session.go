@@ -104,13 +104,10 @@ func (v *visit) sessionRoute(goes *network.Interface) *route {
 
 // keep remembers the connection as a session.
 func (v *visit) keep(out *network.Interface, local bool) bool {
-	s := &v.session
+	s := &v.session // all of it is set where it stands: a literal would be copied
 	s.In, s.Out, s.Local, s.Answered, s.Size = v.in, out, local, false, v.size
 	s.Redirect, s.Permit, s.Source, s.Ticket = v.forward, v.permit, v.source, v.grant.Ticket
-	s.Before, s.After = v.before.Packet, v.flow.now()
-	if !v.flow.isOne() {
-		s.images = [2]int{v.before.terms, v.flow.image().terms}
-	}
+	s.Before, s.After, s.images = v.before.Packet, v.flow.now(), [2]int{v.before.terms, v.flow.remember()}
 	if v.state.Keep(s) {
 		return true
 	}

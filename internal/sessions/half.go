@@ -138,7 +138,7 @@ func (h *half[A]) find(p *header.Packet, part header.Part, size int, found *engi
 	return engine.Back, true
 }
 
-// find returns the latest session with a first packet, or none. They are those of a hash, from one on.
+// find returns the latest session with a first packet, among those of its hash from n on, or none.
 func (sh *shard[A]) find(n int32, c cursor, t *tuple[A], now time.Duration) int32 {
 	latest, serial := none, uint64(0)
 	for ; n != none; n = sh.table.next(&c) {

@@ -145,13 +145,18 @@ func (h *half[A]) take(lease *engine.Lease, grant *engine.Grant) bool {
 	k := useKey[A]{keyOf(names, &leaving), leaving.source, leaving.sourcePort()}
 	l, hash := h.leasesOf(&k)
 	l.Lock()
-	ok := h.takeFrom(l, hash, names, now, &k, &leaving, lease, grant)
+	h.expireLeases(l, now)
+	n, alone := h.useFor(l, names, lease, &leaving, &k, hash)
+	if n != none {
+		h.grant(l, n, now, grant)
+		grant.Alone = alone
+	}
 	l.Unlock()
-	return ok
+	return n != none
 }
 
-func (h *half[A]) takeFrom(l *leases[A], hash uint64, names *names, now time.Duration, k *useKey[A], leaving *tuple[A], lease *engine.Lease, grant *engine.Grant) bool {
-	h.expireLeases(l, now)
+// useFor returns the use that a packet gets, which is alone where it was not there before; none where no port is free.
+func (h *half[A]) useFor(l *leases[A], names *names, lease *engine.Lease, leaving *tuple[A], k *useKey[A], hash uint64) (use int32, alone bool) {
 	l.uses.warm()
 	had, at := none, math.MaxInt
 	if lease.Packet.Protocol.Numbered() {
@@ -169,20 +174,14 @@ func (h *half[A]) takeFrom(l *leases[A], hash uint64, names *names, now time.Dur
 		if port, ok := h.takeFree(names, lease, &k.group, watch{p, uint16(n)}); ok {
 			leaving.source, leaving.ports = k.group.outside, leaving.from(port)
 			h.warmAnswer(leaving)
-			h.grant(l, l.open(k, hash, port), now, grant)
-			grant.Alone = true
-			return true
+			return l.open(k, hash, port), true
 		}
 	}
-	if had == none {
-		return false
-	}
-	h.grant(l, had, now, grant)
-	return true
+	return had, false
 }
 
 // first returns the use that somebody has at the first address of a pool at which there is one, and the
-// number of the address; none where there is none at any. They are those of a hash, from one on.
+// number of the address; none where there is none at any. It is among those of a hash from n on.
 func (l *leases[A]) first(n int32, c cursor, k *useKey[A], lease *engine.Lease) (best int32, at int) {
 	best, at = none, math.MaxInt
 	for ; n != none; n = l.table.next(&c) {

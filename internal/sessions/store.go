@@ -101,6 +101,7 @@ func (n *names) open(rule *network.Rule, now time.Duration) int32 {
 	return n.begin(rule, now)
 }
 
+// begin is open of a rule that there is.
 func (n *names) begin(rule *network.Rule, now time.Duration) int32 {
 	known, ok := n.known(rule)
 	if !ok {
