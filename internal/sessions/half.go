@@ -158,8 +158,9 @@ func (sh *shard[A]) entry(p slot) *entry[A] {
 	return nil
 }
 
-// keep is engine.State's Keep, once there is room.
-func (h *half[A]) keep(names *names, session *engine.Session) {
+// keep is engine.State's Keep, once there is room. How often sessions lost their ports was looked at before
+// anything else: whoever finds that unchanged once the session is there will find the session in rebind.
+func (h *half[A]) keep(cleared uint32, names *names, session *engine.Session) {
 	now := h.clock()
 	p := pair[A]{tupleOf[A](&session.Before), tupleOf[A](&session.After)}
 	rules := [3]int32{names.open(session.Redirect, now), names.open(session.Permit, now), names.open(session.Source, now)}
@@ -184,7 +185,7 @@ func (h *half[A]) keep(names *names, session *engine.Session) {
 	sh.Unlock()
 	h.forget(gone)
 	h.answer(&p, at)
-	if latest := h.gateway.Load(); latest != names && !session.Local && !h.isBound(latest, &p, ticket) {
+	if h.cleared.Load() != cleared && !session.Local && !h.isBound(h.gateway.Load(), &p, ticket) {
 		h.rebind() // another revision came meanwhile, which maps otherwise
 	}
 }

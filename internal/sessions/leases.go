@@ -145,6 +145,10 @@ func (h *half[A]) take(lease *engine.Lease, grant *engine.Grant) bool {
 	k := useKey[A]{keyOf(names, &leaving), leaving.source, leaving.sourcePort()}
 	l, hash := h.leasesOf(&k)
 	l.Lock()
+	if h.gateway.Load() != names { // a use must not be opened as the revision before maps once clear has been here
+		l.Unlock()
+		return h.take(lease, grant)
+	}
 	h.expireLeases(l, now)
 	n, alone := h.useFor(l, names, lease, &leaving, &k, hash)
 	if n != none {

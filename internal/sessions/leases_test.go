@@ -26,8 +26,8 @@ gateways:
     filter: [{allow: all}]
 `
 
-// Sessions have their ports as the revision maps that came last, and when all have ended nobody has a port, however many goroutines opened and ended them while
-// revisions mapped now so and now otherwise.
+// Sessions have their ports as the revision maps that came last, and when all have ended nobody has a
+// port, however many goroutines opened and ended them while revisions mapped now so and now otherwise.
 func TestNoPortIsLeftBehind(t *testing.T) {
 	var revisions []*engine.Gateway
 	for _, mapping := range []string{"endpoint-independent", "address-dependent", "address-and-port-dependent"} {
@@ -45,7 +45,7 @@ func TestNoPortIsLeftBehind(t *testing.T) {
 		workers.Go(func() {
 			random := rand.New(rand.NewPCG(w, 61))
 			var log engine.Log
-			for range 4000 {
+			for range netfiletest.Few(4000, 1500) {
 				running.Decide(&engine.Arrival{In: running.Gateway().Interfaces[1], Packet: header.Packet{
 					Source: netip.AddrFrom4([4]byte{10, 1, byte(random.IntN(3)), byte(random.IntN(250))}), SourcePort: uint16(2000 + random.IntN(4)),
 					Destination: netip.AddrFrom4([4]byte{203, 0, 113, byte(random.IntN(4))}), DestinationPort: uint16(80 + random.IntN(2)), Protocol: header.TCP,
@@ -104,9 +104,24 @@ func TestNoPortIsLeftBehind(t *testing.T) {
 	}
 }
 
+// A mapping that was opened while a revision came has its port once, and gives it back.
+func TestMappingsAreHeldOnce(t *testing.T) {
+	n := netfiletest.Parse(t, remapped)
+	store := New(n.Gateways[0], func() time.Duration { return 0 })
+	at := netip.MustParseAddrPort("198.51.100.3:2500")
+	store.Open(network.NewMapping(n.Gateways[0].Interfaces[0], header.TCP, at, netip.MustParseAddrPort("10.0.0.9:80"), nil, network.PCP, netip.Addr{}))
+	store.holdAll(store.gateway.Load()) // as Use does behind it
+	if !store.IsTaken(header.TCP, at) {
+		t.Error("the mapping does not have its port")
+	}
+	if store.Shut(header.TCP, at); store.IsTaken(header.TCP, at) {
+		t.Error("the port is left behind")
+	}
+}
+
 // The position of the nth address of a set is n, in both families, and nothing else has one.
 func TestPositionsAreOfTheNth(t *testing.T) {
-	for seed := range uint64(300) {
+	for seed := range netfiletest.Few(uint64(300), 60) {
 		comparePositions[four](t, seed, netip.MustParseAddr("198.51.100.0"))
 		comparePositions[six](t, seed, netip.MustParseAddr("2001:db8::ffff:ffff:ffff:ff80"))
 	}

@@ -91,12 +91,14 @@ func (h *half[A]) letGo(ticket engine.Ticket) {
 	}
 }
 
-// holdAll is hold of all mappings, when the ports are counted anew.
+// holdAll is hold of all mappings, when the ports are counted anew. Those that came meanwhile are held already.
 func (s *Store) holdAll(n *names) {
 	s.mappings.mutex.Lock()
 	defer s.mappings.mutex.Unlock()
 	for _, o := range s.mappings.open {
-		o.ticket = s.of(o.mapping.Inside.Addr()).hold(n, o.mapping)
+		h, had := s.of(o.mapping.Inside.Addr()), o.ticket
+		o.ticket = h.hold(n, o.mapping)
+		h.letGo(had)
 	}
 }
 

@@ -48,6 +48,9 @@ func (s *Store) Use(g *network.Gateway) {
 	if n.mapping != old.mapping {
 		for _, h := range s.halves() {
 			h.clear()
+		}
+		s.cleared.Add(1)
+		for _, h := range s.halves() {
 			h.rebind()
 		}
 		s.holdAll(n)

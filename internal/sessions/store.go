@@ -31,6 +31,7 @@ type Store struct {
 type common struct {
 	clock   func() time.Duration
 	gateway atomic.Pointer[names]
+	cleared atomic.Uint32 // how often sessions lost their ports, since the gateway maps otherwise
 	count   atomic.Int64
 	serial  atomic.Uint64
 	memory  arena
@@ -44,7 +45,7 @@ type family interface {
 	find(p *header.Packet, part header.Part, size int, found *engine.Session) (engine.Direction, bool)
 	take(lease *engine.Lease, grant *engine.Grant) bool
 	distinct(final *header.Packet, ports header.Ports) (uint16, bool)
-	keep(names *names, session *engine.Session)
+	keep(cleared uint32, names *names, session *engine.Session)
 	expireAll(now time.Duration) (sessions, ports int)
 	list(which func(before, after header.Packet) bool, do func(Open) bool) bool
 	remove(which func(*record, func() engine.Session) bool) int
@@ -174,7 +175,7 @@ func (s *Store) Distinct(final header.Packet, ports header.Ports, _ network.Mapp
 
 // Keep is engine.State's.
 func (s *Store) Keep(session *engine.Session) bool {
-	names := s.gateway.Load()
+	cleared, names := s.cleared.Load(), s.gateway.Load() // in this order, see half.keep
 	if s.count.Add(1) > names.most && names.most > 0 {
 		if s.Expire(); s.count.Load() > names.most {
 			s.count.Add(-1)
@@ -182,9 +183,9 @@ func (s *Store) Keep(session *engine.Session) bool {
 		}
 	}
 	if session.Before.Source.Is4() {
-		s.four.keep(names, session)
+		s.four.keep(cleared, names, session)
 	} else {
-		s.six.keep(names, session)
+		s.six.keep(cleared, names, session)
 	}
 	return true
 }

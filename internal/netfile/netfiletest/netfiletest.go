@@ -22,6 +22,14 @@ func Parse(tb testing.TB, text string) *network.Network {
 	return n
 }
 
+// Few returns how many of something a test takes: the whole number, and with -short a few.
+func Few[N int | uint64](whole, few N) N {
+	if testing.Short() {
+		return min(whole, few)
+	}
+	return whole
+}
+
 // OpenSome gives the gateways of a network mappings: of the ports that Connection asks for and
 // sends from.
 func OpenSome(random *rand.Rand, n *network.Network) {
