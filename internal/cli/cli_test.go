@@ -113,14 +113,6 @@ func demoFolder(t *testing.T) string {
 	return folder
 }
 
-// fewer returns how many of something are looked at: a part of them with -short.
-func fewer(all, short int) int {
-	if testing.Short() {
-		return short
-	}
-	return all
-}
-
 func write(t *testing.T, folder, name, text string) {
 	t.Helper()
 	if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644); err != nil {

@@ -31,8 +31,8 @@ interface is down, a group holds what stands in another file, a rule is not ther
 file are there as well. Then NEW is OLD where it is absent, and OLD the network file. So
 compare -down says what a failing uplink takes away, and compare -list whom a changed list lets in.
 
--only opens, or closes, lists only what is newly reached, or no longer. -tap and -junit print what CI
-systems read.
+-only opens, or closes, lists only what is newly reached, or no longer. -tap and -junit print what
+CI systems read.
 
 Exit status: 0 the same, 1 different, 2 the call or a file is wrong.`,
 	examples: []string{"hollowbridge compare hollowbridge.yaml hollowbridge.yaml", "hollowbridge compare -down rim:fibre", "hollowbridge compare -without camera"},

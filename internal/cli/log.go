@@ -20,11 +20,11 @@ import (
 var logCommand = &command{
 	name:    "log",
 	summary: "shows what the gateways wrote down: connections, and what was applied",
-	help: `Shows the events of the running gateways, a line each, the latest last: number, time, gateway, outcome,
-rule, the interfaces by our name and the machine's, the connection, what was translated of it, and why.
-What rules with log: true do is written down, and, with logging: {unmatched: true}, what no rule
-matches; both only where logging: {enabled: true} stands. The words from the client's address on
-can stand behind trace.
+	help: `Shows the events of the running gateways, a line each, the latest last: number, time, gateway,
+outcome, rule, the interfaces by our name and the machine's, the connection, what was translated
+of it, and why. What rules with log: true do is written down, and, with logging: {unmatched:
+true}, what no rule matches; both only where logging: {enabled: true} stands. The words from the
+client's address on can stand behind trace.
 
 -sum says in a few lines what many events are about: which outcomes, rules and sources, which
 services were tried and are not open, and who tried many at once. -follow shows what comes, until

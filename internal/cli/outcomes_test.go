@@ -76,22 +76,3 @@ func TestEveryOutcomeSaysWhatToDo(t *testing.T) {
 		}
 	}
 }
-
-// What a command says about itself fits the screen, and names every flag it takes.
-func TestHelpFitsTheScreen(t *testing.T) {
-	t.Parallel()
-	folder := t.TempDir()
-	for _, name := range []string{"demo", "init", "show", "add", "change", "move", "enable", "disable", "remove", "check", "trace", "version", "help"} {
-		r := run(t, folder, "help", name)
-		wantStatus(t, r, 0)
-		wantIn(t, r.out, "usage: hollowbridge "+name)
-		for line := range strings.Lines(r.out) {
-			if len([]rune(line)) > 101 && !strings.Contains(line, "hollowbridge "+name) {
-				t.Errorf("help %s: wider than 100 columns: %s", name, line)
-			}
-		}
-		if asked := run(t, folder, name, "-help"); asked.out != r.out || asked.status != 0 {
-			t.Errorf("%s -help is not help %s: %s%s", name, name, asked.out, asked.err)
-		}
-	}
-}

@@ -16,6 +16,7 @@ import (
 
 	"hollowbridge/internal/cli"
 	"hollowbridge/internal/gen"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 // Whatever a person types, the program answers with 0, 1 or 2 and never falls over.
@@ -27,7 +28,7 @@ func TestAnyWordsAreAnswered(t *testing.T) {
 		"-json", "-f", "-6", "-in", "-at", "-after", "-sport", "-dry-run", "-gateway", "-on", "fibre", "-to", "-from", "-service", "--", "-", "", "=", "a=b", "to=", "note=x",
 		"198.51.100.18", "2001:db8::1", "10.0.0.0/8", "rule", "map", "rules", "\x00", "é", strings.Repeat("x", 5000), "mon 14:00", "[", "]", "except"}
 	random := rand.New(rand.NewPCG(11, 12))
-	for range fewer(250, 20) {
+	for range netfiletest.Few(250, 20) {
 		var args []string
 		for range 1 + random.IntN(7) {
 			args = append(args, words[random.IntN(len(words))])
@@ -329,18 +330,28 @@ func TestATornDemoLeavesNothing(t *testing.T) {
 	wantStatus(t, run(t, folder, "demo", "there"), 0)
 }
 
-// Every flag that a help text names is one of the command's.
-func TestHelpNamesOnlyFlagsThereAre(t *testing.T) {
+// What a command says about itself fits the screen, is the same however it is asked, and names no flag
+// that it does not take.
+func TestHelpIsRightForEachCommand(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
 	flag := regexp.MustCompile(`(?:^|[\s("])-([a-z0-9][a-z0-9-]*)`)
-	overview := run(t, t.TempDir(), "help").out
+	overview := run(t, folder, "help").out
 	names := regexp.MustCompile(`(?m)^  (\w+)  `).FindAllStringSubmatch(overview, -1)
 	if len(names) < 10 {
 		t.Fatalf("help lists %d commands:\n%s", len(names), overview)
 	}
 	for _, found := range names {
 		name := found[1]
-		text := run(t, t.TempDir(), "help", name).out
-		prose, flags, _ := strings.Cut(text, "\nflags:\n")
+		r := run(t, folder, "help", name)
+		wantStatus(t, r, 0)
+		wantIn(t, r.out, "usage: hollowbridge "+name)
+		for line := range strings.Lines(r.out) {
+			if len([]rune(line)) > 101 && !strings.Contains(line, "hollowbridge "+name) { // a command is copied as one line
+				t.Errorf("help %s: wider than 100 columns: %s", name, line)
+			}
+		}
+		prose, flags, _ := strings.Cut(r.out, "\nflags:\n")
 		_, prose, _ = strings.Cut(prose, "\nusage:")
 		known := map[string]bool{}
 		for _, line := range strings.Split(flags, "\n") {
@@ -351,6 +362,11 @@ func TestHelpNamesOnlyFlagsThereAre(t *testing.T) {
 		for _, found := range flag.FindAllStringSubmatch(prose, -1) {
 			if !known[found[1]] {
 				t.Errorf("help %s names -%s, which is no flag of it", name, found[1])
+			}
+		}
+		if !testing.Short() {
+			if asked := run(t, folder, name, "-help"); asked.out != r.out || asked.status != 0 {
+				t.Errorf("%s -help is not help %s: %s%s", name, name, asked.out, asked.err)
 			}
 		}
 	}
