@@ -19,7 +19,7 @@ var comparedNetworks = flag.Uint64("compare", 10000, "how many random networks t
 
 // What is compared; -short takes fewer networks.
 const (
-	comparedInShortMode = 100
+	comparedInShortMode = 60
 	connectionsOfEach   = 16
 	rememberedOfEach    = 8 // the first ones leave their sessions behind
 )
@@ -27,7 +27,7 @@ const (
 // The engine and the plain reference agree on every connection: same outcome, same
 // place, same rule, same addresses delivered and answered.
 func TestEngineAgreesWithReference(t *testing.T) {
-	networks := few(*comparedNetworks, comparedInShortMode)
+	networks := netfiletest.Few(*comparedNetworks, comparedInShortMode)
 	const shards = 2
 	var met [shards][16]int
 	rare := [shards]map[string]int{{}, {}}

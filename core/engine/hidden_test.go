@@ -34,7 +34,7 @@ func TestPassingsAreWhatARuleWouldDecideAbout(t *testing.T) {
 		t.Skip("it takes many networks")
 	}
 	passings, sampled := 0, 0
-	for seed := range few(30, 10) {
+	for seed := range netfiletest.Few(uint64(30), 6) {
 		text := gen.Small(seed + 7000)
 		n := netfiletest.Parse(t, text)
 		e := engine.Compile(n, nil)
@@ -95,7 +95,7 @@ func TestOnlyTheFewestHidingRulesAreNamed(t *testing.T) {
 		t.Skip("it takes many networks")
 	}
 	hidden := 0
-	for seed := range few(200, 60) {
+	for seed := range netfiletest.Few(uint64(200), 30) {
 		text := gen.Small(seed + 9000)
 		n := netfiletest.Parse(t, text)
 		for _, h := range engine.Compile(n, nil).NewExplorer(network.Always, 20_000_000).Hidden() {
@@ -133,7 +133,7 @@ func TestOnlyTheFewestHidingRulesAreNamed(t *testing.T) {
 // as wholes or rule by rule, between the zones that these ask about.
 func TestSplitListsHideAndCrossAsWholeOnes(t *testing.T) {
 	hidden, crossing := 0, 0
-	for seed := range few(200, 20) {
+	for seed := range netfiletest.Few(uint64(200), 10) {
 		text := gen.Small(seed + 9000)
 		if seed%4 == 0 {
 			text = gen.Tangled(seed, 12)

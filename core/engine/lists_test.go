@@ -16,7 +16,7 @@ import (
 // What a gateway tells of its lists and routes is what it decides by.
 func TestListsAndRoutesAreThoseThatDecide(t *testing.T) {
 	permitted, routed := 0, 0
-	for seed := range uint64(few(200, 40)) {
+	for seed := range netfiletest.Few(uint64(200), 40) {
 		e := engine.Compile(netfiletest.Parse(t, gen.Small(seed)), nil)
 		random := rand.New(rand.NewPCG(seed, 41))
 		sources, walk := talkedOf(e.Network()), e.NewWalk()
@@ -101,7 +101,7 @@ func checkWays(t *testing.T, g *engine.Gateway) {
 
 // Where connections can begin is where the addresses are that they begin at.
 func TestThePlacesHaveTheirSources(t *testing.T) {
-	for seed := range uint64(few(60, 20)) {
+	for seed := range netfiletest.Few(uint64(60), 10) {
 		e := engine.Compile(netfiletest.Parse(t, gen.Small(seed)), nil)
 		for _, w := range e.Places() {
 			for _, r := range w.Sources.Ranges() {

@@ -19,7 +19,7 @@ var exploredNetworks = flag.Uint64("explore", 60, "how many random networks to e
 // go the way the region says.
 func TestRegionsAgreeWithWalks(t *testing.T) {
 	var looked samples
-	for seed := range few(*exploredNetworks, 6) {
+	for seed := range netfiletest.Few(*exploredNetworks, 3) {
 		text := gen.Small(seed)
 		n := netfiletest.Parse(t, text)
 		netfiletest.OpenSome(rand.New(rand.NewPCG(seed, 3)), n)
@@ -94,12 +94,4 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network, looked *sampl
 		}
 	}
 	return true
-}
-
-// few returns how many networks are taken: fewer with -short.
-func few(networks, short uint64) uint64 {
-	if testing.Short() {
-		return min(networks, short)
-	}
-	return networks
 }

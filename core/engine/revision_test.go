@@ -68,7 +68,7 @@ func TestRevisionsDecideAsWholeNetworks(t *testing.T) {
 		t.Skip("it takes many networks")
 	}
 	revised := 0
-	for seed := range few(300, 40) {
+	for seed := range netfiletest.Few(uint64(300), 20) {
 		random := rand.New(rand.NewPCG(seed, 31))
 		text := gen.Small(seed)
 		e := engine.Compile(sealed(t, text), nil)

@@ -45,7 +45,7 @@ func addresses(n *network.Network, random *rand.Rand) []netip.Addr {
 // The internet is, address by address, what the words say: what uplinks carry,
 // without interfaces' own, inside prefixes, VPN clients, and what is sent here or routed inside.
 func TestInternetAddressByAddress(t *testing.T) {
-	for seed := range uint64(150) {
+	for seed := range netfiletest.Few(uint64(150), 50) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		for _, a := range addresses(n, rand.New(rand.NewPCG(seed, 31))) {
 			if got, want := n.Internet().Contains(a), onInternet(n, a); got != want {
@@ -89,7 +89,7 @@ func TestUnusedAddressByAddress(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes every address")
 	}
-	for seed := range uint64(150) {
+	for seed := range netfiletest.Few(uint64(150), 50) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		unused := n.Unused()
 		for _, a := range addresses(n, rand.New(rand.NewPCG(seed, 32))) {
@@ -114,7 +114,7 @@ func TestUnusedAddressByAddress(t *testing.T) {
 // Segments are the interfaces whose prefixes are the same, and an address is on the one
 // with the longest prefix that holds it.
 func TestSegmentsAddressByAddress(t *testing.T) {
-	for seed := range uint64(150) {
+	for seed := range netfiletest.Few(uint64(150), 50) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		for _, a := range addresses(n, rand.New(rand.NewPCG(seed, 33))) {
 			bits := -1

@@ -85,7 +85,7 @@ func borders(random *rand.Rand, set header.Addresses) []netip.Addr {
 // outside all sets of a destination do not.
 func TestReachAgreesWithTraces(t *testing.T) {
 	checked, twins, through := 0, 0, 0
-	for seed := range few(*explored, 6) {
+	for seed := range netfiletest.Few(*explored, 3) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		e := engine.Compile(n, nil)
 		answer, err := reach.Find(e, reach.Question{Moment: network.Always})
@@ -229,7 +229,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 		t.Skip("it takes many networks")
 	}
 	differing, same, twins := 0, 0, 0
-	for seed := range few(*explored, 10) {
+	for seed := range netfiletest.Few(*explored, 5) {
 		random := rand.New(rand.NewPCG(seed, 41))
 		text := gen.Small(seed)
 		other := changed(random, text)
@@ -508,12 +508,4 @@ func BenchmarkCompare(b *testing.B) {
 			}
 		})
 	}
-}
-
-// few returns how many networks are taken: fewer with -short.
-func few(networks, short uint64) uint64 {
-	if testing.Short() {
-		return min(networks, short)
-	}
-	return networks
 }

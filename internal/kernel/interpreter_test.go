@@ -328,7 +328,7 @@ func randomPacket(random *rand.Rand, list []engine.Match) header.Packet {
 func texts(n int) (list []string) {
 	size := 120
 	if testing.Short() {
-		n, size = n/6, 30
+		n, size = n/12, 20
 	}
 	for seed := range uint64(n) {
 		list = append(list, gen.Small(seed))
@@ -342,7 +342,7 @@ func TestTheFilterDecidesAsItsList(t *testing.T) {
 	decided := map[string]int{}
 	packets := 40 // between each two interfaces
 	if testing.Short() {
-		packets = 8
+		packets = 4
 	}
 	for number, text := range texts(60) {
 		e := engine.Compile(netfiletest.Parse(t, text), nil)

@@ -11,6 +11,7 @@ import (
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 // said is what of a network matters to those who compile it.
@@ -34,7 +35,7 @@ func said(n *network.Network) string {
 func TestABundleIsTheNetworkThatWasRead(t *testing.T) {
 	folder := t.TempDir()
 	texts := map[string]string{}
-	for seed := range uint64(60) {
+	for seed := range netfiletest.Few(uint64(60), 20) {
 		texts[fmt.Sprint(seed)] = gen.Small(seed)
 	}
 	example, err := os.ReadFile("../../examples/fernhollow/hollowbridge.yaml")

@@ -12,6 +12,7 @@ import (
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 // A garden is a network in which everything is as it should be, of as many hosts, each with a forward
@@ -129,7 +130,7 @@ func TestPlantedMistakesAreFoundAndMended(t *testing.T) {
 	for _, m := range mistakes {
 		t.Run(strings.ReplaceAll(m.name, " ", "-"), func(t *testing.T) {
 			t.Parallel()
-			for seed := range few(50, 4) {
+			for seed := range netfiletest.Few(uint64(50), 2) {
 				g := newGarden(seed)
 				n := g.IntN(len(g.hosts))
 				number := func(text string) string { return strings.ReplaceAll(text, "N", fmt.Sprint(n)) }

@@ -19,6 +19,7 @@ import (
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 	"hollowbridge/internal/repair"
 )
 
@@ -181,7 +182,7 @@ func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 // a danger or a mistake is there.
 func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 	names := map[string]int{}
-	for seed := range few(*repairedNetworks, 10) / 6 {
+	for seed := range netfiletest.Few(*repairedNetworks, 10) / 6 {
 		w := opened(t, gen.Small(seed+5000))
 		found, err := advice.Examine(engine.Compile(w.net, nil), advice.Asked{Space: flowset.NewSpace(reach.MostPieces)})
 		if err != nil {
@@ -387,12 +388,4 @@ func BenchmarkRepairsOfTheDemo(b *testing.B) {
 			b.Fatal(found)
 		}
 	}
-}
-
-// few returns how many networks are taken: fewer with -short.
-func few(networks, short uint64) uint64 {
-	if testing.Short() {
-		return min(networks, short)
-	}
-	return networks
 }

@@ -198,7 +198,7 @@ func withMappings(g *network.Gateway, c *clock) *sessions.Store {
 // Connections through gateways with stores fare as with the plain list, while time goes on:
 // the same outcomes, addresses and ports.
 func TestStoreAgreesWithAPlainList(t *testing.T) {
-	for seed := range few(*networks, 15) {
+	for seed := range netfiletest.Few(*networks, 10) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		e := engine.Compile(n, nil)
 		c := &clock{}
@@ -241,7 +241,7 @@ func TestStoreAgreesWithAPlainList(t *testing.T) {
 // A trace over sessions that are kept and one over a store say the same, as long as no time
 // passes and connections that were stopped are forgotten.
 func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
-	for seed := range few(*networks, 15) {
+	for seed := range netfiletest.Few(*networks, 10) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		netfiletest.OpenSome(rand.New(rand.NewPCG(seed, 10)), n)
 		e := engine.Compile(n, nil)
@@ -291,7 +291,7 @@ func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
 // destinations, or for each by itself, in both families.
 func TestFewPortsAgreeWithAPlainList(t *testing.T) {
 	exhausted, forwarded := 0, 0
-	for seed := range few(60, 12) {
+	for seed := range netfiletest.Few(uint64(60), 8) {
 		random := rand.New(rand.NewPCG(seed, 73))
 		text := strings.Replace(busy, "198.51.100.2-198.51.100.5", "198.51.100.2-198.51.100.5, ports: 2000-2002", 1)
 		inside, outside := [16]byte{10: 255, 11: 255, 10, 1}, [16]byte{10: 255, 11: 255, 203, 0, 113}
@@ -437,7 +437,7 @@ func TestSessionsOutliveARevision(t *testing.T) {
 // What rules and sessions have counted is what was decided, packet by packet, also when
 // sessions have ended.
 func TestCountsAreWhatWasDecided(t *testing.T) {
-	for seed := range few(*networks, 15) {
+	for seed := range netfiletest.Few(*networks, 10) {
 		n := netfiletest.Parse(t, strings.ReplaceAll(gen.Small(seed), "tcp-state: loose", "tcp-state: strict"))
 		g, c := n.Gateways[0], &clock{}
 		running := sessions.Start(engine.Compile(n, nil).Gateway(g), sessions.New(g, c.now))
@@ -555,14 +555,6 @@ func TestStoreIsSafeForManyGoroutines(t *testing.T) {
 	if running.Store.Count() != each*workers {
 		t.Errorf("%d sessions", running.Store.Count())
 	}
-}
-
-// few returns how many networks are taken: fewer with -short.
-func few(networks, short uint64) uint64 {
-	if testing.Short() {
-		return min(networks, short)
-	}
-	return networks
 }
 
 // What is said of a session is how it stands at the moment: its state, its times, what passed.
