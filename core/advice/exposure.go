@@ -107,9 +107,9 @@ func (x *exam) opener(a *reach.Access) (*network.Rule, network.Position) {
 // outsiders names sources, and says how many they are where that is not everybody.
 func (x *exam) outsiders(from header.Addresses) string {
 	if x.names.Exposure(from) == reach.OpenToMany {
-		return x.names.Who(from) + ", which are " + x.names.Count(from)
+		return x.names.Name(from) + ", which are " + x.names.Count(from)
 	}
-	return x.names.Who(from)
+	return x.names.Name(from)
 }
 
 // nobodyThere finds what the internet is let through to although nobody is known to answer. What
@@ -129,7 +129,7 @@ func (x *exam) nobodyThere() {
 		rule, place := x.opener(a)
 		to := fmt.Sprintf("%s of %s, which is not said to serve it", a.Services, a.Host)
 		if a.Host == "" {
-			to = fmt.Sprintf("%s, where no host is listed", x.names.Who(a.Delivered))
+			to = fmt.Sprintf("%s, where no host is listed", x.names.Name(a.Delivered))
 		}
 		subject := cmp.Or(a.Host, "nobody")
 		if rule != nil {

@@ -279,7 +279,7 @@ func (x *exam) stoppedForwards() {
 				p := PermissionFor(g, r)
 				who := ""
 				if g.Handling.UnmatchedByTrust { // some may get through without one
-					who = " from " + x.names.Who(header.AddressesOf(shut...))
+					who = " from " + x.names.Name(header.AddressesOf(shut...))
 					p.From = strings.Join(x.shutZones(g, r), ",")
 				}
 				add := allowEdit(x.filterNames(g), g, r.Name, p)

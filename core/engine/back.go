@@ -13,7 +13,7 @@ func (w *Walk) comesBack() bool {
 	w.goes(header.Answers)
 	w.passages = w.passages[:0]
 	w.visit.flow.become(&l.delivered, true)
-	var at position
+	var at nextPlace
 	if l.gateway != nil {
 		at = w.answerItself(l.gateway)
 	} else {
@@ -70,7 +70,7 @@ func (w *Walk) Sends(part header.Part, back bool, size int) bool {
 	w.log.Reset()
 	w.part, w.back, w.state.back, w.size, w.sender = part, back, back, size, netip.Addr{}
 	w.passages = w.passages[:0]
-	var at position
+	var at nextPlace
 	switch {
 	case !back:
 		w.visit.flow.become(&l.sent, false)
@@ -100,7 +100,7 @@ func (w *Walk) tell() {
 	w.sender = netip.Addr{}
 	w.passages = w.passages[:0]
 	w.visit.flow.begin(w.refusal.packet.Answer())
-	var at position
+	var at nextPlace
 	if w.refusal.by != nil {
 		at = w.refuse()
 	} else {
@@ -113,7 +113,7 @@ func (w *Walk) tell() {
 
 // refuse sends a gateway's own refusal on its way, by the uplink the packet came
 // in by, or by the routes.
-func (w *Walk) refuse() position {
+func (w *Walk) refuse() nextPlace {
 	in := w.refusal.by
 	g := w.engine.gateways[in.Gateway.Index]
 	v := w.enter(g, in)
@@ -128,7 +128,7 @@ func (w *Walk) refuse() position {
 }
 
 // answerItself sends a gateway's own answer on its way.
-func (w *Walk) answerItself(g *Gateway) position {
+func (w *Walk) answerItself(g *Gateway) nextPlace {
 	v := w.enter(g, nil)
 	if w.asks != nil {
 		w.ask(v)
@@ -136,14 +136,14 @@ func (w *Walk) answerItself(g *Gateway) position {
 	}
 	v.redirect, v.before, v.decision.Tells = nil, w.visit.flow.image(), NoMessage
 	if !v.known() {
-		return position{}
+		return nextPlace{}
 	}
 	return w.decided(v)
 }
 
 // cameBack reports whether the answer of a leg is where the client is, and from where the
 // client expects it.
-func (w *Walk) cameBack(l *leg, at position) bool {
+func (w *Walk) cameBack(l *leg, at nextPlace) bool {
 	switch {
 	case at.kind == ended:
 		return false

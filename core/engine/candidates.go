@@ -33,7 +33,7 @@ func (w *Walk) list(v *visit) {
 	g := v.Gateway
 	add := func(step StepKind, t *table, q query, won *network.Rule, nat bool) {
 		for n, c := range t.ordered() {
-			if c.rule.Off() || !c.meets(&q, allParts) {
+			if c.rule.Off() || !c.meets(&q, allAspects) {
 				continue
 			}
 			found := Candidate{At: g.Gateway, Step: step, Rule: t.rule(n)}

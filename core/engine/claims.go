@@ -48,7 +48,7 @@ func (c *Gateway) findClaims() {
 
 // reviseClaims finds the same from those of the revision before, where none of its rules with
 // outside addresses has hours.
-func (c *Gateway) reviseClaims(before *Gateway, ch change) {
+func (c *Gateway) reviseClaims(before *Gateway, ch replacement) {
 	if ch.isNone() {
 		c.claims, c.claimed, c.unsent, c.keepsClaims = before.claims, before.claimed, before.unsent, true
 		return

@@ -18,30 +18,30 @@ type condition struct {
 	sourcePorts []header.Ports  // empty: every port
 }
 
-// A part is one question that a condition asks. It is asked of a packet (asks) or of a set of
+// An aspect is one question that a condition asks. It is asked of a packet (asks) or of a set of
 // packets (values), and in no other way: that rules match, how a set is narrowed by them, and in
-// which part a packet nearly met one, are all made of these two.
-type part uint8
+// which aspect a packet nearly met one, are all made of these two.
+type aspect uint8
 
-// The parts, in the order in which they are asked: those first that the most packets fail.
+// The aspects, in the order in which they are asked: those first that the most packets fail.
 const (
-	servicePart part = iota
-	destinationPart
-	sourcePart
-	sourcePortPart
-	activePart
-	partCount
+	serviceAspect aspect = iota
+	destinationAspect
+	sourceAspect
+	sourcePortAspect
+	activeAspect
+	aspectCount
 )
 
-// Parts are some parts of a condition.
-type parts uint8
+// Aspects are some of those of a condition.
+type aspects uint8
 
-const allParts parts = 1<<partCount - 1
+const allAspects aspects = 1<<aspectCount - 1
 
-func (p part) bit() parts { return 1 << p }
+func (a aspect) bit() aspects { return 1 << a }
 
-// one reports whether it is just one part.
-func (p parts) one() bool { return p != 0 && p&(p-1) == 0 }
+// one reports whether it is just one.
+func (a aspects) one() bool { return a != 0 && a&(a-1) == 0 }
 
 // A scope is what conditions are compared in: the zones that a packet comes from and goes
 // to, and when.
@@ -50,36 +50,36 @@ type scope struct {
 	moment           network.Moment
 }
 
-// asks reports whether a packet meets one part.
-func (c *condition) asks(p part, q *query) bool {
-	switch p {
-	case servicePart:
+// asks reports whether a packet meets a condition in one aspect.
+func (c *condition) asks(a aspect, q *query) bool {
+	switch a {
+	case serviceAspect:
 		return len(c.services) == 0 || c.services.Matches(q.packet.Protocol, q.packet.DestinationPort)
-	case destinationPart:
+	case destinationAspect:
 		return c.to.contains(q.packet.Destination, q.toZone)
-	case sourcePart:
+	case sourceAspect:
 		return c.from.contains(q.packet.Source, q.fromZone)
-	case sourcePortPart:
+	case sourcePortAspect:
 		return len(c.sourcePorts) == 0 || q.packet.Protocol.HasPorts() && containPort(c.sourcePorts, q.packet.SourcePort)
 	default:
 		return c.rule.Active(q.moment)
 	}
 }
 
-// values returns which values of a field meet one part, of packets of one protocol, as sorted
-// disjoint spans; all where every value does.
-func (c *condition) values(p part, protocol header.Protocol, v *tableView) (f flowset.Field, spans []flowset.Span, all bool) {
-	switch p {
-	case servicePart:
+// values returns which values of a field meet a condition in one aspect, of packets of one protocol,
+// as sorted disjoint spans; all where every value does.
+func (c *condition) values(a aspect, protocol header.Protocol, v *tableView) (f flowset.Field, spans []flowset.Span, all bool) {
+	switch a {
+	case serviceAspect:
 		ports, any := c.services.Of(protocol)
 		return flowset.Port, portSpans(ports), any
-	case destinationPart:
+	case destinationAspect:
 		spans, all = c.to.values(v.in.toZone, v.between.to)
 		return flowset.Destination, spans, all
-	case sourcePart:
+	case sourceAspect:
 		spans, all = c.from.values(v.in.fromZone, v.between.from)
 		return flowset.Source, spans, all
-	case sourcePortPart:
+	case sourcePortAspect:
 		if len(c.sourcePorts) == 0 || !protocol.HasPorts() {
 			return flowset.SourcePort, nil, len(c.sourcePorts) == 0
 		}
@@ -89,11 +89,11 @@ func (c *condition) values(p part, protocol header.Protocol, v *tableView) (f fl
 	}
 }
 
-// unmet returns which of some parts a packet does not meet: up to so many, and not the rest.
-func (c *condition) unmet(q *query, asked parts, most int) (unmet parts) {
-	for p := range partCount {
-		if asked&p.bit() != 0 && !c.asks(p, q) {
-			unmet |= p.bit()
+// unmet returns in which of some aspects a packet does not meet a condition: up to so many, and not the rest.
+func (c *condition) unmet(q *query, asked aspects, most int) (unmet aspects) {
+	for a := range aspectCount {
+		if asked&a.bit() != 0 && !c.asks(a, q) {
+			unmet |= a.bit()
 			if most--; most == 0 {
 				break
 			}
@@ -102,8 +102,8 @@ func (c *condition) unmet(q *query, asked parts, most int) (unmet parts) {
 	return unmet
 }
 
-// meets reports whether a packet meets the parts that are asked.
-func (c *condition) meets(q *query, asked parts) bool { return c.unmet(q, asked, 1) == 0 }
+// meets reports whether a packet meets a condition in the aspects that are asked.
+func (c *condition) meets(q *query, asked aspects) bool { return c.unmet(q, asked, 1) == 0 }
 
 // set returns the packets that meet a condition in a view, each with a value. Turned, it is met by
 // what answers them: what the condition says of the source stands at the destination's place.
@@ -119,7 +119,7 @@ func (c *condition) set(space *flowset.Space, value int, v tableView) flowset.Se
 // setOf is set for the packets of one protocol.
 func (c *condition) setOf(space *flowset.Space, protocol header.Protocol, value int, v tableView) flowset.Set {
 	var limits [flowset.Fields][]flowset.Span
-	for p := range partCount {
+	for p := range aspectCount {
 		field, spans, all := c.values(p, protocol, &v)
 		switch {
 		case all:

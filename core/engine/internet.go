@@ -14,7 +14,7 @@ type sentPrefix struct {
 
 // overInternet takes the packet over the internet: to a host that lives there, to
 // an uplink of the network, or to a machine the file does not name.
-func (w *Walk) overInternet() position {
+func (w *Walk) overInternet() nextPlace {
 	if at, ok := w.throughCarrier(); ok {
 		return at
 	}
@@ -23,10 +23,10 @@ func (w *Walk) overInternet() position {
 	if i, beside := w.entry(); i != nil {
 		switch {
 		case !w.passesUpstream(i):
-			return position{}
+			return nextPlace{}
 		case !carried:
 			w.notSent(NotCarried).In = i
-			return position{}
+			return nextPlace{}
 		case beside: // the upstream router is on that segment too
 			return w.handOver(i.Segment)
 		}
@@ -35,13 +35,13 @@ func (w *Walk) overInternet() position {
 	if w.visit.flow.in(flowset.Destination, &e.internet) && carried {
 		if !w.back && len(w.passages) == 0 && w.visit.flow.in(flowset.Destination, &e.unsent) {
 			w.notSent(NotSentHere)
-			return position{}
+			return nextPlace{}
 		}
 		return w.toMachine(Place{Internet: true})
 	}
 	if carried && len(e.uplinks[w.visit.flow.family()]) > 0 {
 		w.notSent(NotSentHere)
-		return position{}
+		return nextPlace{}
 	}
 	what := PrivateTarget
 	if carried {
@@ -51,7 +51,7 @@ func (w *Walk) overInternet() position {
 	}
 	w.end(Unrouted, onInternet, StepRoute, nil)
 	w.note(StepRoute, what, onInternet)
-	return position{}
+	return nextPlace{}
 }
 
 // notSent ends the packet for an address of the network that the internet does not send
@@ -63,16 +63,16 @@ func (w *Walk) notSent(what What) *Event {
 
 // throughCarrier gives an answer back to whom a carrier translated the connection's source
 // for, on the segment of the uplink.
-func (w *Walk) throughCarrier() (position, bool) {
+func (w *Walk) throughCarrier() (nextPlace, bool) {
 	if !w.back {
-		return position{}, false
+		return nextPlace{}, false
 	}
 	for i := range w.carriers {
 		if c := &w.carriers[i]; w.visit.flow.is(&c.packet, true) {
 			return w.handOver(c.uplink.Segment), true
 		}
 	}
-	return position{}, false
+	return nextPlace{}, false
 }
 
 // passesUpstream reports whether what is upstream of an uplink lets the packet in.
@@ -91,10 +91,10 @@ func (w *Walk) passesUpstream(i *network.Interface) bool {
 }
 
 // toUpstream hands the packet to the network on the other side of an uplink.
-func (w *Walk) toUpstream(out *network.Interface) position {
+func (w *Walk) toUpstream(out *network.Interface) nextPlace {
 	if !w.back && w.visit.flow.isFor(out.Upstream.Blocks) {
 		w.notSent(Blocked).In = out
-		return position{}
+		return nextPlace{}
 	}
 	if w.visit.flow.in(flowset.Source, w.engine.prefixesOf(out)) && w.translatedInFront(out) {
 		w.carriers = append(w.carriers, carrier{out, w.visit.flow.image()})

@@ -23,9 +23,9 @@ func NewMapping(m *network.Mapping) *Mapping { return &Mapping{m, newRedirect(0,
 // mappingShards is how many locks the mappings of a gateway are split into, a power of two.
 const mappingShards = 64
 
-// Mappings are those of a running gateway: found by what comes for them, whatever their number,
+// A MappingTable has the mappings of a running gateway: found by what comes for them, whatever their number,
 // by many goroutines at once.
-type Mappings struct {
+type MappingTable struct {
 	count  atomic.Int64
 	shards [mappingShards]mappingShard
 }
@@ -52,13 +52,13 @@ func (k mappingKey) shard() int {
 	return (int(k.outside[15]) ^ int(k.port) ^ int(k.protocol)) & (mappingShards - 1)
 }
 
-func (t *Mappings) of(protocol header.Protocol, outside netip.AddrPort) (*mappingShard, mappingKey) {
+func (t *MappingTable) of(protocol header.Protocol, outside netip.AddrPort) (*mappingShard, mappingKey) {
 	k := mappingKey{outside.Addr().As16(), outside.Port(), protocol}
 	return &t.shards[k.shard()], k
 }
 
 // Put puts a mapping there, in place of one with the same outside address and port.
-func (t *Mappings) Put(m *network.Mapping) {
+func (t *MappingTable) Put(m *network.Mapping) {
 	s, k := t.of(m.Protocol, m.Outside)
 	s.Lock()
 	defer s.Unlock()
@@ -72,7 +72,7 @@ func (t *Mappings) Put(m *network.Mapping) {
 }
 
 // Remove takes the mapping of an outside address and port away.
-func (t *Mappings) Remove(protocol header.Protocol, outside netip.AddrPort) {
+func (t *MappingTable) Remove(protocol header.Protocol, outside netip.AddrPort) {
 	s, k := t.of(protocol, outside)
 	s.Lock()
 	defer s.Unlock()
@@ -83,7 +83,7 @@ func (t *Mappings) Remove(protocol header.Protocol, outside netip.AddrPort) {
 }
 
 // Find returns the mapping that a packet is for that arrives by an interface, or nil.
-func (t *Mappings) Find(in *network.Interface, p *header.Packet) *Mapping {
+func (t *MappingTable) Find(in *network.Interface, p *header.Packet) *Mapping {
 	if t == nil || t.count.Load() == 0 || !p.Protocol.HasPorts() {
 		return nil
 	}

@@ -73,7 +73,7 @@ func (w *Walk) nearForwards(s halt) []Near {
 		q := newQuery(&s.before.Packet, s.gateway.between(s.in, s.in, w.moment))
 		if c, listens := destinationCondition(r, s.in, zones); listens {
 			_, sameFamily := c.to.all.FirstOf(header.FamilyOf(q.packet.Destination))
-			if differs := c.unmet(&q, allParts, 2); differs.one() && sameFamily {
+			if differs := c.unmet(&q, allAspects, 2); differs.one() && sameFamily {
 				found = append(found, c.near(differs, &r.Rule, &q, r.From.Text, c.to.all.String()))
 			}
 			continue
@@ -83,7 +83,7 @@ func (w *Walk) nearForwards(s halt) []Near {
 			if moved.On = on; len(on) == 0 {
 				continue
 			}
-			if c, listens := destinationCondition(&moved, on[0], zones); listens && c.meets(&q, allParts) {
+			if c, listens := destinationCondition(&moved, on[0], zones); listens && c.meets(&q, allAspects) {
 				found = append(found, Near{&r.Rule, "interface", fmt.Sprintf("%s, not %s", strings.Join(network.InterfaceNames(r.On), ", "), s.in.Name)})
 				break
 			}
@@ -101,10 +101,10 @@ func (w *Walk) nearFilterRules(s halt) []Near {
 		if r.Verb != network.Allow {
 			continue
 		}
-		switch differs := c.unmet(&q, allParts, 2); {
+		switch differs := c.unmet(&q, allAspects, 2); {
 		case differs == 0 && w.verdict.Rule != nil:
 			found = append(found, Near{&r.Rule, "order", "it stands behind " + w.verdict.Rule.Name + ", which decided first"})
-		case differs != 0 && s.before.Packet != s.after && c.meets(&otherSide, allParts):
+		case differs != 0 && s.before.Packet != s.after && c.meets(&otherSide, allAspects):
 			found = append(found, Near{&r.Rule, "side of the translation", sideText(s)})
 		case differs.one():
 			found = append(found, c.near(differs, &r.Rule, &q, r.From.Text, r.To.Text))
@@ -127,7 +127,7 @@ func (w *Walk) WrongSide(c Connection) (Verdict, *Near) {
 	seen, other := s.seen(), s.otherSide()
 	q, otherSide := s.query(&seen, w.moment), s.query(&other, w.moment)
 	found := s.gateway.filter.find(&otherSide)
-	if found == noMatch || s.gateway.filter.condition(found).verb != network.Allow || s.gateway.filter.condition(found).meets(&q, allParts) {
+	if found == noMatch || s.gateway.filter.condition(found).verb != network.Allow || s.gateway.filter.condition(found).meets(&q, allAspects) {
 		return v, nil
 	}
 	return v, &Near{s.gateway.filter.rule(found), "side of the translation", sideText(s)}
@@ -149,20 +149,20 @@ func sideText(s halt) string {
 	return fmt.Sprintf("%s, but this filter sees the destination as translated, %s", s.before.To(), s.after.To())
 }
 
-// near says how a packet differs from a condition in the one part that it does not meet.
-func (c *condition) near(unmet parts, rule *network.Rule, q *query, fromText, toText string) Near {
+// near says how a packet differs from a condition in the one aspect that it does not meet.
+func (c *condition) near(unmet aspects, rule *network.Rule, q *query, fromText, toText string) Near {
 	say := func(field, format string, args ...any) Near { return Near{rule, field, fmt.Sprintf(format, args...)} }
 	switch unmet {
-	case servicePart.bit():
+	case serviceAspect.bit():
 		if slices.ContainsFunc(c.services, func(s header.Service) bool { return s.Protocol == q.packet.Protocol }) {
 			return say("port", "%s, not %d", c.services, q.packet.DestinationPort)
 		}
 		return say("protocol", "%s, not %s", c.services, q.packet.Protocol)
-	case sourcePart.bit():
+	case sourceAspect.bit():
 		return say("from", "%s, not %s", textOr(fromText, "any"), q.packet.Source)
-	case destinationPart.bit():
+	case destinationAspect.bit():
 		return say("to", "%s, not %s", textOr(toText, "any"), q.packet.Destination)
-	case sourcePortPart.bit():
+	case sourcePortAspect.bit():
 		return say("source port", "not %d", q.packet.SourcePort)
 	}
 	if c.rule.Disabled {

@@ -11,8 +11,8 @@ import (
 // Where they are few, what decides about the packets of a condition is found without the table as a
 // set, which is another one between each two zones.
 type overlaps struct {
-	front [][]int32 // by the number of a condition
-	zones []asked   // what these and the condition itself ask of zones, by the same
+	front [][]int32    // by the number of a condition
+	zones []zonesAsked // what these and the condition itself ask of zones, by the same
 }
 
 // An inScope is a condition of a table as it is in a scope.
@@ -22,11 +22,11 @@ type inScope struct {
 	scope
 }
 
-// Asked is which zones something asks about.
-type asked struct{ from, to bool }
+// ZonesAsked is which zones something asks about.
+type zonesAsked struct{ from, to bool }
 
 // in returns a scope without what is not asked about.
-func (a asked) in(s scope) scope {
+func (a zonesAsked) in(s scope) scope {
 	if !a.from {
 		s.fromZone = 0
 	}
@@ -36,9 +36,9 @@ func (a asked) in(s scope) scope {
 	return s
 }
 
-func (c *condition) asked() asked { return asked{len(c.from.zones) > 0, len(c.to.zones) > 0} }
+func (c *condition) asked() zonesAsked { return zonesAsked{len(c.from.zones) > 0, len(c.to.zones) > 0} }
 
-func (t *table) asked() asked { return asked{t.asksFrom, t.asksTo} }
+func (t *table) asked() zonesAsked { return zonesAsked{t.asksFrom, t.asksTo} }
 
 // mostOverlaps is how many others there may be in front of a condition, on average. Between two zones
 // there are fewer.
@@ -61,7 +61,7 @@ func (x *Explorer) overlapsOf(t *table) *overlaps {
 func newOverlaps(t *table) *overlaps {
 	o := &overlaps{}
 	var order []int32 // the conditions, as they are tried
-	var outermost []spans
+	var outermost []intervals
 	for n, c := range t.ordered() {
 		order, outermost = append(order, n), append(outermost, spansOf(c))
 	}
@@ -69,7 +69,7 @@ func newOverlaps(t *table) *overlaps {
 	if len(order) > 0 {
 		numbers = slices.Max(order) + 1
 	}
-	o.front, o.zones = make([][]int32, numbers), make([]asked, numbers)
+	o.front, o.zones = make([][]int32, numbers), make([]zonesAsked, numbers)
 	found := 0
 	for i, n := range order {
 		all := t.condition(n).asked()
@@ -91,7 +91,7 @@ func newOverlaps(t *table) *overlaps {
 }
 
 // overlap reports whether both have values in common in each field.
-func (s *spans) overlap(t *spans) bool {
+func (s *intervals) overlap(t *intervals) bool {
 	for f := fields - 1; f >= 0; f-- { // services differ most
 		if s[f].last < t[f].first || t[f].last < s[f].first {
 			return false

@@ -6,15 +6,15 @@ import (
 	"hollowbridge/core/network"
 )
 
-// A stretch is the rules of a list from first to before end, by index.
-type stretch struct{ first, end int }
+// A section is the rules of a list from first to before end, by index.
+type section struct{ first, end int }
 
-// A change is what differs between two lists of rules: a stretch of the older one has become
+// A replacement is what differs between two lists of rules: a section of the older one has become
 // another of the newer one.
-type change struct{ old, new stretch }
+type replacement struct{ old, new section }
 
-// changeOf returns the least change between two lists, by the digests of their rules.
-func changeOf(old, new []network.Digest) change {
+// replacementOf returns the least one between two lists, by the digests of their rules.
+func replacementOf(old, new []network.Digest) replacement {
 	first := 0
 	for first < len(old) && first < len(new) && old[first] == new[first] {
 		first++
@@ -23,33 +23,33 @@ func changeOf(old, new []network.Digest) change {
 	for behind < len(old)-first && behind < len(new)-first && old[len(old)-1-behind] == new[len(new)-1-behind] {
 		behind++
 	}
-	return change{stretch{first, len(old) - behind}, stretch{first, len(new) - behind}}
+	return replacement{section{first, len(old) - behind}, section{first, len(new) - behind}}
 }
 
-func (c change) isNone() bool { return c.old.first == c.old.end && c.new.first == c.new.end }
+func (c replacement) isNone() bool { return c.old.first == c.old.end && c.new.first == c.new.end }
 
 // isSmall reports whether a table of so many rules is better patched than made anew.
-func (c change) isSmall(rules int) bool {
+func (c replacement) isSmall(rules int) bool {
 	return c.old.end-c.old.first+c.new.end-c.new.first <= max(16, rules/64)
 }
 
 // A patch is what makes the table of another revision of a table's list: some of its rules
 // are no more, others stand at their place, and those behind have moved.
 type patch struct {
-	change
+	replacement
 	behind int32  // the first condition for a rule behind
 	added  *table // for the rules that were not there
 }
 
 // patched returns a table for another revision of its list, which the change leads to from
 // the list that the table was made of.
-func (t *table) patched(c change, added *table, rules []*network.Rule) *table {
+func (t *table) patched(c replacement, added *table, rules []*network.Rule) *table {
 	p := *t
 	p.rules, p.patch = rules, nil
 	if c.isNone() {
 		return &p
 	}
-	p.patch = &patch{change: c, behind: int32(len(t.conditions)), added: added}
+	p.patch = &patch{replacement: c, behind: int32(len(t.conditions)), added: added}
 	p.asksFrom, p.asksTo, p.zones = t.asksFrom || added.asksFrom, t.asksTo || added.asksTo, max(t.zones, added.zones)
 	for n := range t.conditions {
 		if t.conditions[n].index >= c.old.end {
@@ -172,7 +172,7 @@ func (c *Gateway) compileRules(before *Gateway, digests *network.GatewayDigests,
 		c.findClaims()
 		return
 	}
-	if ch := changeOf(before.madeOf.NAT, digests.NAT); ch.isSmall(len(nat)) {
+	if ch := replacementOf(before.madeOf.NAT, digests.NAT); ch.isSmall(len(nat)) {
 		destinations, sources := c.natTables(ch.new, nat, zones)
 		for i := range c.Interfaces {
 			c.destinations = append(c.destinations, before.destinations[i].patched(ch, destinations[i], nat))
@@ -182,7 +182,7 @@ func (c *Gateway) compileRules(before *Gateway, digests *network.GatewayDigests,
 	} else {
 		c.makeNAT(nat, zones)
 	}
-	if ch := changeOf(before.madeOf.Filter, digests.Filter); ch.isSmall(len(filter)) {
+	if ch := replacementOf(before.madeOf.Filter, digests.Filter); ch.isSmall(len(filter)) {
 		added := newTable(c.filterConditions(ch.new, zones))
 		added.rules = filter
 		c.filter = before.filter.patched(ch, added, filter)
@@ -190,27 +190,27 @@ func (c *Gateway) compileRules(before *Gateway, digests *network.GatewayDigests,
 	} else {
 		c.makeFilter(filter, zones)
 	}
-	c.reviseClaims(before, changeOf(before.digests.NAT, digests.NAT))
+	c.reviseClaims(before, replacementOf(before.digests.NAT, digests.NAT))
 }
 
 func (c *Gateway) makeNAT(rules []*network.Rule, zones []string) {
-	c.destinations, c.sources = c.natTables(stretch{0, len(c.NAT)}, rules, zones)
+	c.destinations, c.sources = c.natTables(section{0, len(c.NAT)}, rules, zones)
 	if c.digests != nil {
 		c.madeOf.NAT = c.digests.NAT
 	}
 }
 
 func (c *Gateway) makeFilter(rules []*network.Rule, zones []string) {
-	c.filter = newTable(c.filterConditions(stretch{0, len(c.Filter)}, zones))
+	c.filter = newTable(c.filterConditions(section{0, len(c.Filter)}, zones))
 	c.filter.rules = rules
 	if c.digests != nil {
 		c.madeOf.Filter = c.digests.Filter
 	}
 }
 
-// natTables returns the tables of a stretch of the NAT rules: one for each interface that a
+// natTables returns the tables of a section of the NAT rules: one for each interface that a
 // packet arrives on, and one for each that it leaves by.
-func (c *Gateway) natTables(s stretch, rules []*network.Rule, zones []string) (destinations, sources []*table) {
+func (c *Gateway) natTables(s section, rules []*network.Rule, zones []string) (destinations, sources []*table) {
 	destination := make([][]condition, len(c.Interfaces))
 	source := make([][]condition, len(c.Interfaces))
 	for index := s.first; index < s.end; index++ {
@@ -244,8 +244,8 @@ func (c *Gateway) natTables(s stretch, rules []*network.Rule, zones []string) (d
 	return destinations, sources
 }
 
-// filterConditions returns what packets must meet for a stretch of the filter rules.
-func (c *Gateway) filterConditions(s stretch, zones []string) []condition {
+// filterConditions returns what packets must meet for a section of the filter rules.
+func (c *Gateway) filterConditions(s section, zones []string) []condition {
 	var conditions []condition
 	for index := s.first; index < s.end; index++ {
 		conditions = append(conditions, filterCondition(c.Filter[index], index, zones))

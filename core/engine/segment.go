@@ -26,11 +26,11 @@ type link struct {
 }
 
 // send puts the packet on the way at a machine and returns where it comes first.
-func (w *Walk) send(from Place) position {
+func (w *Walk) send(from Place) nextPlace {
 	switch {
 	case from.Through != nil && !w.back:
 		if from.Internet && !w.passesUpstream(from.Through) {
-			return position{}
+			return nextPlace{}
 		}
 		return arriveAt(from.Through)
 	case from.Clients != nil:
@@ -95,7 +95,7 @@ func (e *Engine) linksOf(h *network.Host, links []*link) []*link {
 
 // toDefaultGateway sends the packet to the gateway the host names, else to the
 // first on its segment; beside an uplink, to the internet.
-func (w *Walk) toDefaultGateway(from Place) position {
+func (w *Walk) toDefaultGateway(from Place) nextPlace {
 	i, abroad := w.engine.defaultGateway(from, w.visit.flow.family())
 	switch {
 	case abroad:
@@ -112,7 +112,7 @@ func (w *Walk) toDefaultGateway(from Place) position {
 	} else {
 		w.note(StepRoute, NoGateway, w.verdict.At)
 	}
-	return position{}
+	return nextPlace{}
 }
 
 // defaultGateway returns the interface that a machine on a segment sends to what is not
@@ -159,10 +159,10 @@ func (e *Engine) gatewayOn(s *network.Segment, named *network.Gateway, family he
 	return nil, false, false
 }
 
-func arriveAt(i *network.Interface) position { return position{kind: atGateway, in: i} }
+func arriveAt(i *network.Interface) nextPlace { return nextPlace{kind: atGateway, in: i} }
 
 // leave hands on what leaves a gateway: to the next gateway, to the host, or to the internet.
-func (w *Walk) leave(g *Gateway, r *route) position {
+func (w *Walk) leave(g *Gateway, r *route) nextPlace {
 	switch {
 	case r.clients:
 		return w.toMachine(Place{Clients: r.out})
@@ -195,7 +195,7 @@ func (w *Walk) leave(g *Gateway, r *route) position {
 	}
 	e := w.note(StepRoute, what, w.verdict.At)
 	e.Route, e.Via, e.Host = r.prefix, r.via, host
-	return position{}
+	return nextPlace{}
 }
 
 // claimer returns the interface of another gateway on a segment that answers for an address there
@@ -233,7 +233,7 @@ func (w *Walk) ownOf(h *network.Host) (at Place, own bool) {
 }
 
 // handOver delivers the packet on a segment to whoever has its destination.
-func (w *Walk) handOver(on *network.Segment) position {
+func (w *Walk) handOver(on *network.Segment) nextPlace {
 	s := w.engine.segments[on]
 	if owner := whose(&w.visit.flow, &s.owners); owner != nil {
 		return arriveAt(owner)
@@ -250,12 +250,12 @@ func (w *Walk) handOver(on *network.Segment) position {
 	w.end(Absent, Site{Segment: on}, StepLeave, nil)
 	w.unreachable(len(w.passages) - 1)
 	w.note(StepLeave, NobodyHas, w.verdict.At)
-	return position{}
+	return nextPlace{}
 }
 
 // toMachine delivers the packet at a place to the machine with its destination. Which
 // host that is does not matter for an answer that comes to where it is waited for.
-func (w *Walk) toMachine(at Place) position {
+func (w *Walk) toMachine(at Place) nextPlace {
 	hosts := w.engine.hostsAt(at)
 	if w.back {
 		at.Host = somebody(&w.visit.flow, hosts)
@@ -265,7 +265,7 @@ func (w *Walk) toMachine(at Place) position {
 	return w.reaches(at)
 }
 
-func (w *Walk) reaches(at Place) position {
+func (w *Walk) reaches(at Place) nextPlace {
 	w.machine = at
-	return position{kind: atMachine, machine: &w.machine}
+	return nextPlace{kind: atMachine, machine: &w.machine}
 }

@@ -118,7 +118,7 @@ gateways:
 `)
 	fibre := n.Gateways[0].Interfaces[0]
 	for _, count := range []int{1_000, 100_000} {
-		var mappings engine.Mappings
+		var mappings engine.MappingTable
 		var packets []header.Packet
 		for i := range count {
 			outside := netip.AddrPortFrom(netip.AddrFrom4([4]byte{198, 51, 100, byte(18 + i>>16)}), uint16(i))

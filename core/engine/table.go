@@ -24,7 +24,7 @@ import (
 // the tree: they are found by a hash of the two.
 type table struct {
 	conditions []condition // in the order they are tried
-	nodes      []node
+	nodes      []treeNode
 	members    []member        // of the leaves, one after the other
 	exact      exactIndex      // the conditions for one port of one address
 	rules      []*network.Rule // the list, as it is now
@@ -57,10 +57,10 @@ func newRedirect(index int, r *network.NATRule) redirect {
 
 // A member of a leaf is a condition's outermost values, and which condition it is.
 type member struct {
-	source, destination span // without the lower half of IPv6 addresses
-	service             serviceSpan
+	source, destination interval // without the lower half of IPv6 addresses
+	service             serviceInterval
 	number              int32
-	exact               [2]parts // of which the outermost values are all there is to compare, for packets of IPv4 and IPv6
+	exact               [2]aspects // of which the outermost values are all there is to compare, for packets of IPv4 and IPv6
 }
 
 func (m *member) admits(q *query) bool {
@@ -120,29 +120,29 @@ func serviceKey(protocol header.Protocol, port uint16) uint32 {
 	return uint32(protocol)<<16 | uint32(port)
 }
 
-type span struct{ first, last uint64 }
+type interval struct{ first, last uint64 }
 
-func (s *span) contains(k uint64) bool { return s.first <= k && k <= s.last }
+func (s *interval) contains(k uint64) bool { return s.first <= k && k <= s.last }
 
-type serviceSpan struct{ first, last uint32 }
+type serviceInterval struct{ first, last uint32 }
 
-var everyService = serviceSpan{last: math.MaxUint32}
+var everyService = serviceInterval{last: math.MaxUint32}
 
-var everything = span{last: math.MaxUint64}
+var everything = interval{last: math.MaxUint64}
 
-type spans [fields]span
+type intervals [fields]interval
 
-func spansOf(c *condition) spans {
+func spansOf(c *condition) intervals {
 	service := spanOfServices(c.services)
-	s := spans{serviceField: {uint64(service.first), uint64(service.last)}}
-	s[sourceField], s[sourceLowField] = addressSpans(&c.from)
-	s[destinationField], s[destinationLowField] = addressSpans(&c.to)
+	s := intervals{serviceField: {uint64(service.first), uint64(service.last)}}
+	s[sourceField], s[sourceLowField] = addressIntervals(&c.from)
+	s[destinationField], s[destinationLowField] = addressIntervals(&c.to)
 	return s
 }
 
 // addressSpans returns the outermost upper halves and, where there is only one, the
 // outermost lower halves.
-func addressSpans(m *matcher) (upper, lower span) {
+func addressIntervals(m *matcher) (upper, lower interval) {
 	if m.any {
 		return everything, everything
 	}
@@ -152,11 +152,11 @@ func addressSpans(m *matcher) (upper, lower span) {
 			first, firstLow := addressKeys(r.First)
 			last, lastLow := addressKeys(r.Last)
 			if empty {
-				upper, lower, empty = span{first, last}, span{firstLow, lastLow}, false
+				upper, lower, empty = interval{first, last}, interval{firstLow, lastLow}, false
 				continue
 			}
-			upper = span{min(upper.first, first), max(upper.last, last)}
-			lower = span{min(lower.first, firstLow), max(lower.last, lastLow)}
+			upper = interval{min(upper.first, first), max(upper.last, last)}
+			lower = interval{min(lower.first, firstLow), max(lower.last, lastLow)}
 		}
 	}
 	if upper.first != upper.last {
@@ -179,42 +179,42 @@ func outermost(set header.Addresses) []header.Range {
 	return []header.Range{ranges[0], ranges[family-1], ranges[family], ranges[len(ranges)-1]}
 }
 
-func spanOfServices(services header.Services) serviceSpan {
+func spanOfServices(services header.Services) serviceInterval {
 	hull := everyService
 	for i, s := range services {
 		if s.Protocol == header.AnyProtocol {
 			return everyService
 		}
-		one := serviceSpan{serviceKey(s.Protocol, 0), serviceKey(s.Protocol, math.MaxUint16)}
+		one := serviceInterval{serviceKey(s.Protocol, 0), serviceKey(s.Protocol, math.MaxUint16)}
 		if s.Protocol.HasPorts() {
-			one = serviceSpan{serviceKey(s.Protocol, s.Ports.First), serviceKey(s.Protocol, s.Ports.Last)}
+			one = serviceInterval{serviceKey(s.Protocol, s.Ports.First), serviceKey(s.Protocol, s.Ports.Last)}
 		}
 		if i == 0 {
 			hull = one
 			continue
 		}
-		hull = serviceSpan{min(hull.first, one.first), max(hull.last, one.last)}
+		hull = serviceInterval{min(hull.first, one.first), max(hull.last, one.last)}
 	}
 	return hull
 }
 
-// exact returns of which parts the outermost values are all there is to compare, for packets
+// exact returns of which aspects the outermost values are all there is to compare, for packets
 // of IPv4 and IPv6.
-func (c *condition) exact() [2]parts {
-	var both, four parts
+func (c *condition) exact() [2]aspects {
+	var both, four aspects
 	if len(c.services) == 0 || len(c.services) == 1 {
-		both |= servicePart.bit()
+		both |= serviceAspect.bit()
 	}
 	if len(c.sourcePorts) == 0 {
-		both |= sourcePortPart.bit()
+		both |= sourcePortAspect.bit()
 	}
 	if c.rule.When == nil {
-		both |= activePart.bit()
+		both |= activeAspect.bit()
 	}
 	for _, side := range []struct {
 		m   *matcher
-		bit parts
-	}{{&c.from, sourcePart.bit()}, {&c.to, destinationPart.bit()}} {
+		bit aspects
+	}{{&c.from, sourceAspect.bit()}, {&c.to, destinationAspect.bit()}} {
 		switch {
 		case side.m.any:
 			both |= side.bit
@@ -222,7 +222,7 @@ func (c *condition) exact() [2]parts {
 			four |= side.bit
 		}
 	}
-	return [2]parts{both | four, both}
+	return [2]aspects{both | four, both}
 }
 
 // isOneRange reports whether the set is one range of IPv4 addresses.
@@ -230,8 +230,8 @@ func (m *matcher) isOneRange() bool {
 	return len(m.zones) == 0 && len(m.all.Ranges()) == 1 && m.all.Ranges()[0].First.Is4()
 }
 
-// A node is a leaf where field is fields: then its conditions are members[left:right].
-type node struct {
+// A treeNode is a leaf where field is fields: then its conditions are members[left:right].
+type treeNode struct {
 	cut                 uint64
 	lowest              int32 // number of the first condition below
 	left, right, middle int32 // nodes, none where negative
@@ -247,7 +247,7 @@ const (
 
 func newTable(conditions []condition) *table {
 	t := &table{conditions: conditions}
-	b := builder{table: t, spans: make([]spans, len(conditions))}
+	b := builder{table: t, spans: make([]intervals, len(conditions))}
 	var order, single []int32
 	for i := range conditions {
 		if conditions[i].rule.Off() {
@@ -270,7 +270,7 @@ func newTable(conditions []condition) *table {
 
 type builder struct {
 	*table
-	spans []spans
+	spans []intervals
 }
 
 func (b *builder) member(number int32) member {
@@ -287,7 +287,7 @@ func (b *builder) build(order []int32) int32 {
 		return none
 	}
 	at := int32(len(b.nodes))
-	b.nodes = append(b.nodes, node{lowest: order[0], left: none, right: none, middle: none})
+	b.nodes = append(b.nodes, treeNode{lowest: order[0], left: none, right: none, middle: none})
 	field, cut, ok := b.bestCut(order)
 	if !ok {
 		b.nodes[at].field = fields
@@ -367,7 +367,7 @@ func (t *table) findFrom(q *query, from int32) int32 {
 // meets reports whether a packet that a member admits meets its condition.
 func (t *table) meets(m *member, q *query) bool {
 	exact := m.exact[q.family]
-	return exact == allParts || t.conditions[m.number].meets(q, allParts&^exact)
+	return exact == allAspects || t.conditions[m.number].meets(q, allAspects&^exact)
 }
 
 // findBelow returns the lower of best and the first match below node n, from a number on.

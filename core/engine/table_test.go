@@ -117,7 +117,7 @@ func TestAConditionIsTheSameForAPacketAndForASet(t *testing.T) {
 		for range 50 {
 			p := random.packet()
 			q := newQuery(&p, in)
-			meets := c.meets(&q, allParts)
+			meets := c.meets(&q, allAspects)
 			if meets {
 				met++
 			}

@@ -112,19 +112,19 @@ type refusal struct {
 	how    Message            // none where nobody did
 }
 
-// A position is where a packet is next: arriving at a gateway, delivered to a
+// A nextPlace is where a packet is next: arriving at a gateway, delivered to a
 // machine, taken by a gateway, or nowhere because it ended.
-type position struct {
+type nextPlace struct {
 	in      *network.Interface
 	machine *Place // the walk's, until the packet goes on
 	gateway *Gateway
-	kind    positionKind
+	kind    nextKind
 }
 
-type positionKind uint8
+type nextKind uint8
 
 const (
-	ended positionKind = iota
+	ended nextKind = iota
 	atGateway
 	atMachine
 	takenByGateway
@@ -280,20 +280,20 @@ func (w *Walk) stopped() {
 }
 
 // carry moves the packet from gateway to gateway until it ends or is delivered.
-func (w *Walk) carry(at position) position {
+func (w *Walk) carry(at nextPlace) nextPlace {
 	for at.kind == atGateway {
 		g := w.engine.gateways[at.in.Gateway.Index]
 		for i := range w.passages {
 			if w.passages[i].in == at.in && w.visit.flow.is(&w.passages[i].packet, false) {
 				w.end(Loop, Site{Gateway: g.Gateway}, StepRoute, nil)
 				w.note(StepRoute, RoundAgain, w.verdict.At)
-				return position{}
+				return nextPlace{}
 			}
 		}
 		if len(w.passages) == mostGateways {
 			w.end(Loop, Site{Gateway: g.Gateway}, StepRoute, nil)
 			w.note(StepRoute, TooFar, w.verdict.At).Count = mostGateways
-			return position{}
+			return nextPlace{}
 		}
 		passed := another(&w.passages)
 		passed.in, passed.packet = at.in, w.visit.flow.image()
@@ -314,7 +314,7 @@ func (w *Walk) enter(g *Gateway, in *network.Interface) *visit {
 }
 
 // pass takes the packet through one gateway.
-func (w *Walk) pass(g *Gateway, in *network.Interface) position {
+func (w *Walk) pass(g *Gateway, in *network.Interface) nextPlace {
 	v := w.enter(g, in)
 	if w.asks != nil {
 		v.before = w.visit.flow.image()
@@ -367,14 +367,14 @@ func (v *visit) wayBy(out *network.Interface, via netip.Addr) *route {
 }
 
 // decided goes on as a gateway decided.
-func (w *Walk) decided(v *visit) position {
+func (w *Walk) decided(v *visit) nextPlace {
 	switch d := &v.decision; d.Action {
 	case Forwards:
 		w.sender = d.Sender
 		return w.leave(v.Gateway, d.way)
 	case Takes:
 		w.verdict.Outcome, w.verdict.At, w.verdict.To = Reached, v.site(), v.site()
-		return position{kind: takenByGateway, gateway: v.Gateway}
+		return nextPlace{kind: takenByGateway, gateway: v.Gateway}
 	default:
 		w.end(d.Outcome, v.site(), d.Step, d.Rule)
 		switch {
@@ -384,7 +384,7 @@ func (w *Walk) decided(v *visit) position {
 			w.refusal = refusal{v.before.Packet, v.in, d.Tells}
 		}
 	}
-	return position{}
+	return nextPlace{}
 }
 
 // unreachable notes that the gateway of a passage tells the client that the destination

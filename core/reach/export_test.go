@@ -4,15 +4,13 @@ import "hollowbridge/core/header"
 
 // What tests see of a namer.
 
-type Named = named
+func (n named) Name() string          { return n.name }
+func (n named) Set() header.Addresses { return n.set }
 
-func (n Named) Name() string          { return n.name }
-func (n Named) Set() header.Addresses { return n.set }
+func (m *Namer) Names() []named { return m.names }
 
-func (m *Namer) Names() []Named { return m.names }
-
-func (m *Namer) Hosts() []Named {
-	var list []Named
+func (m *Namer) Hosts() []named {
+	var list []named
 	for _, h := range m.hosts {
 		list = append(list, h)
 	}

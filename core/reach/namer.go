@@ -127,16 +127,16 @@ func segmentName(n *network.Network, s *network.Segment) string {
 	return zone
 }
 
-// Who names sources: everybody, groups, zones and hosts, everybody except some of
+// Name names sources: everybody, groups, zones and hosts, everybody except some of
 // these, or ranges.
-func (m *Namer) Who(from header.Addresses) string {
+func (m *Namer) Name(from header.Addresses) string {
 	if len(from.Ranges()) > mostSaid {
-		return m.who(from)
+		return m.compose(from)
 	}
 	key := from.String()
 	text, known := m.said[key]
 	if !known {
-		text = m.who(from)
+		text = m.compose(from)
 		m.said[key] = text
 	}
 	return text
@@ -145,7 +145,8 @@ func (m *Namer) Who(from header.Addresses) string {
 // mostSaid is how many ranges a set has at most whose name is remembered.
 const mostSaid = 32
 
-func (m *Namer) who(from header.Addresses) string {
+// compose is Name without what was said before.
+func (m *Namer) compose(from header.Addresses) string {
 	families := familiesOf(from)
 	internet := m.internet.Intersect(families)
 	if m.Open(from) {
@@ -162,10 +163,10 @@ func (m *Namer) who(from header.Addresses) string {
 	return m.list(from, families)
 }
 
-// WhoOn names sources on a segment whose addresses are elsewhere too, nil where they are not.
-func (m *Namer) WhoOn(from header.Addresses, on *network.Segment) string {
+// NameOn names sources on a segment whose addresses are elsewhere too, nil where they are not.
+func (m *Namer) NameOn(from header.Addresses, on *network.Segment) string {
 	if on == nil {
-		return m.Who(from)
+		return m.Name(from)
 	}
 	prefixes := header.AddressesOfPrefixes(on.Prefixes...).Minus(on.Unused())
 	there := Namer{internet: m.internet, unused: m.unused, hosts: m.here[on.Name], names: []named{{"machines on " + on.Name, prefixes}}}

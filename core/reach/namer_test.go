@@ -116,7 +116,7 @@ func TestNamesSayWhatTheSetIs(t *testing.T) {
 				continue
 			}
 			families := reach.FamiliesOf(set)
-			who := m.Who(set)
+			who := m.Name(set)
 			if strings.Contains(who, "more ranges") || strings.Contains(who, "more names") {
 				continue
 			}
@@ -225,7 +225,7 @@ func TestNamesOfTheDemo(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := m.Who(e.Addresses().Minus(m.Unused()).Intersect(header.IPv4.All())); got != want {
+		if got := m.Name(e.Addresses().Minus(m.Unused()).Intersect(header.IPv4.All())); got != want {
 			t.Errorf("%s is called %q, want %q", text, got, want)
 		}
 	}

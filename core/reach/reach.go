@@ -64,7 +64,7 @@ func Find(e *engine.Engine, q Question) (Answer, error) {
 // of connections is taken from explored, which may know it already.
 func FindIn(e *engine.Engine, explorer *engine.Explorer, q Question, explored func(engine.Beginning) iter.Seq2[*engine.Region, error]) (Answer, error) {
 	q.Moment = explorer.Moment()
-	ways, most := map[string]*way{}, mostWays+4*e.Network().RuleCount()
+	ways, most := map[string]*merged{}, mostWays+4*e.Network().RuleCount()
 	var order []string
 	count := map[bool]int{} // of those that are reached, and those that are not
 	for _, b := range explorer.Beginnings(q.among()) {
@@ -87,7 +87,7 @@ func FindIn(e *engine.Engine, explorer *engine.Explorer, q Question, explored fu
 				return Answer{}, TooMany{most}
 			}
 			if w == nil {
-				w = &way{region: r.Kept(), on: on}
+				w = &merged{region: r.Kept(), on: on}
 				ways[key], count[reached] = w, count[reached]+1
 				order = append(order, key)
 			}
@@ -249,8 +249,8 @@ func delivered(s *flowset.Space, to header.Addresses, services header.Services) 
 	return wanted
 }
 
-// A way is regions that go to one host by the same rules and are changed alike.
-type way struct {
+// A merged one is regions that go to one host by the same rules and are changed alike.
+type merged struct {
 	region engine.Region
 	on     *network.Segment // see Access
 	sets   []flowset.Set
@@ -280,7 +280,7 @@ func siteKey(r *engine.Region) string {
 	return r.Verdict.To.Name()
 }
 
-func (w *way) accesses(e *engine.Engine, explorer *engine.Explorer, q Question) []Access {
+func (w *merged) accesses(e *engine.Engine, explorer *engine.Explorer, q Question) []Access {
 	var found []Access
 	set := explorer.Space.OverlayAll(w.sets)
 	for _, box := range explorer.Space.Boxes(set) {

@@ -126,7 +126,7 @@ func (c *call) differenceChecks(names *reach.Namer, found []reach.Difference) []
 	for i := range found {
 		d := &found[i]
 		list = append(list, checked{
-			name: fmt.Sprintf("%s to %s", names.WhoOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d)), failure: fmt.Sprintf("%s: was %s, is %s", d.Change, wasText(d), isText(d)),
+			name: fmt.Sprintf("%s to %s", names.NameOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d)), failure: fmt.Sprintf("%s: was %s, is %s", d.Change, wasText(d), isText(d)),
 			at: c.args[1], trace: c.traceLine(d.Example),
 		})
 	}
@@ -187,7 +187,7 @@ func (c *call) printDifferences(names *reach.Namer, found []reach.Difference) {
 }
 
 func (c *call) printDifference(names *reach.Namer, d *reach.Difference) {
-	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", names.WhoOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d)), c.Width-4), "\n    "))
+	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", names.NameOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d)), c.Width-4), "\n    "))
 	c.printLabelled("  was", wasText(d))
 	c.printLabelled("  is", isText(d))
 	fmt.Fprintf(c.Out, "    try   %s\n", c.traceLine(d.Example))

@@ -53,7 +53,7 @@ func differenceLines(names *reach.Namer, found []reach.Difference) []string {
 	var lines []string
 	for i := range found[:min(len(found), mostConsequences)] {
 		d := &found[i]
-		text := fmt.Sprintf("%s -> %s", names.WhoOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d))
+		text := fmt.Sprintf("%s -> %s", names.NameOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d))
 		switch d.Change {
 		case reach.NewlyReached:
 			lines = append(lines, "opens   "+text+" reaches "+d.New.Host)

@@ -137,7 +137,7 @@ func thingText(names *reach.Namer, n *network.Network, a *reach.Access) string {
 	case a.Gateway:
 		of = "the gateway " + a.Host
 	case a.Host == "":
-		of = names.Who(a.Delivered)
+		of = names.Name(a.Delivered)
 	}
 	if len(a.Services) == 1 && a.Services[0].Protocol == header.ICMP {
 		return "ping " + of

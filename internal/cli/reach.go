@@ -186,13 +186,13 @@ func accessHost(names *reach.Namer, a *reach.Access) string {
 	case a.Gateway:
 		return a.Host + " itself"
 	case a.Host == "":
-		return names.Who(a.Delivered)
+		return names.Name(a.Delivered)
 	}
 	return a.Host
 }
 
 func accessWho(names *reach.Namer, a *reach.Access) string {
-	who := names.WhoOn(a.From, a.On)
+	who := names.NameOn(a.From, a.On)
 	if names.Exposure(a.From) == reach.OpenToMany {
 		who += ": " + names.Count(a.From)
 	}

@@ -178,7 +178,7 @@ func (s *Service) changedSessions(next *inForce, each func(*Session)) error {
 // has, where the rule still gives such.
 type again struct {
 	after    header.Packet
-	mappings *engine.Mappings
+	mappings *engine.MappingTable
 }
 
 // Find is engine.State's.

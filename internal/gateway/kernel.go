@@ -32,8 +32,8 @@ type Kernel struct {
 	machine *kernel.Machine
 	past    map[string]kernel.Counted // what counters had when the rules were replaced last
 	opened  map[portmap.Shut]*network.Mapping
-	mapped  engine.Mappings // the same, for what the engine is asked
-	maps    bool            // what is in force has the maps for them
+	mapped  engine.MappingTable // the same, for what the engine is asked
+	maps    bool                // what is in force has the maps for them
 	current atomic.Pointer[engine.Gateway]
 
 	asking   sync.Mutex

@@ -32,7 +32,7 @@ func (s *Service) beginMapping() error {
 	if ports == (portmap.Ports{}) {
 		ports = portmap.StandardPorts
 	}
-	s.opened = &engine.Mappings{}
+	s.opened = &engine.MappingTable{}
 	s.mapping = portmap.NewServer(portmap.Options{
 		Gateway: s.options.Gateway, Program: s.options.Program, Ports: ports, Loopback: s.options.Loopback, Within: s.options.Within, Device: s.options.Device,
 		External: s.external(), Records: records, Epoch: epoch, SetEpoch: s.state.SetEpoch, Apply: s.openMappings, Save: s.state.SaveMappings,

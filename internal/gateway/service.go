@@ -38,7 +38,7 @@ type Service struct {
 	journal *journal
 	away    *syslog
 	mapping *portmap.Server
-	opened  *engine.Mappings // what that has, for what the engine is asked
+	opened  *engine.MappingTable // what that has, for what the engine is asked
 	since   time.Time
 
 	changing sync.Mutex              // whatever changes what is in force

@@ -24,11 +24,11 @@ type syslog struct {
 
 	mutex   sync.Mutex
 	address string
-	current *sender
+	current *syslogSender
 }
 
-// A sender sends to one address until it is stopped.
-type sender struct {
+// A syslogSender sends to one address until it is stopped.
+type syslogSender struct {
 	address string
 	queue   chan Event
 	sent    atomic.Int64
@@ -60,7 +60,7 @@ func (s *syslog) to(address string) {
 	s.address, s.current = address, nil
 	if address != "" {
 		ctx, stop := context.WithCancel(context.Background())
-		s.current = &sender{address: address, queue: make(chan Event, mostUnsent), stop: stop, done: make(chan struct{})}
+		s.current = &syslogSender{address: address, queue: make(chan Event, mostUnsent), stop: stop, done: make(chan struct{})}
 		go s.current.run(ctx, func(e *Event) []byte { return s.message(e) })
 	}
 	s.mutex.Unlock()
@@ -72,7 +72,7 @@ func (s *syslog) to(address string) {
 // Close sends what can be sent within a moment.
 func (s *syslog) Close() { s.to("") }
 
-func (s *sender) close() {
+func (s *syslogSender) close() {
 	s.stop()
 	<-s.done
 }
@@ -119,7 +119,7 @@ const (
 )
 
 // run sends until it is stopped, and then, for a moment, what is left.
-func (s *sender) run(ctx context.Context, message func(*Event) []byte) {
+func (s *syslogSender) run(ctx context.Context, message func(*Event) []byte) {
 	defer close(s.done)
 	var conn net.Conn
 	defer func() {
@@ -168,7 +168,7 @@ func (s *sender) run(ctx context.Context, message func(*Event) []byte) {
 }
 
 // leave sends what is left in the queue, for a moment.
-func (s *sender) leave(conn net.Conn, message func(*Event) []byte) {
+func (s *syslogSender) leave(conn net.Conn, message func(*Event) []byte) {
 	for until := time.Now().Add(farewell); ; {
 		select {
 		case e := <-s.queue:
@@ -183,7 +183,7 @@ func (s *sender) leave(conn net.Conn, message func(*Event) []byte) {
 	}
 }
 
-func (s *sender) dial(ctx context.Context) (net.Conn, error) {
+func (s *syslogSender) dial(ctx context.Context) (net.Conn, error) {
 	protocol, address, _ := strings.Cut(s.address, "://")
 	ctx, cancel := context.WithTimeout(ctx, dialing)
 	defer cancel()
@@ -193,7 +193,7 @@ func (s *sender) dial(ctx context.Context) (net.Conn, error) {
 	return (&net.Dialer{}).DialContext(ctx, protocol, address)
 }
 
-func (s *sender) write(conn net.Conn, data []byte, within time.Duration) error {
+func (s *syslogSender) write(conn net.Conn, data []byte, within time.Duration) error {
 	if err := conn.SetWriteDeadline(time.Now().Add(within)); err != nil {
 		return err
 	}

@@ -118,7 +118,7 @@ func (t *tree) grow(ch *chain, list []engine.Match, fields []field) {
 		t.plain(ch, list)
 		return
 	}
-	best, stretches := -1, []stretch(nil)
+	best, stretches := -1, []band(nil)
 	fewest := 4*len(list) + 64 // rules in all chains together
 	for i := range fields {
 		if cut, total, ok := cutBy(list, fields[i], fewest); ok && total < fewest {
@@ -207,19 +207,19 @@ func (t *tree) cutAtWide(ch *chain, list []engine.Match, fields []field) {
 	flush()
 }
 
-// A stretch is values of a field, from first to before end, for which the same rules of a list
+// A band is values of a field, from first to before end, for which the same rules of a list
 // can match.
-type stretch struct {
+type band struct {
 	first, end []byte // end is nil behind the last
 	rules      []int
 }
 
-func (s *stretch) words() string { return fmt.Sprintf("from %x", s.first) }
+func (s *band) words() string { return fmt.Sprintf("from %x", s.first) }
 
 // cutBy cuts a field at the borders of a list's rules, and returns how many rules the
 // stretches have together. It gives up where those are more than most, or one has more than
 // half of the list.
-func cutBy(list []engine.Match, f field, most int) (cut []stretch, total int, ok bool) {
+func cutBy(list []engine.Match, f field, most int) (cut []band, total int, ok bool) {
 	type border struct {
 		at     []byte
 		rule   int
@@ -252,7 +252,7 @@ func cutBy(list []engine.Match, f field, most int) (cut []stretch, total int, ok
 		if n := len(cut); n > 0 {
 			cut[n-1].end = at
 		}
-		cut = append(cut, stretch{first: at, rules: rules})
+		cut = append(cut, band{first: at, rules: rules})
 		if total += len(rules); total > most || 2*len(rules) > len(list) {
 			return nil, 0, false
 		}

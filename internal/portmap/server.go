@@ -80,7 +80,7 @@ type Server struct {
 	table   *table
 	epoch   time.Time
 	boot    uint32 // of the UPnP device, grows with each start and each change of the address
-	waiting map[waitKey]*waiting
+	waiting map[waitKey]*waitingWish
 	number  uint64 // of the latest that waits
 	limits  limiter
 	fresh   []*entry // granted since the last flush
@@ -94,7 +94,7 @@ type Server struct {
 
 // NewServer returns a server that has the mappings that were kept, but lets nobody ask yet; Use does.
 func NewServer(o Options) *Server {
-	v := &Server{options: o, now: time.Now, table: newTable(), epoch: o.Epoch, boot: uint32(time.Now().Unix()), waiting: map[waitKey]*waiting{}}
+	v := &Server{options: o, now: time.Now, table: newTable(), epoch: o.Epoch, boot: uint32(time.Now().Unix()), waiting: map[waitKey]*waitingWish{}}
 	v.ctx, v.stop = context.WithCancel(context.Background())
 	v.events.init(v)
 	for _, r := range o.Records {
@@ -115,7 +115,7 @@ func (v *Server) Use(g *engine.Gateway) error {
 		if v.setting != nil || len(v.table.numbers) > 0 {
 			v.endThose("the gateway has no mappings any more", func(*entry) bool { return true })
 		}
-		v.waiting = map[waitKey]*waiting{}
+		v.waiting = map[waitKey]*waitingWish{}
 		err := v.flush(now)
 		v.setting = nil
 		v.listen(nil)

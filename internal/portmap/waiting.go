@@ -14,7 +14,7 @@ import (
 
 // A waiting wish is one about which an administrator has to decide. Until then its client gets no
 // answer and asks again, as its protocol has it; so it waits for as long as that does.
-type waiting struct {
+type waitingWish struct {
 	number  uint64
 	wish    wish
 	since   time.Time
@@ -62,7 +62,7 @@ func (v *Server) ask(w *wish, now time.Time) *refusal {
 		return refused(full, "too many wait for an administrator already")
 	}
 	v.number++
-	v.waiting[key] = &waiting{number: v.number, wish: *w, since: now, until: now.Add(patiences[w.by])}
+	v.waiting[key] = &waitingWish{number: v.number, wish: *w, since: now, until: now.Add(patiences[w.by])}
 	v.options.Record(Happening{Outcome: Asked, In: v.behind(w.asker), Text: fmt.Sprintf("%s, number %d: an administrator decides (hollowbridge mapping approve %d)", w, v.number, v.number)})
 	return &refusal{undecided, ""}
 }
@@ -106,7 +106,7 @@ func (v *Server) Waiting() []Waiting {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
 	list := []Waiting{}
-	for _, p := range slices.SortedFunc(maps.Values(v.waiting), func(a, b *waiting) int { return int(a.number) - int(b.number) }) {
+	for _, p := range slices.SortedFunc(maps.Values(v.waiting), func(a, b *waitingWish) int { return int(a.number) - int(b.number) }) {
 		if w := &p.wish; !p.refused {
 			list = append(list, Waiting{p.number, w.by, w.asker, w.machine, w.protocol, w.port, w.outside, w.text, p.since, p.until})
 		}

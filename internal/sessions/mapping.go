@@ -12,7 +12,7 @@ import (
 // Mappings are the mappings of a store. While a mapping is there, its outside port is that of its
 // machine's port, whether that has sessions or not.
 type mappings struct {
-	engine.Mappings
+	engine.MappingTable
 	mutex sync.Mutex
 	open  map[end]*opened
 }
