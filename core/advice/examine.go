@@ -71,7 +71,7 @@ type exam struct {
 	walk      *engine.Walk
 	ruleNames map[*network.Gateway]map[string]bool // of filter rules
 	hosts     map[netip.Addr]*network.Host
-	permits   map[*network.Gateway]map[header.Service][]*network.FilterRule // see permitting
+	permits   map[*network.Gateway]*index // see permitting
 }
 
 // Told is what is said once.
@@ -160,7 +160,7 @@ type Asked struct {
 // without what rules accept. It fails where the sets of connections grow to more than the space may hold.
 func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
 	x := &exam{net: e.Network(), soon: asked.Soon, engine: e, explorer: e.NewExplorerIn(asked.Space, network.Always), names: reach.NewNamer(e.Network()),
-		begun: map[begun][]*origin{}, through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, told: map[told]bool{}, hosts: map[netip.Addr]*network.Host{}, permits: map[*network.Gateway]map[header.Service][]*network.FilterRule{}}
+		begun: map[begun][]*origin{}, through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, told: map[told]bool{}, hosts: map[netip.Addr]*network.Host{}, permits: map[*network.Gateway]*index{}}
 	for _, h := range x.net.Hosts {
 		for _, a := range h.Addresses {
 			x.hosts[a] = h

@@ -15,7 +15,7 @@ import (
 // samePorts finds forwards that both listen on a port which only the first gets.
 func (x *exam) samePorts() {
 	for _, g := range x.net.Gateways {
-		earlier := listeners{ports: map[header.Service][]int{}}
+		earlier := listeners{by: newIndex()}
 		for _, b := range g.NAT {
 			if !forwards(b) || b.Off() {
 				continue
@@ -43,45 +43,29 @@ func (x *exam) samePorts() {
 	}
 }
 
-// Listeners are forwards by the ports that they listen on, each by its number.
+// Listeners are forwards by what they listen on.
 type listeners struct {
-	all   []*network.NATRule
-	ports map[header.Service][]int // of those that listen on few ports, each of these
-	wide  []int                    // those that listen on many
+	all []*network.NATRule
+	by  *index
 }
 
-// mostFew is how many ports are looked at one by one.
-const mostFew = 16
-
-// fewPorts returns each port that a forward listens on, where they are few.
-func fewPorts(r *network.NATRule) (list []header.Service, few bool) {
+// fewPorts returns each port that a forward listens on, or nil where they are many.
+func fewPorts(r *network.NATRule) []header.Service {
+	list := []header.Service{}
 	for _, m := range r.Ports {
 		if int(m.Ports.Last)-int(m.Ports.First)+len(list) >= mostFew {
-			return nil, false
+			return nil
 		}
 		for port := int(m.Ports.First); port <= int(m.Ports.Last); port++ {
 			list = append(list, header.ServiceAt(m.Protocol, uint16(port)))
 		}
 	}
-	return list, true
+	return list
 }
 
 // near returns, in their order, the forwards that may have a port in common with one.
 func (l *listeners) near(r *network.NATRule) iter.Seq[*network.NATRule] {
-	ports, few := fewPorts(r)
-	if !few {
-		return slices.Values(l.all)
-	}
-	numbers := l.wide
-	for _, port := range ports {
-		if more := l.ports[port]; len(numbers) == 0 {
-			numbers = more // which are in their order
-		} else if len(more) > 0 {
-			numbers = slices.Concat(numbers, more)
-			slices.Sort(numbers)
-			numbers = slices.Compact(numbers)
-		}
-	}
+	numbers := l.by.near(fewPorts(r), listens(r))
 	return func(yield func(*network.NATRule) bool) {
 		for _, n := range numbers {
 			if !yield(l.all[n]) {
@@ -93,13 +77,7 @@ func (l *listeners) near(r *network.NATRule) iter.Seq[*network.NATRule] {
 
 // add adds a forward behind the others.
 func (l *listeners) add(r *network.NATRule) {
-	ports, few := fewPorts(r)
-	if !few {
-		l.wide = append(l.wide, len(l.all))
-	}
-	for _, port := range ports {
-		l.ports[port] = append(l.ports[port], len(l.all))
-	}
+	l.by.add(fewPorts(r), listens(r))
 	l.all = append(l.all, r)
 }
 
@@ -341,7 +319,7 @@ func (x *exam) sample(r *network.NATRule) (v engine.Verdict, wrong *engine.Near)
 		}
 	}
 	looked := 0
-	for _, f := range x.permitting(r.Gateway, header.ServiceAt(c.Packet.Protocol, port)) { // one that is for some of them alone
+	for _, f := range x.permitting(r.Gateway, header.ServiceAt(c.Packet.Protocol, port), other) { // one that is for some of them alone
 		if f.From.IsAny() || f.To.IsAny() || !f.To.Addresses().Contains(other) {
 			continue
 		}
@@ -364,21 +342,27 @@ func (x *exam) sample(r *network.NATRule) (v engine.Verdict, wrong *engine.Near)
 	return v, nil
 }
 
-// permitting returns the filter rules of a gateway that allow a service by its one port, in order.
-func (x *exam) permitting(g *network.Gateway, s header.Service) []*network.FilterRule {
-	byPort := x.permits[g]
-	if byPort == nil {
-		byPort = map[header.Service][]*network.FilterRule{}
+// permitting returns the filter rules of a gateway that may allow a service by its one port at an address, in
+// order.
+func (x *exam) permitting(g *network.Gateway, s header.Service, at netip.Addr) (list []*network.FilterRule) {
+	by := x.permits[g]
+	if by == nil {
+		by = newIndex()
 		for _, f := range g.Filter {
+			ports := []header.Service{} // of a rule that allows nothing
 			for _, own := range f.Services {
 				if f.Verb == network.Allow && !f.Off() && own.Ports.Count() == 1 {
-					byPort[own] = append(byPort[own], f)
+					ports = append(ports, own)
 				}
 			}
+			by.add(ports, f.To.Addresses())
 		}
-		x.permits[g] = byPort
+		x.permits[g] = by
 	}
-	return byPort[s]
+	for _, n := range by.near([]header.Service{s}, header.Single(at)) {
+		list = append(list, g.Filter[n])
+	}
+	return list
 }
 
 // mostSampled is how many filter rules are tried for one that names the wrong side.

@@ -1,17 +1,74 @@
 package engine
 
 import (
+	"net/netip"
 	"slices"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
 
-// A claim is outside addresses that a gateway answers for: those of one rule with hours,
-// or of all without.
-type claim struct {
-	rule *network.Rule // whose hours count, or nil
-	set  addressSet
+// Claims are the outside addresses that a gateway answers for because of its rules.
+type claims struct {
+	always addressSet   // of rules without hours
+	hourly []hourly     // of those with hours, by first address
+	upTo   []netip.Addr // the greatest last address of the first one of these, the first two, and so on
+}
+
+// An hourly range is outside addresses of a rule with hours.
+type hourly struct {
+	header.Range
+	rule *network.Rule
+}
+
+func newClaims(always []header.Range, list []hourly) *claims {
+	c := &claims{always: newAddressSet(header.AddressesOf(always...)), hourly: list}
+	slices.SortStableFunc(list, func(a, b hourly) int { return a.First.Compare(b.First) })
+	for i, one := range list {
+		last := one.Last
+		if i > 0 && last.Less(c.upTo[i-1]) {
+			last = c.upTo[i-1]
+		}
+		c.upTo = append(c.upTo, last)
+	}
+	return c
+}
+
+// hold reports whether an address is claimed at a moment.
+func (c *claims) hold(a netip.Addr, at network.Moment) bool {
+	if c.always.Contains(a) {
+		return true
+	}
+	i, _ := slices.BinarySearchFunc(c.hourly, a, func(one hourly, a netip.Addr) int {
+		if a.Less(one.First) {
+			return 1
+		}
+		return -1
+	})
+	for i--; i >= 0 && !c.upTo[i].Less(a); i-- {
+		if one := &c.hourly[i]; !one.Last.Less(a) && one.rule.Active(at) {
+			return true
+		}
+	}
+	return false
+}
+
+// at returns all addresses that are claimed at a moment.
+func (c *claims) at(moment network.Moment) header.Addresses {
+	all := slices.Clone(c.always.Ranges())
+	for _, one := range c.hourly {
+		if one.rule.Active(moment) {
+			all = append(all, one.Range)
+		}
+	}
+	return header.AddressesOf(all...)
+}
+
+// equal reports whether the same is claimed at the same times.
+func (c *claims) equal(other *claims) bool {
+	return c.always.Addresses.Equal(other.always.Addresses) && slices.EqualFunc(c.hourly, other.hourly, func(a, b hourly) bool {
+		return a.Range == b.Range && a.rule.Off() == b.rule.Off() && a.rule.When.Text == b.rule.When.Text
+	})
 }
 
 // A claimed range is outside addresses of one rule.
@@ -27,22 +84,22 @@ func compareRule(c claimed, rule int) int { return c.rule - rule }
 func (c *Gateway) findClaims() {
 	sent := c.Sent()
 	var always, unsent []header.Range
-	var list []claim
+	var list []hourly
 	for index, r := range c.NAT {
 		all := r.Claims()
 		for _, one := range all.Ranges() {
 			c.claimed = append(c.claimed, claimed{one, index})
 		}
 		unsent = append(unsent, all.Minus(sent).Ranges()...)
-		switch set := all.Intersect(sent); {
-		case set.Empty():
-		case r.When == nil:
-			always = append(always, set.Ranges()...)
-		default:
-			list = append(list, claim{&r.Rule, newAddressSet(set)})
+		for _, one := range all.Intersect(sent).Ranges() {
+			if r.When == nil {
+				always = append(always, one)
+			} else {
+				list = append(list, hourly{one, &r.Rule})
+			}
 		}
 	}
-	c.claims = append([]claim{{set: newAddressSet(header.AddressesOf(always...))}}, list...)
+	c.claims = newClaims(always, list)
 	c.unsent = header.AddressesOf(unsent...)
 }
 
@@ -50,12 +107,12 @@ func (c *Gateway) findClaims() {
 // outside addresses has hours.
 func (c *Gateway) reviseClaims(before *Gateway, ch replacement) {
 	if ch.isNone() {
-		c.claims, c.claimed, c.unsent, c.keepsClaims = before.claims, before.claimed, before.unsent, true
+		c.claims, c.claimed, c.unsent = before.claims, before.claimed, before.unsent
 		return
 	}
 	var old, new []header.Range
 	var added []claimed
-	hours := len(before.claims) > 1
+	hours := len(before.claims.hourly) > 0
 	for _, r := range before.NAT[ch.old.first:ch.old.end] {
 		old = append(old, r.Claims().Ranges()...)
 	}
@@ -82,7 +139,7 @@ func (c *Gateway) reviseClaims(before *Gateway, ch replacement) {
 		c.findClaims()
 		return
 	case were.Equal(are):
-		c.claims, c.unsent, c.keepsClaims = before.claims, before.unsent, true
+		c.claims, c.unsent = before.claims, before.unsent
 		return
 	}
 	gone := were.Minus(are)
@@ -92,6 +149,6 @@ func (c *Gateway) reviseClaims(before *Gateway, ch replacement) {
 		}
 	}
 	sent := c.Sent()
-	c.claims = []claim{{set: newAddressSet(before.claims[0].set.Union(are.Intersect(sent)).Minus(gone))}}
+	c.claims = &claims{always: newAddressSet(before.claims.always.Union(are.Intersect(sent)).Minus(gone))}
 	c.unsent = before.unsent.Union(are.Minus(sent)).Minus(gone)
 }

@@ -38,17 +38,7 @@ func (x *Explorer) CompareWith(other *Engine) bool {
 	return true
 }
 
-func sameClaims(g, h *Gateway) bool {
-	return g.unsent.Equal(h.unsent) && slices.EqualFunc(g.claims, h.claims, func(a, b claim) bool {
-		switch {
-		case !a.set.Addresses.Equal(b.set.Addresses) || (a.rule == nil) != (b.rule == nil):
-			return false
-		case a.rule == nil:
-			return true
-		}
-		return a.rule.Off() == b.rule.Off() && a.rule.When.Text == b.rule.When.Text
-	})
-}
+func sameClaims(g, h *Gateway) bool { return g.unsent.Equal(h.unsent) && g.claims.equal(h.claims) }
 
 // add notes the conditions that stand in one of two tables only, or at another place among those that are
 // in both.

@@ -31,8 +31,6 @@ type Engine struct {
 	stranger  func() [2]netip.Addr
 	moments   func() []network.Moment
 	places    func() []placed
-
-	sharesHosts bool // with the previous revision
 }
 
 // Compile makes an engine of a network. Of a previous revision, which may be nil, it takes
@@ -68,21 +66,6 @@ func Compile(n *network.Network, previous *Engine) *Engine {
 	e.internet = newAddressSet(n.Internet().Union(e.abroad.all))
 	e.unsent = newAddressSet(unsent.Minus(e.abroad.all))
 	e.uncarried = newAddressSet(e.net.Uncarried())
-	for k, on := range n.Segments {
-		s := e.segments[on]
-		for number, i := range on.Interfaces {
-			c := e.gateways[i.Gateway.Index]
-			if c.keepsClaims && e.sharesHosts {
-				s.claims = append(s.claims, previous.segments[previous.net.Segments[k]].claims[number])
-				continue
-			}
-			var claims []claim
-			for _, c := range c.claims {
-				claims = append(claims, claim{c.rule, newAddressSet(c.set.Minus(s.hosts.all))})
-			}
-			s.claims = append(s.claims, claims)
-		}
-	}
 	return e
 }
 
@@ -114,8 +97,8 @@ func (e *Engine) placeHosts(previous *Engine) {
 	}
 	e.clients = map[*network.Interface]byAddress[network.Host]{}
 	e.abroad, e.nobody = newByAddress(n.Hosts), newByAddress(n.Hosts)
-	e.sharesHosts = previous != nil && n.Digests.Hosts == previous.net.Digests.Hosts && sameInterfaces(n, previous.net)
-	if e.sharesHosts {
+	shared := previous != nil && n.Digests.Hosts == previous.net.Digests.Hosts && sameInterfaces(n, previous.net)
+	if shared {
 		for k, s := range n.Segments {
 			before := previous.segments[previous.net.Segments[k]]
 			e.segments[s].hosts = before.hosts.with(n.Hosts)

@@ -23,6 +23,7 @@ type Explorer struct {
 	tables map[tableView]flowset.Set
 	wheres map[whereKey]flowset.Set
 	routed map[routeKey]flowset.Set
+	claims map[claimKey]header.Addresses
 
 	choices map[whereKey]*choice
 	moves   map[moveKey]*moves
@@ -74,7 +75,7 @@ func (e *Engine) NewExplorerIn(space *flowset.Space, moment network.Moment) *Exp
 	walk.visit.flow.region = &narrowing{}
 	walk.visit.flow.terms = &walk.visit.flow.region.terms
 	return &Explorer{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
-		routed: map[routeKey]flowset.Set{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, sides: map[side][]listed{}, splitFrom: usualSplit, overlaps: map[*table]*overlaps{}}
+		routed: map[routeKey]flowset.Set{}, claims: map[claimKey]header.Addresses{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, sides: map[side][]listed{}, splitFrom: usualSplit, overlaps: map[*table]*overlaps{}}
 }
 
 // Moment returns the moment that the explorer is for.

@@ -144,6 +144,17 @@ func (f *flow) in(field flowset.Field, set *addressSet) bool {
 	return f.among(field, set.Addresses, holds)
 }
 
+// isClaimed asks whether the destination is among the outside addresses of rules that are active; of hosts
+// on a segment, where one is given, they are not.
+func (f *flow) isClaimed(c *claims, beside *segment, at network.Moment) bool {
+	a := f.packet.Destination
+	holds := c.hold(a, at) && (beside == nil || beside.hosts.of(a) == nil)
+	if f.region == nil {
+		return holds
+	}
+	return f.among(flowset.Destination, f.region.explorer.claimed(c, beside), holds)
+}
+
 // from asks whether the source is among some addresses.
 func (f *flow) from(set header.Addresses) bool {
 	return f.among(flowset.Source, set, set.Contains(f.packet.Source))

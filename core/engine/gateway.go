@@ -13,7 +13,7 @@ type Gateway struct {
 	*network.Gateway
 	own          byAddress[network.Interface]
 	ownSet       addressSet
-	claims       []claim
+	claims       *claims
 	claimed      []claimed    // by which rules
 	forged       []addressSet // for each interface, the sources that cannot arrive by it
 	prefixes     []addressSet // of each interface
@@ -31,7 +31,6 @@ type Gateway struct {
 	unsent       header.Addresses // outside addresses of rules that nobody sends here
 	digests      *network.GatewayDigests
 	madeOf       network.GatewayDigests // of the lists that the tables were made of
-	keepsClaims  bool                   // claims are those of the revision before
 }
 
 // uplinkRoutes are the ways out by an uplink, for sessions that must stay on it.

@@ -66,13 +66,7 @@ func (g *Gateway) Own() header.Addresses { return g.ownSet.Addresses }
 // Claimed returns the outside addresses of rules for which packets come to the gateway, at a
 // moment.
 func (g *Gateway) Claimed(at network.Moment) header.Addresses {
-	var all header.Addresses
-	for i := range g.claims {
-		if c := &g.claims[i]; c.rule == nil || c.rule.Active(at) {
-			all = all.Union(c.set.Addresses)
-		}
-	}
-	return all
+	return g.claims.at(at)
 }
 
 // Pool returns the addresses of a family behind which a source-nat rule hides what leaves by

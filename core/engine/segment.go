@@ -14,8 +14,7 @@ type segment struct {
 	*network.Segment
 	owners   byAddress[network.Interface]
 	hosts    byAddress[network.Host]
-	prefixes []link    // the longest first
-	claims   [][]claim // of the gateway of each interface, without hosts
+	prefixes []link // the longest first
 }
 
 // A link is a prefix that a machine takes for a segment of its own.
@@ -201,14 +200,12 @@ func (w *Walk) leave(g *Gateway, r *route) nextPlace {
 // claimer returns the interface of another gateway on a segment that answers for an address there
 // because of a rule that is active, or nil: so it takes what has that for its next hop.
 func (w *Walk) claimer(g *Gateway, on *network.Segment, a netip.Addr) *network.Interface {
-	for n, i := range on.Interfaces {
-		if i.Gateway == g.Gateway {
-			continue
-		}
-		for _, c := range w.engine.segments[on].claims[n] {
-			if (c.rule == nil || c.rule.Active(w.moment)) && c.set.Contains(a) {
-				return i
-			}
+	if w.engine.segments[on].hosts.of(a) != nil {
+		return nil
+	}
+	for _, i := range on.Interfaces {
+		if i.Gateway != g.Gateway && w.engine.gateways[i.Gateway.Index].claims.hold(a, w.moment) {
+			return i
 		}
 	}
 	return nil
@@ -238,8 +235,8 @@ func (w *Walk) handOver(on *network.Segment) nextPlace {
 	if owner := whose(&w.visit.flow, &s.owners); owner != nil {
 		return arriveAt(owner)
 	}
-	for n, i := range on.Interfaces {
-		if w.visit.flow.isClaimed(s.claims[n], w.moment) {
+	for _, i := range on.Interfaces {
+		if w.visit.flow.isClaimed(w.engine.gateways[i.Gateway.Index].claims, s, w.moment) {
 			return arriveAt(i)
 		}
 	}

@@ -5,13 +5,12 @@ import (
 
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
-	"hollowbridge/core/network"
 )
 
 // isItself is the fourth step: the destination is one of the gateway's own addresses, or an
 // outside address of its rules, and nothing redirected it.
 func (v *visit) isItself() bool {
-	return v.flow.in(flowset.Destination, &v.ownSet) || v.flow.isClaimed(v.claims, v.moment)
+	return v.flow.in(flowset.Destination, &v.ownSet) || v.flow.isClaimed(v.claims, nil, v.moment)
 }
 
 // itself answers what the gateway serves on the interface; everything else ends here.
@@ -33,16 +32,4 @@ func (v *visit) itself() {
 	}
 	v.note(StepItself, EndsItself, nil).Flag = own
 	v.stop(Itself, StepItself, nil)
-}
-
-// isClaimed asks whether the destination is among outside addresses of rules that are
-// active.
-func (f *flow) isClaimed(list []claim, at network.Moment) bool {
-	for i := range list {
-		c := &list[i]
-		if (c.rule == nil || c.rule.Active(at)) && f.in(flowset.Destination, &c.set) {
-			return true
-		}
-	}
-	return false
 }

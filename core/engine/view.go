@@ -24,6 +24,12 @@ type whereKey struct {
 	family header.Family
 }
 
+// A claimKey is what a gateway claims, without the hosts of a segment where there is one.
+type claimKey struct {
+	claims *claims
+	beside *segment
+}
+
 // A tableView is a table as it is in a scope. Turned, it is asked by answers: what rules
 // say about the source stands at the destination's place.
 //
@@ -88,6 +94,19 @@ func (x *Explorer) where(f flowset.Field, set header.Addresses, family header.Fa
 	if !ok {
 		known = x.Space.Where(f, flowset.AddressSpans(set.Intersect(family.All())), flowset.Everything)
 		x.wheres[key] = known
+	}
+	return known
+}
+
+// claimed returns the outside addresses that are claimed at the explorer's moment, always from the same place.
+func (x *Explorer) claimed(c *claims, beside *segment) header.Addresses {
+	key := claimKey{c, beside}
+	known, ok := x.claims[key]
+	if !ok {
+		if known = c.at(x.moment); beside != nil {
+			known = known.Minus(beside.hosts.all)
+		}
+		x.claims[key] = known
 	}
 	return known
 }

@@ -50,19 +50,27 @@ func (x *Example) choose(networks []*engine.Engine) {
 	}
 	slices.Sort(moments)
 	moments = slices.Compact(moments)
-	so := func(at network.Moment) bool {
-		return !slices.ContainsFunc(networks, func(e *engine.Engine) bool {
-			c := x.Connection
-			if e != networks[0] { // the places of another network are its own
-				var err error
-				if c.From, err = e.Locate(c.Packet.Source); err != nil {
-					return false
-				}
+	type asked struct {
+		walk   *engine.Walk
+		from   engine.Place
+		always engine.Verdict
+	}
+	var list []asked
+	for i, e := range networks {
+		q := asked{walk: e.NewWalk(), from: x.From}
+		if i > 0 { // the places of another network are its own
+			var err error
+			if q.from, err = e.Locate(x.Packet.Source); err != nil {
+				continue
 			}
-			always := e.NewWalk().Verdict(c)
-			c.Moment = at
-			now := e.NewWalk().Verdict(c)
-			return now.Outcome != always.Outcome || now.At.Name() != always.At.Name() || now.To.Name() != always.To.Name() || now.Delivered != always.Delivered
+		}
+		q.always = q.walk.Verdict(engine.Connection{Packet: x.Packet, From: q.from, Moment: x.Moment})
+		list = append(list, q)
+	}
+	so := func(at network.Moment) bool {
+		return !slices.ContainsFunc(list, func(q asked) bool {
+			now := q.walk.Verdict(engine.Connection{Packet: x.Packet, From: q.from, Moment: at})
+			return now.Outcome != q.always.Outcome || now.At.Name() != q.always.At.Name() || now.To.Name() != q.always.To.Name() || now.Delivered != q.always.Delivered
 		})
 	}
 	first := slices.IndexFunc(moments, so)

@@ -1,0 +1,57 @@
+package cli_test
+
+import (
+	"flag"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"hollowbridge/internal/gen"
+)
+
+var rules = flag.Int("rules", 10_000, "how many NAT rules, and as many filter rules, the large networks have")
+
+// Whole processes on large networks of every shape, with reading the file and printing; compare is given
+// the file and another in which one filter rule does the opposite.
+func BenchmarkLargeNetworks(b *testing.B) {
+	for _, shape := range gen.Shapes() {
+		folder := b.TempDir()
+		text := shape.Network(*rules)
+		for name, text := range map[string]string{"hollowbridge.yaml": text, "new.yaml": otherwise(text)} {
+			if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600); err != nil {
+				b.Fatal(err)
+			}
+		}
+		for _, line := range []string{"trace 203.0.113.7 198.18.1.2 tcp/7", "reach", "compare hollowbridge.yaml new.yaml", "check"} {
+			args := strings.Fields(line)
+			b.Run(strings.ReplaceAll(shape.Name, " ", "-")+"/"+args[0], func(b *testing.B) {
+				var most int64
+				for range b.N {
+					command := exec.Command(program, args...)
+					command.Dir, command.Env = folder, []string{"HOME=" + folder}
+					output, err := command.CombinedOutput()
+					if command.ProcessState.ExitCode() == 2 || err != nil && !command.ProcessState.Exited() {
+						b.Fatalf("%v\n%.2000s", err, output)
+					}
+					most = max(most, command.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)
+				}
+				b.ReportMetric(float64(most)/1024, "MB")
+			})
+		}
+	}
+}
+
+// otherwise returns a network whose middle filter rule does the opposite.
+func otherwise(text string) string {
+	at := strings.Index(text, ": r0,")
+	middle := at + (len(text)-at)/2
+	before, after := text[:middle], text[middle:]
+	allow, drop := strings.Index(after, "{allow: r"), strings.Index(after, "{drop: r")
+	if drop < 0 || allow >= 0 && allow < drop {
+		return before + strings.Replace(after, "{allow: r", "{drop: r", 1)
+	}
+	return before + strings.Replace(after, "{drop: r", "{allow: r", 1)
+}
