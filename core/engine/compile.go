@@ -26,7 +26,7 @@ type Engine struct {
 	internet  addressSet              // with those of hosts that live there
 	uncarried addressSet              // what the internet does not carry
 	unsent    addressSet              // outside addresses of NAT rules that nobody sends here
-	sent      []sentPrefix            // what providers send besides, the longest prefix first
+	entries   *routeTable             // by which uplink comes what the internet sends to the network
 	uplinks   [2][]*network.Interface // those that face the internet, of each family
 	stranger  func() [2]netip.Addr
 	moments   func() []network.Moment
@@ -59,7 +59,7 @@ func Compile(n *network.Network, previous *Engine) *Engine {
 			}
 		}
 	}
-	e.sent = sentBy(n)
+	e.entries = e.findEntries()
 	e.stranger = sync.OnceValue(e.findStrangers)
 	e.moments = sync.OnceValue(n.Moments)
 	e.places = sync.OnceValue(e.findPlaces)
@@ -142,39 +142,6 @@ func sameInterfaces(n, m *network.Network) bool {
 
 func newLink(s *network.Segment, p netip.Prefix) link {
 	return link{s, p.Bits(), setOfPrefixes(p)}
-}
-
-// sentBy returns what the providers of a network send to its uplinks besides their own
-// prefixes, the longest prefix first; where several send one, to an uplink that is up.
-func sentBy(n *network.Network) []sentPrefix {
-	type sent struct {
-		prefix netip.Prefix
-		uplink *network.Interface
-	}
-	var list []sent
-	for _, g := range n.Gateways {
-		for _, i := range g.Interfaces {
-			for _, p := range i.Upstream.Routes {
-				if i.FacesInternet(header.FamilyOf(p.Addr())) {
-					list = append(list, sent{p, i})
-				}
-			}
-		}
-	}
-	down := func(i *network.Interface) int {
-		if i.IsUp() {
-			return 0
-		}
-		return 1
-	}
-	slices.SortStableFunc(list, func(a, b sent) int {
-		return cmp.Or(b.prefix.Bits()-a.prefix.Bits(), down(a.uplink)-down(b.uplink))
-	})
-	var prefixes []sentPrefix
-	for _, s := range list {
-		prefixes = append(prefixes, sentPrefix{setOfPrefixes(s.prefix), s.uplink})
-	}
-	return prefixes
 }
 
 // Moments returns the moments that Network.Moments does.

@@ -1,16 +1,13 @@
 package engine
 
 import (
+	"cmp"
+	"slices"
+
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
-
-// A sentPrefix is addresses that the internet sends to an uplink.
-type sentPrefix struct {
-	addresses addressSet
-	uplink    *network.Interface
-}
 
 // overInternet takes the packet over the internet: to a host that lives there, to
 // an uplink of the network, or to a machine the file does not name.
@@ -116,18 +113,71 @@ func (w *Walk) translatedInFront(out *network.Interface) bool {
 // does: the one whose own prefix holds its destination, and then the address is
 // beside it, else the one to which the provider sends the longest prefix that holds it.
 func (w *Walk) entry() (i *network.Interface, beside bool) {
-	family := w.visit.flow.family()
-	for _, i := range w.engine.uplinks[family] {
-		if w.visit.flow.in(flowset.Destination, w.engine.prefixesOf(i)) {
-			return i, true
+	r := w.visit.flow.by(w.engine.entries)
+	if r == nil {
+		return nil, false
+	}
+	return r.out, !r.upstream
+}
+
+// findEntries returns the uplinks by which packets arrive from the internet, as entry says; upstream are those
+// for what is not beside the uplink.
+func (e *Engine) findEntries() *routeTable {
+	t := &routeTable{}
+	type entry struct {
+		header.Range
+		route int32
+	}
+	var list []entry
+	var taken header.Addresses
+	add := func(set header.Addresses, r route) {
+		for _, free := range set.Minus(taken).Ranges() {
+			list = append(list, entry{free, int32(len(t.routes))})
+		}
+		taken = taken.Union(set)
+		t.routes = append(t.routes, r)
+	}
+	for _, family := range header.Families {
+		for _, i := range e.uplinks[family] {
+			add(e.prefixesOf(i).Intersect(family.All()), route{out: i})
 		}
 	}
-	for i := range w.engine.sent {
-		if s := &w.engine.sent[i]; w.visit.flow.in(flowset.Destination, &s.addresses) {
-			return s.uplink, false
+	for _, r := range sentBy(e.net) {
+		add(header.AddressesOfPrefixes(r.prefix), r)
+	}
+	slices.SortFunc(list, func(a, b entry) int { return a.First.Compare(b.First) })
+	for _, one := range list {
+		t.begin(one.First, one.route)
+		if after := one.Last.Next(); after.IsValid() {
+			t.begin(after, none)
 		}
 	}
-	return nil, false
+	t.seal()
+	return t
+}
+
+// sentBy returns the ways to uplinks of what the providers of a network send them besides their own
+// prefixes: the longest prefix first and, of one prefix, to uplinks that are up.
+func sentBy(n *network.Network) (list []route) {
+	for _, g := range n.Gateways {
+		for _, i := range g.Interfaces {
+			for _, p := range i.Upstream.Routes {
+				if i.FacesInternet(header.FamilyOf(p.Addr())) {
+					list = append(list, route{prefix: p, out: i, upstream: true})
+				}
+			}
+		}
+	}
+	down := func(i *network.Interface) int {
+		if i.IsUp() {
+			return 0
+		}
+		return 1
+	}
+	slices.SortStableFunc(list, func(a, b route) int {
+		return cmp.Or(b.prefix.Bits()-a.prefix.Bits(), down(a.out)-down(b.out))
+	})
+	return list
 }
 
 // prefixesOf returns the addresses of an interface's prefixes.

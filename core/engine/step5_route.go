@@ -93,26 +93,33 @@ func newRouteTable(g *network.Gateway) *routeTable {
 	}
 	t := &routeTable{routes: slices.CompactFunc(routes, func(a, b route) bool { return a.prefix == b.prefix })}
 	t.sweep()
+	t.seal()
+	return t
+}
+
+// begin begins a stretch behind the others, with the route that wins there.
+func (t *routeTable) begin(at netip.Addr, winner int32) {
+	if n := len(t.starts); n > 0 && t.starts[n-1] == at {
+		t.winners[n-1] = winner
+		return
+	}
+	t.starts = append(t.starts, at)
+	t.winners = append(t.winners, winner)
+}
+
+// seal makes a table ready whose stretches are there.
+func (t *routeTable) seal() {
 	for _, a := range t.starts {
 		if a.Is4() {
 			t.four = append(t.four, header.Four(a))
 		}
 	}
-	return t
 }
 
 // sweep walks the prefixes in order of address; they nest, so the ones that
 // are open at an address are a stack and its top is the longest.
 func (t *routeTable) sweep() {
 	var open []int32
-	begin := func(at netip.Addr, winner int32) {
-		if n := len(t.starts); n > 0 && t.starts[n-1] == at {
-			t.winners[n-1] = winner
-			return
-		}
-		t.starts = append(t.starts, at)
-		t.winners = append(t.winners, winner)
-	}
 	closeBefore := func(next netip.Addr) {
 		for len(open) > 0 {
 			last := header.RangeOf(t.routes[open[len(open)-1]].prefix).Last
@@ -125,7 +132,7 @@ func (t *routeTable) sweep() {
 				if len(open) > 0 {
 					winner = open[len(open)-1]
 				}
-				begin(after, winner)
+				t.begin(after, winner)
 			}
 		}
 	}
@@ -133,7 +140,7 @@ func (t *routeTable) sweep() {
 		first := t.routes[i].prefix.Addr()
 		closeBefore(first)
 		open = append(open, int32(i))
-		begin(first, int32(i))
+		t.begin(first, int32(i))
 	}
 	closeBefore(netip.Addr{})
 }
