@@ -26,6 +26,7 @@ func (x *Explorer) CompareWith(other *Engine) bool {
 	}
 	ours, theirs := e.net.DigestsOf(), other.net.DigestsOf()
 	x.compared = compared{}
+	x.StopAlike() // but those that fare otherwise, which are told apart
 	for i, g := range e.gateways {
 		h := other.gateways[i]
 		nat := [2][]network.Digest{ours.Gateways[i].NAT, theirs.Gateways[i].NAT}

@@ -36,6 +36,8 @@ type Explorer struct {
 	passings *passings // nil where none are looked for
 	compared compared  // nil where there is none
 
+	stopAlike bool // see StopAlike
+
 	walk    *Walk  // the one that is used for every region
 	found   Region // the last one
 	waiting []remainder
@@ -77,6 +79,11 @@ func (e *Engine) NewExplorerIn(space *flowset.Space, moment network.Moment) *Exp
 	return &Explorer{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
 		routed: map[routeKey]flowset.Set{}, claims: map[claimKey]header.Addresses{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, sides: map[side][]listed{}, splitFrom: usualSplit, overlaps: map[*table]*overlaps{}}
 }
+
+// StopAlike makes the explorer take all filter rules that stop connections for one, where it does not matter
+// which of them does: a region then says of its example alone by which rule that ended. Of long lists of
+// sources that are dropped, each by a rule, there are fewer regions so.
+func (x *Explorer) StopAlike() { x.stopAlike = true }
 
 // Moment returns the moment that the explorer is for.
 func (x *Explorer) Moment() network.Moment { return x.moment }

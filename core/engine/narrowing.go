@@ -136,13 +136,16 @@ func (r *narrowing) table(terms *flowset.Terms, t *table, p *header.Packet, in s
 	if r.explorer.splits(t) {
 		v.between = r.explorer.blocksOf(p)
 	}
+	v.alike = r.explorer.stopAlike && !r.unlike
+	value := 0
 	if found == noMatch {
 		found = -1
+	} else {
+		value = v.value(found)
 	}
-	value := int(found) + 1
 	if changed := r.explorer.compared[t]; changed != nil {
 		if q := newQuery(p, in); changed.find(&q) != noMatch {
-			value, r.unlike = value|flowset.Marked, true
+			value, r.unlike = int(found)+1|flowset.Marked, true
 		}
 	}
 	r.choose(terms, r.explorer.view(v), r.turned, value)

@@ -38,6 +38,7 @@ type tableView struct {
 	table   *table
 	in      scope
 	turned  bool
+	alike   bool // rules that stop packets are not told apart, see StopAlike
 	between blocks
 }
 
@@ -56,19 +57,40 @@ func (x *Explorer) viewed(t *table, in scope, turned bool) tableView {
 }
 
 // view returns a table as a set that gives each packet the number of the first
-// condition it meets, counted from 1; flowset.Marked is added where it meets one that the other network's table has not.
+// condition it meets, counted from 1, or stopped; flowset.Marked is added where it meets one that the other
+// network's table has not.
 func (x *Explorer) view(v tableView) flowset.Set {
 	if known, ok := x.tables[v]; ok {
 		return known
 	}
-	made := x.overlay(v, func(n int32) int { return int(n) + 1 })
+	made := x.overlay(v, v.value)
 	if changed := x.compared[v.table]; changed != nil {
 		theirs := v
 		theirs.table = changed
-		made = x.Space.Mark(made, x.overlay(theirs, func(int32) int { return 1 }))
+		marked := x.overlay(theirs, func(int32) int { return 1 })
+		if v.alike {
+			exact := v
+			exact.alike = false
+			made = x.Space.Overlay(x.Space.Restrict(marked, x.overlay(exact, exact.value)), made)
+		}
+		made = x.Space.Mark(made, marked)
 	}
 	x.tables[v] = made
 	return made
+}
+
+// stopped is the value of packets that a rule stops, where these are not told apart; no table has so many
+// conditions.
+const stopped = flowset.Marked - 1
+
+// value returns the value of packets that meet a condition first.
+func (v *tableView) value(n int32) int {
+	if v.alike {
+		if verb := v.table.condition(n).verb; verb == network.Drop || verb == network.Reject {
+			return stopped
+		}
+	}
+	return int(n) + 1
 }
 
 // overlay returns a table as a set that gives each packet a value of the first condition it meets.

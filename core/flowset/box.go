@@ -100,27 +100,51 @@ func (s *Space) boxesOf(p header.Protocol, a Set) []Box {
 			if p.HasPorts() {
 				b.Ports = ports[sources]
 			}
-			var bySourcePorts []Set
-			from := map[Set][]header.Range{}
-			s.eachEdge(sources, Source, func(span Span, rest Set) {
-				if s.isAllPorts(p, rest) {
-					rest = Everything
-				}
-				if _, known := from[rest]; !known {
-					bySourcePorts = append(bySourcePorts, rest)
-				}
-				from[rest] = append(from[rest], span.ranges()...)
-			})
-			for _, rest := range bySourcePorts {
-				b.From, b.AllPorts, b.SourcePorts = header.AddressesOf(from[rest]...), rest == Everything, nil
-				if !b.AllPorts {
-					s.eachEdge(rest, SourcePort, func(span Span, _ Set) {
-						b.SourcePorts = append(b.SourcePorts, header.Ports{First: uint16(span.first.low), Last: uint16(span.last.low)})
-					})
-				}
+			for _, from := range s.sourcesOf(p, sources) {
+				b.From, b.AllPorts, b.SourcePorts = from.From, from.AllPorts, from.SourcePorts
 				found = append(found, b)
 			}
 		}
+	}
+	return found
+}
+
+// A sourcesKey is sources of one protocol.
+type sourcesKey struct {
+	protocol header.Protocol
+	sources  Set
+}
+
+// sourcesOf lists sources and their ports, as boxes that say nothing else. Long lists of sources mostly come to
+// many destinations, and are listed once.
+func (s *Space) sourcesOf(p header.Protocol, sources Set) []Box {
+	key := sourcesKey{p, sources}
+	if known, ok := s.listed[key]; ok {
+		return known
+	}
+	var found []Box
+	var order []Set
+	from := map[Set][]header.Range{}
+	s.eachEdge(sources, Source, func(span Span, rest Set) {
+		if s.isAllPorts(p, rest) {
+			rest = Everything
+		}
+		if _, known := from[rest]; !known {
+			order = append(order, rest)
+		}
+		from[rest] = append(from[rest], span.ranges()...)
+	})
+	for _, rest := range order {
+		b := Box{From: header.AddressesOf(from[rest]...), AllPorts: rest == Everything}
+		if !b.AllPorts {
+			s.eachEdge(rest, SourcePort, func(span Span, _ Set) {
+				b.SourcePorts = append(b.SourcePorts, header.Ports{First: uint16(span.first.low), Last: uint16(span.last.low)})
+			})
+		}
+		found = append(found, b)
+	}
+	if s.isLong(sources) {
+		s.listed[key] = found
 	}
 	return found
 }

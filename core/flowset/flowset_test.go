@@ -3,6 +3,7 @@ package flowset
 import (
 	"math/rand/v2"
 	"net/netip"
+	"reflect"
 	"slices"
 	"testing"
 
@@ -272,38 +273,49 @@ func TestPullAgreesWithApply(t *testing.T) {
 		s := NewSpace(1 << 20)
 		set, _ := randomTiny(s, random)
 		a, _ := randomTiny(s, random)
-		terms := OriginalTerms()
-		for _, f := range []Field{Destination, Source} {
-			switch random.IntN(3) {
-			case 0:
-				terms[f] = Constant(tinyAddress(random.IntN(4)))
-			case 1:
-				terms[f] = terms[f].Shifted(tinyAddress(random.IntN(4)), tinyAddress(random.IntN(4)))
-			}
+		s.long = []int{1, usualLong}[random.IntN(2)]
+		for range 4 { // by other terms in the same space
+			comparePull(t, s, set, a, random)
 		}
-		for _, f := range []Field{Port, SourcePort} {
-			switch random.IntN(3) {
-			case 0:
-				terms[f] = ConstantPort(uint16(random.IntN(4)))
-			case 1:
-				terms[f] = terms[f].ShiftedPort(uint16(random.IntN(4)), uint16(random.IntN(4)))
-			}
+	}
+}
+
+func comparePull(t *testing.T, s *Space, set, a Set, random *rand.Rand) {
+	terms, turned := OriginalTerms(), random.IntN(3) == 0
+	for _, f := range []Field{Destination, Source} {
+		switch random.IntN(3) {
+		case 0:
+			terms[f] = Constant(tinyAddress(random.IntN(4)))
+		case 1:
+			terms[f] = terms[f].Shifted(tinyAddress(random.IntN(4)), tinyAddress(random.IntN(4)))
 		}
-		pulled := s.Preimage(set, a, &terms, false)
-		if set != Nothing {
-			value, agreed := s.Agreed(set, a, &terms, false)
-			if one := pulled == Nothing || s.Minus(set, pulled) == Nothing; agreed != one || agreed && (value == Nothing) != (pulled == Nothing) {
-				t.Fatalf("agreed on %v: %v, pulled %v of %v", value, agreed, pulled, set)
-			}
+	}
+	for _, f := range []Field{Port, SourcePort} {
+		switch random.IntN(3) {
+		case 0:
+			terms[f] = ConstantPort(uint16(random.IntN(4)))
+		case 1:
+			terms[f] = terms[f].ShiftedPort(uint16(random.IntN(4)), uint16(random.IntN(4)))
 		}
-		for _, p := range tiny {
-			if got, want := s.Contains(pulled, p), s.Contains(set, p) && s.Contains(a, terms.Apply(p)); got != want {
-				t.Fatalf("%v becomes %v: %v, want %v", p, terms.Apply(p), got, want)
-			}
-			answer := terms.Answer(p.Protocol).Apply(p)
-			if answer != terms.Apply(p).Answer() {
-				t.Fatalf("%v is answered by %v, not %v", p, answer, terms.Apply(p).Answer())
-			}
+	}
+	pulled := s.Preimage(set, a, &terms, turned)
+	if set != Nothing {
+		value, agreed := s.Agreed(set, a, &terms, turned)
+		if one := pulled == Nothing || s.Minus(set, pulled) == Nothing; agreed != one || agreed && (value == Nothing) != (pulled == Nothing) {
+			t.Fatalf("agreed on %v: %v, pulled %v of %v", value, agreed, pulled, set)
+		}
+	}
+	for _, p := range tiny {
+		now := terms.Apply(p)
+		if turned {
+			now = now.Answer()
+		}
+		if got, want := s.Contains(pulled, p), s.Contains(set, p) && s.Contains(a, now); got != want {
+			t.Fatalf("%v becomes %v: %v, want %v", p, now, got, want)
+		}
+		answer := terms.Answer(p.Protocol).Apply(p)
+		if answer != terms.Apply(p).Answer() {
+			t.Fatalf("%v is answered by %v, not %v", p, answer, terms.Apply(p).Answer())
 		}
 	}
 }
@@ -317,7 +329,11 @@ func TestBoxesListTheWholeSet(t *testing.T) {
 	for range 1000 {
 		s := NewSpace(1 << 20)
 		set, m := randomTiny(s, random)
+		s.long = []int{1, usualLong}[random.IntN(2)]
 		boxes := s.Boxes(set)
+		if again := s.Boxes(set); !reflect.DeepEqual(again, boxes) {
+			t.Fatalf("%v, and then %v", boxes, again)
+		}
 		for i, p := range tiny {
 			in, anyPort := 0, false
 			for _, b := range boxes {

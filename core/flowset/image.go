@@ -23,10 +23,31 @@ const unmemoed = 32
 
 type puller struct {
 	*Space
-	terms  *Terms
-	turned bool
-	steps  int
-	memo   map[[2]Set]Set
+	terms      *Terms
+	turned     bool
+	steps      int
+	memo       map[[2]Set]Set
+	operations [1 << Fields]operation // by what is asked for, 0 where it is not known yet
+}
+
+// operation returns the number of what pulling a set that asks for some fields is, by these terms: the same
+// for all terms that do not differ in them.
+func (p *puller) operation(asks fieldSet) operation {
+	known := p.operations[asks]
+	if known == noOperation {
+		var terms Terms
+		for f := range Fields {
+			if asks.has(f) {
+				terms[f] = p.terms[packetField(f, p.turned)]
+			}
+		}
+		if known = p.pulls[terms]; known == noOperation {
+			known = firstPull + operation(len(p.pulls))
+			p.pulls[terms] = known
+		}
+		p.operations[asks] = known
+	}
+	return known
 }
 
 // behind follows a while it asks for what is constant, and returns the term of the
@@ -56,6 +77,13 @@ func (p *puller) pull(set, a Set) Set {
 	if known, ok := p.memo[key]; ok {
 		return known
 	}
+	what := noOperation
+	if p.isLong(a) || p.isLong(set) {
+		what = p.operation(p.nodes[a].asks)
+		if known, ok := p.recall(what, set, a); ok {
+			return known
+		}
+	}
 	field := p.fieldOf(set)
 	base := len(p.stack)
 	if field < term.Field {
@@ -84,6 +112,9 @@ func (p *puller) pull(set, a Set) Set {
 		}
 	}
 	made := p.pop(field, base)
+	if what != noOperation {
+		p.remember(what, set, a, made)
+	}
 	if p.steps > unmemoed {
 		if p.memo == nil {
 			p.memo = map[[2]Set]Set{}

@@ -40,6 +40,11 @@ type Space struct {
 	room   []edge // where the edges of the next nodes go
 	stack  []edge // of nodes that are being put together
 
+	pulls map[Terms]operation // see puller.operation
+
+	listed map[sourcesKey][]Box // see sourcesOf
+	long   int                  // see isLong
+
 	taken taken
 	most  int // edges
 	edges int
@@ -51,7 +56,13 @@ type node struct {
 	hash  uint32
 	field Field
 	flat  bool // it gives no other values than 0 and 1
+	asks  fieldSet
 }
+
+// A fieldSet is the fields that a set asks for, a bit for each.
+type fieldSet uint8
+
+func (f fieldSet) has(field Field) bool { return f>>field&1 != 0 }
 
 // An edge leads to child for the values after the edge before it, up to last.
 type edge struct {
@@ -66,7 +77,7 @@ type computed struct {
 	operation  operation
 }
 
-type operation uint8
+type operation uint32
 
 const (
 	noOperation operation = iota
@@ -74,6 +85,7 @@ const (
 	restrictOperation
 	minusOperation
 	markOperation
+	firstPull // and those behind it, see puller.operation
 )
 
 // TooLarge is the error of a space that outgrew its limit.
@@ -95,11 +107,18 @@ const (
 
 // NewSpace returns a space that may hold as many edges: about 40 bytes each.
 func NewSpace(most int) *Space {
-	return &Space{unique: make([]Set, firstSlots), cache: make([]computed, firstSlots), most: most}
+	return &Space{unique: make([]Set, firstSlots), cache: make([]computed, firstSlots), most: most, pulls: map[Terms]operation{}, listed: map[sourcesKey][]Box{}, long: usualLong}
 }
 
 // Most returns how many edges the space may hold.
 func (s *Space) Most() int { return s.most }
+
+// usualLong is how many edges a long node has.
+const usualLong = 32
+
+// isLong reports whether a set begins with a node of many edges. What was done with one is remembered longer
+// than usually: mostly it is the same sources that come to many destinations.
+func (s *Space) isLong(a Set) bool { return a >= 0 && len(s.nodes[a].edges) >= s.long }
 
 func (s *Space) fieldOf(a Set) Field {
 	if a < 0 {
@@ -147,11 +166,13 @@ func (s *Space) make(field Field, edges []edge) Set {
 	s.edges += len(kept)
 	made := Set(len(s.nodes))
 	s.unique[at] = made + 1
-	flat := true
+	flat, asks := true, fieldSet(1)<<field
 	for _, e := range kept {
-		flat = flat && s.isFlat(e.child)
+		if flat = flat && s.isFlat(e.child); e.child >= 0 {
+			asks |= s.nodes[e.child].asks
+		}
 	}
-	s.nodes = append(s.nodes, node{s.keep(kept), hash, field, flat})
+	s.nodes = append(s.nodes, node{s.keep(kept), hash, field, flat, asks})
 	if len(s.nodes) > len(s.unique)/2 {
 		s.grow()
 	}

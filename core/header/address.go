@@ -145,7 +145,12 @@ func (s Addresses) Empty() bool { return len(s.ranges) == 0 }
 func (s Addresses) IsAll() bool { return s.Equal(all) }
 
 // Equal reports whether both sets hold the same addresses.
-func (s Addresses) Equal(t Addresses) bool { return slices.Equal(s.ranges, t.ranges) }
+func (s Addresses) Equal(t Addresses) bool {
+	if len(s.ranges) > 0 && len(s.ranges) == len(t.ranges) && &s.ranges[0] == &t.ranges[0] {
+		return true
+	}
+	return slices.Equal(s.ranges, t.ranges)
+}
 
 // Contains reports whether a is in the set.
 func (s Addresses) Contains(a netip.Addr) bool {
@@ -174,9 +179,13 @@ func (s Addresses) Union(t Addresses) Addresses {
 
 // Intersect returns the addresses that are in both sets.
 func (s Addresses) Intersect(t Addresses) Addresses {
+	if s.Empty() || t.Empty() {
+		return Addresses{}
+	}
 	var out []Range
-	for i, j := 0, 0; i < len(s.ranges) && j < len(t.ranges); {
-		a, b := s.ranges[i], t.ranges[j]
+	some, others := s.since(t.ranges[0].First), t.since(s.ranges[0].First)
+	for i, j := 0, 0; i < len(some) && j < len(others); {
+		a, b := some[i], others[j]
 		first, last := a.First, a.Last
 		if first.Less(b.First) {
 			first = b.First
@@ -196,14 +205,18 @@ func (s Addresses) Intersect(t Addresses) Addresses {
 	return Addresses{out}
 }
 
+// since returns the ranges that do not end before an address.
+func (s Addresses) since(a netip.Addr) []Range {
+	return s.ranges[sort.Search(len(s.ranges), func(i int) bool { return !s.ranges[i].Last.Less(a) }):]
+}
+
 // Overlaps reports whether an address is in both sets.
 func (s Addresses) Overlaps(t Addresses) bool {
 	if len(s.ranges) > len(t.ranges) {
 		s, t = t, s
 	}
-	for _, r := range s.ranges { // the first of the others that does not end before it
-		at := sort.Search(len(t.ranges), func(i int) bool { return !t.ranges[i].Last.Less(r.First) })
-		if at < len(t.ranges) && !r.Last.Less(t.ranges[at].First) {
+	for _, r := range s.ranges {
+		if others := t.since(r.First); len(others) > 0 && !r.Last.Less(others[0].First) {
 			return true
 		}
 	}

@@ -19,6 +19,7 @@ type Namer struct {
 	names    []named // groups, zones and segments, the largest first
 	starts   []start // where they begin, sorted
 	said     map[string]string
+	lengthy  map[lengthyKey]*lengthy
 	hosts    map[netip.Addr]named
 	here     map[string]map[netip.Addr]named // hosts by the name of their segment
 }
@@ -42,7 +43,7 @@ type start struct {
 
 // NewNamer returns a namer that knows the groups, hosts and zones of a network.
 func NewNamer(n *network.Network) *Namer {
-	m := &Namer{unused: n.Unused(), said: map[string]string{}, hosts: map[netip.Addr]named{}, here: map[string]map[netip.Addr]named{}}
+	m := &Namer{unused: n.Unused(), said: map[string]string{}, lengthy: map[lengthyKey]*lengthy{}, hosts: map[netip.Addr]named{}, here: map[string]map[netip.Addr]named{}}
 	m.internet = n.Internet().Minus(m.unused)
 	for i, family := range header.Families {
 		all := m.internet.Intersect(family.All())
@@ -130,8 +131,11 @@ func segmentName(n *network.Network, s *network.Segment) string {
 // Name names sources: everybody, groups, zones and hosts, everybody except some of
 // these, or ranges.
 func (m *Namer) Name(from header.Addresses) string {
-	if len(from.Ranges()) > mostSaid {
-		return m.compose(from)
+	if l := m.lengthyOf(from); l != nil {
+		if l.name == "" {
+			l.name = m.compose(from)
+		}
+		return l.name
 	}
 	key := from.String()
 	text, known := m.said[key]
@@ -142,8 +146,34 @@ func (m *Namer) Name(from header.Addresses) string {
 	return text
 }
 
-// mostSaid is how many ranges a set has at most whose name is remembered.
+// mostSaid is how many ranges a set has at most that is known by what it holds.
 const mostSaid = 32
+
+// A lengthyKey is where a set of many ranges is stored: many ways have the very same.
+type lengthyKey struct {
+	first *header.Range
+	count int
+}
+
+// Lengthy is what was said of a set of many ranges: nothing yet where it is empty or false.
+type lengthy struct {
+	name, count string
+	exposure    Exposure
+	exposed     bool
+}
+
+// lengthyOf returns what was said of a set, where it has many ranges, else nil.
+func (m *Namer) lengthyOf(set header.Addresses) *lengthy {
+	ranges := set.Ranges()
+	if len(ranges) <= mostSaid {
+		return nil
+	}
+	key := lengthyKey{&ranges[0], len(ranges)}
+	if m.lengthy[key] == nil {
+		m.lengthy[key] = &lengthy{}
+	}
+	return m.lengthy[key]
+}
 
 // compose is Name without what was said before.
 func (m *Namer) compose(from header.Addresses) string {
@@ -244,6 +274,17 @@ func (m *Namer) OnlyFamily(set header.Addresses) string {
 // Exposure says to how much of the internet something is open: to more than half of it, to many
 // addresses, or to few or none.
 func (m *Namer) Exposure(from header.Addresses) Exposure {
+	l := m.lengthyOf(from)
+	if l == nil {
+		return m.exposureOf(from)
+	}
+	if !l.exposed {
+		l.exposure, l.exposed = m.exposureOf(from), true
+	}
+	return l.exposure
+}
+
+func (m *Namer) exposureOf(from header.Addresses) Exposure {
 	if m.Open(from) {
 		return OpenToAll
 	}
@@ -265,6 +306,17 @@ const (
 
 // Count says how many addresses and IPv6 sites of the internet are among the sources.
 func (m *Namer) Count(from header.Addresses) string {
+	l := m.lengthyOf(from)
+	if l == nil {
+		return m.countOf(from)
+	}
+	if l.count == "" {
+		l.count = m.countOf(from)
+	}
+	return l.count
+}
+
+func (m *Namer) countOf(from header.Addresses) string {
 	addresses, sites := m.Outsiders(from)
 	switch {
 	case sites == 0:

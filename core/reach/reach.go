@@ -57,6 +57,7 @@ type Access struct {
 // question names them.
 func Find(e *engine.Engine, q Question) (Answer, error) {
 	explorer := e.NewExplorer(q.Moment, cmp.Or(q.Most, MostPieces))
+	explorer.StopAlike() // what is stopped is not listed
 	return FindIn(e, explorer, q, func(b engine.Beginning) iter.Seq2[*engine.Region, error] { return explorer.Explore(b.From, b.Set) })
 }
 
