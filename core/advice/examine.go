@@ -110,12 +110,16 @@ func listsOf(explorer *engine.Explorer) lists {
 }
 
 // explore finds out what becomes of all connections.
-func (x *exam) explore() error {
+func (x *exam) explore(most int) error {
+	count := 0
 	for _, b := range x.explorer.Beginnings(nil) {
 		var list []*origin
 		for r, err := range x.explorer.Explore(b.From, b.Set) {
 			if err != nil {
 				return err
+			}
+			if count++; count > most {
+				return reach.TooManyKinds{Most: most}
 			}
 			o := &origin{r.Kept(), b.From}
 			list = append(list, o)
@@ -154,10 +158,12 @@ func (x *exam) explored(b engine.Beginning) iter.Seq2[*engine.Region, error] {
 type Asked struct {
 	Space *flowset.Space // in which it makes its sets of connections
 	Soon  network.Date   // what ends up to this day ends soon; none: nothing does
+	Most  int            // kinds of connections that it may hold; 0 is reach.MostKinds
 }
 
 // Examine returns everything check has to say about a network, the gravest first,
-// without what rules accept. It fails where the sets of connections grow to more than the space may hold.
+// without what rules accept. It fails with flowset.TooLarge where the sets of connections grow to more than the
+// space may hold, and with reach.TooManyKinds where there are more kinds of them than it may.
 func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
 	x := &exam{net: e.Network(), soon: asked.Soon, engine: e, explorer: e.NewExplorerIn(asked.Space, network.Always), names: reach.NewNamer(e.Network()),
 		begun: map[begun][]*origin{}, through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, told: map[told]bool{}, hosts: map[netip.Addr]*network.Host{}, permits: map[*network.Gateway]*index{}}
@@ -173,7 +179,7 @@ func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
 		beside.Go(func() { x.lists = listsOf(e.NewExplorer(network.Always, asked.Space.Most())) })
 		defer beside.Wait()
 	}
-	if err := x.explore(); err != nil {
+	if err := x.explore(cmp.Or(asked.Most, reach.MostKinds)); err != nil {
 		return nil, err
 	}
 	internet := network.Expression{Text: "internet", Items: []network.Item{{Set: e.Network().Internet()}}}

@@ -1,6 +1,7 @@
 package advice_test
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -60,5 +61,14 @@ func TestFindingsAboutLongListsAreThoseOfAnExplorer(t *testing.T) {
 	}
 	if found, err := advice.Examine(e, advice.Asked{Space: flowset.NewSpace(5000)}); err == nil {
 		t.Errorf("%d findings in a space of 5000", len(found))
+	}
+}
+
+// Where there are more kinds of connections than may be held nothing is said, but that.
+func TestTooManyKindsAreRefused(t *testing.T) {
+	e := engine.Compile(netfiletest.Parse(t, gen.Small(1)), nil)
+	found, err := advice.Examine(e, advice.Asked{Space: flowset.NewSpace(1 << 20), Most: 3})
+	if !errors.Is(err, reach.TooManyKinds{Most: 3}) || len(found) > 0 {
+		t.Errorf("%v, %d findings", err, len(found))
 	}
 }

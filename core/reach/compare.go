@@ -115,6 +115,7 @@ type Baseline struct {
 	explorer *engine.Explorer
 	moment   network.Moment
 	surveyed []surveyed
+	kinds    int  // that were found
 	compared bool // it is for one network only, and knows which of its regions fare alike there
 }
 
@@ -150,6 +151,9 @@ func (base *Baseline) survey(s *surveyed) error {
 		}
 		if base.compared && !r.Unlike {
 			continue
+		}
+		if base.kinds++; base.kinds > MostKinds {
+			return TooManyKinds{MostKinds}
 		}
 		fate := fateOf(r)
 		s.regions = append(s.regions, fated{r.Set, fate.kept(), slices.Clone(r.Meetings)})

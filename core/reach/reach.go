@@ -20,6 +20,17 @@ import (
 // it bounds memory to about 2 GB.
 const MostPieces = 60_000_000
 
+// MostKinds is how many kinds of connections, which go one way each, an analysis holds before it gives up;
+// they take some 3 GB.
+const MostKinds = 1_500_000
+
+// TooManyKinds is the error where there are more kinds of connections.
+type TooManyKinds struct{ Most int }
+
+func (t TooManyKinds) Error() string {
+	return fmt.Sprintf("there are more than %d kinds of connections, as where thousands of rules stop an address each in front of thousands of forwards; one rule for a group of them all is one kind", t.Most)
+}
+
 // A Question narrows what is asked about. The zero Question is about everything.
 type Question struct {
 	From    *network.Expression // whose connections; nil is everybody
