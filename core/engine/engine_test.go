@@ -19,7 +19,7 @@ var comparedNetworks = flag.Uint64("compare", 10000, "how many random networks t
 
 // What is compared; -short takes fewer networks.
 const (
-	comparedInShortMode = 60
+	comparedInShortMode = 40
 	connectionsOfEach   = 16
 	rememberedOfEach    = 8 // the first ones leave their sessions behind
 )

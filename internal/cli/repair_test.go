@@ -66,6 +66,9 @@ func TestRepairsMendWhatTheySay(t *testing.T) {
 
 // compare's exit status and its words, on two files.
 func TestCompareSaysWhatAChangeOpens(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it asks much")
+	}
 	t.Parallel()
 	folder := demoFolder(t)
 	write(t, folder, "old.yaml", read(t, folder))
@@ -101,6 +104,9 @@ func TestBrokenExpectationsShowACounterexample(t *testing.T) {
 // A repair that is printed can be typed where it was asked for, also for a file
 // elsewhere, with a name a shell would take apart.
 func TestPrintedRepairsCanBeTyped(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it asks much")
+	}
 	t.Parallel()
 	folder := demoFolder(t)
 	inner := filepath.Join(folder, "our network")

@@ -43,6 +43,9 @@ type story struct {
 	beside  []*beside
 }
 
+// longStory is how many commands a story has at most that -short takes.
+const longStory = 12
+
 // slow is in stories that take seconds.
 var slow = regexp.MustCompile(`(?m)^(\$ hollowbridge prove|start |It takes a while\.)`)
 
@@ -59,7 +62,7 @@ func TestStories(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if testing.Short() && slow.Match(text) {
+			if testing.Short() && (slow.Match(text) || strings.Count(string(text), "\n$ ") > longStory) {
 				t.Skip("it waits for gateways, sends real packets, or takes long")
 			}
 			s := &story{t: t, folder: t.TempDir(), written: map[string]string{}}
