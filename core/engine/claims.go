@@ -39,6 +39,9 @@ func (c *claims) hold(a netip.Addr, at network.Moment) bool {
 	if c.always.Contains(a) {
 		return true
 	}
+	if len(c.hourly) == 0 {
+		return false
+	}
 	i, _ := slices.BinarySearchFunc(c.hourly, a, func(one hourly, a netip.Addr) int {
 		if a.Less(one.First) {
 			return 1
