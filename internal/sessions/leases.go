@@ -122,7 +122,14 @@ func (h *half[A]) end(l *leases[A], n int32) {
 }
 
 // expireLeases gives back the ports whose sessions did not come, and returns how many.
-func (h *half[A]) expireLeases(l *leases[A], now time.Duration) (expired int) {
+func (h *half[A]) expireLeases(l *leases[A], now time.Duration) int {
+	if l.waited == len(l.waiting) {
+		return 0
+	}
+	return h.expireWaiting(l, now)
+}
+
+func (h *half[A]) expireWaiting(l *leases[A], now time.Duration) (expired int) {
 	for ; l.waited < len(l.waiting) && l.waiting[l.waited].until <= now; l.waited++ {
 		w := l.waiting[l.waited]
 		if u := l.uses.at(w.use); u.generation == w.generation && u.leased > 0 {

@@ -22,19 +22,20 @@ func (s *slab[T]) next() int32 {
 		s.free = s.free[:last]
 		return n
 	}
-	if int(s.size) == len(s.chunks)*chunk {
-		s.chunks = append(s.chunks, s.more())
+	if s.size%chunk == 0 {
+		s.grow()
 	}
 	s.size++
 	return s.size - 1
 }
 
-// more returns another chunk.
-func (s *slab[T]) more() *[chunk]T {
+// grow adds a chunk.
+func (s *slab[T]) grow() {
 	if s.arena == nil {
-		return new([chunk]T)
+		s.chunks = append(s.chunks, new([chunk]T))
+	} else {
+		s.chunks = append(s.chunks, (*[chunk]T)(take[T](s.arena, chunk)))
 	}
-	return (*[chunk]T)(take[T](s.arena, chunk))
 }
 
 // warm asks the processor for the value that next will return.

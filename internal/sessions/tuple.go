@@ -129,7 +129,8 @@ func (t *tuple[A]) hash() uint64 {
 // memory, mostly.
 type table struct {
 	arena *arena
-	where atomic.Uintptr // its slots, for warm: the address and, in the lowest bits, the logarithm of how many there are
+	where atomic.Uintptr // its slots, for warm
+	width atomic.Uintptr // as mask, for warm
 	slots []tableSlot    // a power of two, at most half of them in use
 	count int
 }
@@ -148,19 +149,13 @@ const none = int32(-1)
 
 // first returns the first number of a hash, or none; next goes on behind it.
 func (t *table) first(hash uint64) (int32, cursor) {
-	if len(t.slots) == 0 {
-		return none, cursor{}
-	}
 	c := cursor{uint32(hash) & t.mask(), uint32(hash)}
 	return t.from(&c), c
 }
 
 // warm asks the processor for where a hash belongs. It needs no lock.
 func (t *table) warm(hash uint64) {
-	const bits = line - 1
-	where := t.where.Load()
-	at := uintptr(uint32(hash)&(1<<(where&bits)-1)) * unsafe.Sizeof(tableSlot{})
-	prefetch(where&^bits + at)
+	prefetch(t.where.Load() + uintptr(hash)&t.width.Load()*unsafe.Sizeof(tableSlot{}))
 }
 
 func (t *table) next(c *cursor) int32 {
@@ -170,18 +165,19 @@ func (t *table) next(c *cursor) int32 {
 
 func (t *table) mask() uint32 { return uint32(len(t.slots) - 1) }
 
-// from returns the first number of a hash from a slot on.
+// from returns the first number of a hash from a slot on. A table has no slots before something is added.
 func (t *table) from(c *cursor) int32 {
-	for {
+	for c.at < uint32(len(t.slots)) {
 		s := t.slots[c.at]
 		if s.number == 0 {
-			return none
+			break
 		}
 		if s.mark == c.mark {
 			return s.number - 1
 		}
 		c.at = (c.at + 1) & t.mask()
 	}
+	return none
 }
 
 // add adds a number behind those that its hash has.
@@ -206,7 +202,8 @@ func (t *table) put(s tableSlot) {
 func (t *table) grow() {
 	old := t.slots
 	t.slots = take[tableSlot](t.arena, max(64, 2*len(old)))
-	t.where.Store(uintptr(unsafe.Pointer(unsafe.SliceData(t.slots))) | uintptr(bits.Len(uint(len(t.slots)-1))))
+	t.where.Store(uintptr(unsafe.Pointer(unsafe.SliceData(t.slots))))
+	t.width.Store(uintptr(t.mask()))
 	gap := slices.IndexFunc(old, func(s tableSlot) bool { return s.number == 0 })
 	for _, part := range [][]tableSlot{old[max(gap, 0):], old[:max(gap, 0)]} {
 		for _, s := range part {
