@@ -84,12 +84,12 @@ type told struct {
 // An origin is a region and where its connections begin.
 type origin struct {
 	engine.Region
-	from engine.Place
+	begun engine.Place // as all of them begin
 }
 
 // isOutside reports whether connections begin on the internet, or beside an uplink.
 func (o *origin) isOutside() bool {
-	return o.from.Internet || o.from.Segment != nil && o.from.Segment.IsUplink(header.FamilyOf(o.Example.Source))
+	return o.From.Internet || o.From.Segment != nil && o.From.Segment.IsUplink(header.FamilyOf(o.Example.Source))
 }
 
 // Lists are what the rules of each list do to each other.

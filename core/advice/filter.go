@@ -103,7 +103,7 @@ func (x *exam) passedBy(r *network.FilterRule, opposing []*network.FilterRule, b
 			if *budget--; *budget < 0 {
 				return nil, header.Packet{}, false
 			}
-			passings, err := x.explorer.Passings(r, o.from, o.Set)
+			passings, err := x.explorer.Passings(r, o.begun, o.Set)
 			if err != nil {
 				return nil, header.Packet{}, false
 			}

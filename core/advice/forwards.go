@@ -289,7 +289,7 @@ func (x *exam) shutZones(g *network.Gateway, r *network.NATRule) []string {
 	for _, i := range r.On {
 		stopped := slices.ContainsFunc(x.through[&r.Rule], func(o *origin) bool {
 			in := o.Verdict.EndedAt(g) && o.Verdict.Step == engine.StepFilter
-			return in && (o.isOutside() && (i.IsUplink()) || o.from.Segment != nil && o.from.Segment == i.Segment || o.from.Clients == i && i != nil)
+			return in && (o.isOutside() && (i.IsUplink()) || o.From.Segment != nil && o.From.Segment == i.Segment || o.From.Clients == i && i != nil)
 		})
 		if stopped && !slices.Contains(zones, i.Zone) {
 			zones = append(zones, i.Zone)
@@ -512,7 +512,7 @@ func (x *exam) wideOneToOne() {
 				continue
 			}
 			for _, o := range x.through[&r.Rule] {
-				if o.from.Internet && o.Verdict.Outcome == engine.Refused {
+				if o.From.Internet && o.Verdict.Outcome == engine.Refused {
 					p := x.usual(o)
 					x.rule(network.OneToOneWide, &r.Rule, fmt.Sprintf("%s gets to %s too, which does not serve it", header.ServiceAt(p.Protocol, p.DestinationPort).String(), o.Verdict.At.Name()), x.narrowed(o)...)
 					break
@@ -593,8 +593,8 @@ func (x *exam) hairpinsTurnedDown() {
 				continue
 			}
 			for _, o := range x.through[&r.Rule] {
-				if v := &o.Verdict; v.EndedAt(g) && v.Outcome == engine.Dropped && v.Step == engine.StepTurnBack && o.from.Segment != nil {
-					x.rule(network.NoTurnBack, &r.Rule, fmt.Sprintf("people on %s, where it leads to, can't use it from inside: %s turns nothing back", o.from.Segment.Name, g.Name),
+				if v := &o.Verdict; v.EndedAt(g) && v.Outcome == engine.Dropped && v.Step == engine.StepTurnBack && o.From.Segment != nil {
+					x.rule(network.NoTurnBack, &r.Rule, fmt.Sprintf("people on %s, where it leads to, can't use it from inside: %s turns nothing back", o.From.Segment.Name, g.Name),
 						network.Edits{{Verb: "change", Kind: "gateway", Name: g.Name, Settings: []network.Setting{{Key: "handling.turn-back", Value: "allow"}}}})
 					break
 				}

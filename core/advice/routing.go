@@ -14,11 +14,11 @@ import (
 func (x *exam) leakingSources() {
 	told := map[*network.Segment]bool{}
 	for _, o := range x.regions {
-		if o.from.Segment == nil || o.from.Segment.IsUplink(header.FamilyOf(o.Example.Source)) || told[o.from.Segment] || o.Verdict.Outcome != engine.Unanswered || !o.Verdict.At.Machine.Internet || o.Verdict.At.Machine.Host != nil || network.Carried(o.Example.Source) {
+		if o.From.Segment == nil || o.From.Segment.IsUplink(header.FamilyOf(o.Example.Source)) || told[o.From.Segment] || o.Verdict.Outcome != engine.Unanswered || !o.Verdict.At.Machine.Internet || o.Verdict.At.Machine.Host != nil || network.Carried(o.Example.Source) {
 			continue
 		}
-		told[o.from.Segment] = true
-		i := o.from.Segment.Interfaces[0]
+		told[o.From.Segment] = true
+		i := o.From.Segment.Interfaces[0]
 		p := x.usual(o)
 		x.report(network.LeakingSource, i.Place, "interface "+i.String(), fmt.Sprintf("%s gets out untranslated, to %s for one; add a source-nat", p.Source, p.Destination), nil, x.hiding(o)...)
 	}
@@ -26,7 +26,7 @@ func (x *exam) leakingSources() {
 
 // hiding are edits that translate the sources of a region where they get out.
 func (x *exam) hiding(o *origin) []network.Edits {
-	t := x.engine.NewWalk().Trace(engine.Connection{Packet: o.Example, From: o.from, Moment: network.Always})
+	t := x.engine.NewWalk().Trace(engine.Connection{Packet: o.Example, From: o.From, Moment: network.Always})
 	if out := t.Stood.Out; out != nil {
 		return []network.Edits{{hideEdit(t.Stood.In, out, segmentOf(x.net, t.Stood.After.Source))}}
 	}

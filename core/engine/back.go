@@ -155,6 +155,9 @@ func (w *Walk) cameBack(l *leg, at nextPlace) bool {
 		if w.visit.flow.is(&l.sent, true) {
 			return true
 		}
+		if w.beside {
+			w.visit.flow.by(w.engine.entries) // which uplink the client is beside
+		}
 		w.end(Unanswered, Site{Machine: l.from}, StepBack, nil)
 		w.note(StepBack, OtherSource, w.verdict.At).Before = l.sent.Answer()
 		return false

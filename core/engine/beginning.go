@@ -21,7 +21,7 @@ type Beginning struct {
 func (x *Explorer) Beginnings(among func(Place) header.Addresses) []Beginning {
 	var found []Beginning
 	places := x.engine.places()
-	shared := sharedSources(places)
+	shared, beside := sharedSources(places), x.engine.beside()
 	for _, p := range places {
 		machines := p.sources
 		if among != nil {
@@ -35,8 +35,38 @@ func (x *Explorer) Beginnings(among func(Place) header.Addresses) []Beginning {
 				}
 				for _, protocol := range header.Protocols() {
 					set := x.connections(part, family.All(), protocol)
+					for _, b := range beside {
+						if p.place == (Place{Segment: b.segment}) && b.family() == family {
+							set = x.Space.Minus(set, b.sent(x, part, protocol))
+						}
+					}
 					found = append(found, Beginning{p.place, part, shared.Contains(part.Ranges()[0].First), protocol, set})
 				}
+			}
+		}
+	}
+	return append(found, x.besideUplinks(beside, among)...)
+}
+
+// besideUplinks returns the connections of machines beside uplinks that are explored together.
+func (x *Explorer) besideUplinks(list []besideUplink, among func(Place) header.Addresses) (found []Beginning) {
+	for _, family := range header.Families {
+		for _, protocol := range header.Protocols() {
+			together := Beginning{From: Place{Beside: true}, Protocol: protocol}
+			var sets []flowset.Set
+			for _, b := range list {
+				machines := b.machines
+				if among != nil {
+					machines = machines.Intersect(among(Place{Segment: b.segment}))
+				}
+				if b.family() == family && !machines.Empty() {
+					together.Sources = together.Sources.Union(machines)
+					sets = append(sets, b.sent(x, machines, protocol))
+				}
+			}
+			if len(sets) > 0 {
+				together.Set = x.Space.OverlayAll(sets)
+				found = append(found, together)
 			}
 		}
 	}

@@ -58,9 +58,19 @@ func (c *claims) hold(a netip.Addr, at network.Moment) bool {
 
 // at returns all addresses that are claimed at a moment.
 func (c *claims) at(moment network.Moment) header.Addresses {
+	return c.by(func(r *network.Rule) bool { return r.Active(moment) })
+}
+
+// ever returns all addresses that are claimed at any time.
+func (c *claims) ever() header.Addresses {
+	return c.by(func(*network.Rule) bool { return true })
+}
+
+// by returns all addresses that are claimed where some of the rules with hours are active.
+func (c *claims) by(active func(*network.Rule) bool) header.Addresses {
 	all := slices.Clone(c.always.Ranges())
 	for _, one := range c.hourly {
-		if one.rule.Active(moment) {
+		if active(one.rule) {
 			all = append(all, one.Range)
 		}
 	}

@@ -18,7 +18,7 @@ func TestRegionsThatAreNotUnlikeFareAlike(t *testing.T) {
 	alike, unlike, otherwise, compared, not := 0, 0, 0, 0, 0
 	for seed := range netfiletest.Few(uint64(80), 3) {
 		random := rand.New(rand.NewPCG(seed, 71))
-		text := gen.Small(seed)
+		text := gen.Mixed(seed)
 		next := edited(random, edited(random, text))
 		other, err := netfile.Parse("test.yaml", []byte(next))
 		if err != nil {
@@ -47,7 +47,7 @@ func TestRegionsThatAreNotUnlikeFareAlike(t *testing.T) {
 					if !ok || !engine.Claims(r.Meetings, p) {
 						continue
 					}
-					v, w := walk.Verdict(engine.Connection{Packet: p, From: begin.From, Moment: moment}), second.Verdict(engine.Connection{Packet: p, From: there[i].From, Moment: moment})
+					v, w := walk.Verdict(engine.Connection{Packet: p, From: a.PlaceOf(begin.From, p.Source), Moment: moment}), second.Verdict(engine.Connection{Packet: p, From: b.PlaceOf(there[i].From, p.Source), Moment: moment})
 					same := v.Outcome == w.Outcome && v.At.Name() == w.At.Name() && v.To.Name() == w.To.Name() && v.Delivered == w.Delivered && v.Answered == w.Answered
 					switch {
 					case !r.Unlike && !same:

@@ -31,6 +31,7 @@ type Engine struct {
 	stranger  func() [2]netip.Addr
 	moments   func() []network.Moment
 	places    func() []placed
+	beside    func() []besideUplink
 }
 
 // Compile makes an engine of a network. Of a previous revision, which may be nil, it takes
@@ -63,6 +64,7 @@ func Compile(n *network.Network, previous *Engine) *Engine {
 	e.stranger = sync.OnceValue(e.findStrangers)
 	e.moments = sync.OnceValue(n.Moments)
 	e.places = sync.OnceValue(e.findPlaces)
+	e.beside = sync.OnceValue(e.findBeside)
 	e.internet = newAddressSet(n.Internet().Union(e.abroad.all))
 	e.unsent = newAddressSet(unsent.Minus(e.abroad.all))
 	e.uncarried = newAddressSet(e.net.Uncarried())

@@ -36,7 +36,7 @@ func TestEngineAgreesWithReference(t *testing.T) {
 			t.Run(fmt.Sprint(shard), func(t *testing.T) {
 				t.Parallel()
 				for seed := shard; seed < networks; seed += shards {
-					text := gen.Small(seed)
+					text := gen.Mixed(seed)
 					n := netfiletest.Parse(t, text)
 					if !compareNetwork(t, seed, n, &met[shard], rare[shard]) {
 						t.Fatalf("network of seed %d:\n%s", seed, text)

@@ -45,6 +45,7 @@ type Explorer struct {
 
 // A Region is a set of connections that go one way.
 type Region struct {
+	From    Place // where the one of them begins that is the example
 	Set     flowset.Set
 	Verdict Verdict       // of one of them
 	To      Place         // where the last machine is that they come to; its host is that of the example
@@ -121,7 +122,7 @@ func (x *Explorer) explore(from Place, set flowset.Set, do func(*Region) bool) e
 		}
 		r := x.walk.visit.flow.region
 		waiting = r.waiting
-		x.found = Region{Set: r.set, Verdict: x.walk.verdict, To: x.walk.legs[len(x.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example, Behind: len(x.walk.legs) > 1 || len(x.walk.passages) > 0, Unlike: r.unlike, Meetings: r.meetings}
+		x.found = Region{From: x.walk.legs[0].from, Set: r.set, Verdict: x.walk.verdict, To: x.walk.legs[len(x.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example, Behind: len(x.walk.legs) > 1 || len(x.walk.passages) > 0, Unlike: r.unlike, Meetings: r.meetings}
 		if !do(&x.found) {
 			return nil
 		}
@@ -169,7 +170,8 @@ func (x *Explorer) follow(from Place, set remainder, example header.Packet, wait
 		rules: r.rules[:0], meetings: r.meetings[:0], images: r.images[:0],
 	}
 	r.terms[flowset.Protocol] = flowset.ConstantPort(uint16(example.Protocol))
-	w.run(Connection{Packet: example, From: from, Moment: x.moment})
+	w.beside = from.Beside
+	w.run(Connection{Packet: example, From: x.engine.PlaceOf(from, example.Source), Moment: x.moment})
 	return !r.met
 }
 

@@ -43,6 +43,14 @@ func (f *flow) remember() int {
 	return f.region.remember(f.terms)
 }
 
+// isForSender reports whether the destination is the source that an image had, of all connections of a set. It does not ask.
+func (f *flow) isForSender(i *image) bool {
+	if f.region == nil {
+		return f.packet.Destination == i.Source
+	}
+	return f.terms[flowset.Destination] == f.region.images[i.terms][flowset.Source]
+}
+
 // become makes the packet what an image was, or what answers that.
 func (f *flow) become(i *image, answer bool) {
 	f.packet = i.Packet

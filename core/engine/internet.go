@@ -15,6 +15,9 @@ func (w *Walk) overInternet() nextPlace {
 	if at, ok := w.throughCarrier(); ok {
 		return at
 	}
+	if w.returns() {
+		return w.toMachine(w.legs[0].from)
+	}
 	e := w.engine
 	carried := !w.visit.flow.in(flowset.Destination, &e.uncarried)
 	if i, beside := w.entry(); i != nil {

@@ -18,6 +18,7 @@ type Place struct {
 	Clients  *network.Interface // the interface it arrives at as a VPN client, or
 	Internet bool               // the internet
 	Through  *network.Interface // set where the packet is put on an interface by hand
+	Beside   bool               // of a Beginning: beside any uplink, and what it sends goes to the provider's router
 }
 
 // Name returns the place in a person's words.
@@ -31,6 +32,8 @@ func (p Place) Name() string {
 		return "the internet"
 	case p.Through != nil:
 		return "whoever is on " + p.Through.String()
+	case p.Beside:
+		return "a machine beside an uplink"
 	case p.Segment != nil:
 		return "a machine on " + p.Segment.Name
 	}

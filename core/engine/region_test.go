@@ -3,6 +3,7 @@ package engine_test
 import (
 	"flag"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"hollowbridge/core/engine"
@@ -20,7 +21,7 @@ var exploredNetworks = flag.Uint64("explore", 60, "how many random networks to e
 func TestRegionsAgreeWithWalks(t *testing.T) {
 	var looked samples
 	for seed := range netfiletest.Few(*exploredNetworks, 3) {
-		text := gen.Small(seed)
+		text := gen.Mixed(seed)
 		n := netfiletest.Parse(t, text)
 		netfiletest.OpenSome(rand.New(rand.NewPCG(seed, 3)), n)
 		if !exploreNetwork(t, seed, n, &looked) {
@@ -30,6 +31,69 @@ func TestRegionsAgreeWithWalks(t *testing.T) {
 	t.Logf("%+v", looked)
 	if looked.claimed < 1000 || looked.unclaimed > looked.claimed/50 {
 		t.Errorf("of the members looked at too few are claimed: %+v", looked)
+	}
+}
+
+// Machines beside many uplinks are explored together where they send to providers' routers: with as many kinds of
+// connections as the internet has, and not with those of each.
+func TestMachinesBesideUplinksAreExploredTogether(t *testing.T) {
+	shapes := gen.Shapes()
+	many := shapes[slices.IndexFunc(shapes, func(s gen.Shape) bool { return s.Name == "101 gateways" })]
+	n := netfiletest.Parse(t, many.Network(101))
+	explorer := engine.Compile(n, nil).NewExplorer(network.Always, 20_000_000)
+	kinds := map[string]int{}
+	for _, b := range explorer.Beginnings(nil) {
+		for _, err := range explorer.Explore(b.From, b.Set) {
+			if err != nil {
+				t.Fatal(err)
+			}
+			if b.From.Beside || b.From.Internet {
+				kinds[b.From.Name()]++
+			}
+		}
+	}
+	if beside, abroad := kinds["a machine beside an uplink"], kinds["the internet"]; beside == 0 || beside > 2*abroad {
+		t.Errorf("%d kinds of connections from beside uplinks, %d from the internet", beside, abroad)
+	}
+	if !exploreNetwork(t, 1, n, &samples{}) {
+		t.Fatal("with 101 gateways")
+	}
+}
+
+// Machines beside an uplink that are not like the others there: one whose address a gateway answers for, and
+// those of a prefix that no uplink has.
+func TestSomeMachinesBesideUplinksAreExploredAlone(t *testing.T) {
+	const text = `network: exchange
+hosts:
+  archive: {address: 10.1.0.5, serves: [tcp]}
+gateways:
+  keep:
+    interfaces:
+      fibre: {address: 198.51.100.2/29, zone: outside, segment: exchange}
+    routes: [{to: default, via: 198.51.100.1}]
+  rim:
+    interfaces:
+      fibre: {address: 203.0.113.66/29, zone: outside, segment: exchange, upstream: {routes: [198.51.100.4]}}
+      yard: {address: 10.3.0.1/24, zone: yard}
+    routes: [{to: default, via: 203.0.113.65}]
+    nat:
+      - {port-forward: early, on: fibre, at: 198.51.100.4, service: tcp/22, to: 10.3.0.9, when: {hours: 08:00-18:00}}
+  mill:
+    interfaces:
+      fibre: {address: 198.51.100.34/29, zone: outside, upstream: {routes: [192.0.2.200]}}
+      side: {address: 203.0.113.18/29, zone: visitors, segment: exchange}
+      yard: {address: 10.1.0.1/24, zone: yard}
+    routes: [{to: default, via: 198.51.100.33}]
+    nat:
+      - {port-forward: web, on: fibre, at: 192.0.2.200, service: tcp, to: archive}
+    filter:
+      - {allow: web, from: any, to: archive}
+`
+	n := netfiletest.Parse(t, text)
+	for seed := range uint64(30) {
+		if !exploreNetwork(t, seed, n, &samples{}) {
+			t.FailNow()
+		}
 	}
 }
 
@@ -46,7 +110,14 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network, looked *sampl
 		explorer.SplitFrom(0)
 	}
 	walk := e.NewWalk()
-	for _, b := range explorer.Beginnings(nil) {
+	beginnings := explorer.Beginnings(nil)
+	for i, b := range beginnings {
+		for _, other := range beginnings[i+1:] {
+			if !(b.Shared && other.Shared) && explorer.Space.Restrict(b.Set, other.Set) != flowset.Nothing {
+				t.Errorf("seed %d: the same connections begin with %s and %s", seed, b.From.Name(), other.From.Name())
+				return false
+			}
+		}
 		var regions []engine.Region
 		for r, err := range explorer.Explore(b.From, b.Set) {
 			if err != nil {
@@ -73,11 +144,12 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network, looked *sampl
 					continue
 				}
 				looked.claimed++
-				v := walk.Verdict(engine.Connection{Packet: p, From: b.From, Moment: moment})
+				from := e.PlaceOf(b.From, p.Source)
+				v := walk.Verdict(engine.Connection{Packet: p, From: from, Moment: moment})
 				want := r.Verdict
 				if v.Outcome != want.Outcome || v.At != want.At || v.Rule != want.Rule || v.To != want.To {
-					t.Errorf("seed %d: %s#%d -> %s %s from %s\n region of %s -> %s#%d: %s\n walk   %s\n%s", seed, p.From(), p.SourcePort, p.To(), p.Protocol, b.From.Name(), r.Example.From(), r.Example.To(), r.Example.SourcePort, describe(want), describe(v),
-						stepsText(e.NewWalk().Trace(engine.Connection{Packet: p, From: b.From, Moment: moment})))
+					t.Errorf("seed %d: %s#%d -> %s %s from %s\n region of %s -> %s#%d: %s\n walk   %s\n%s", seed, p.From(), p.SourcePort, p.To(), p.Protocol, from.Name(), r.Example.From(), r.Example.To(), r.Example.SourcePort, describe(want), describe(v),
+						stepsText(e.NewWalk().Trace(engine.Connection{Packet: p, From: from, Moment: moment})))
 					return false
 				}
 				if v.Outcome == engine.Reached && r.Terms.Apply(p) != v.Delivered {

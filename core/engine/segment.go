@@ -34,7 +34,7 @@ func (w *Walk) send(from Place) nextPlace {
 		return arriveAt(from.Through)
 	case from.Clients != nil:
 		return arriveAt(from.Clients)
-	case from.Segment == nil:
+	case from.Segment == nil || w.beside && !w.back && len(w.legs) == 1:
 		return w.overInternet()
 	}
 	if on := w.ownSegment(from); on != nil {

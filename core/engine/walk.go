@@ -57,6 +57,7 @@ type Walk struct {
 	calls   []call // the earlier connections, as the machines know them that began them
 
 	moment   network.Moment
+	beside   bool // the client is beside any of the uplinks, see Place.Beside
 	verdict  Verdict
 	back     bool      // the answer is on its way
 	passages []passage // gateways passed in this direction

@@ -175,7 +175,7 @@ func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []he
 	}
 	c := &comparison{space: base.explorer.Space, stops: stops, index: map[string]int{}, old: base.engine, new: new, moment: base.moment}
 	explorer := new.NewExplorerIn(base.explorer.Space, base.moment)
-	for _, pair := range pairs(base.surveyed, explorer.Beginnings(nil), protocols) {
+	for _, pair := range c.pairs(base.surveyed, explorer.Beginnings(nil), protocols) {
 		if pair.old != nil {
 			if err := base.survey(pair.old); err != nil {
 				return nil, err
@@ -188,41 +188,42 @@ func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []he
 	return c.differences(), c.space.Err()
 }
 
-// A pair is where some sources begin in the old network and in the new: nowhere, where
+// A pair is where some connections begin in the old network and in the new: nowhere, where
 // it is nil.
 type pair struct {
-	old     *surveyed
-	new     *engine.Beginning
-	sources header.Addresses
-	whole   bool // they are all the sources of both
+	old *surveyed
+	new *engine.Beginning
+	set flowset.Set // all those of the old one, or some
 }
 
-// pairs returns where each source begins in both networks, for some protocols: at the
-// place of the same name, else wherever its address is.
-func pairs(old []surveyed, new []engine.Beginning, protocols []header.Protocol) []pair {
+// pairs returns where each connection begins in both networks, for some protocols: at the
+// place of the same name, else wherever its source is.
+func (c *comparison) pairs(old []surveyed, new []engine.Beginning, protocols []header.Protocol) []pair {
 	var list []pair
-	leftOld, leftNew := make([]header.Addresses, len(old)), make([]header.Addresses, len(new))
-	for i := range old {
+	leftOld, leftNew := make([]flowset.Set, len(old)), make([]flowset.Set, len(new))
+	for i := range leftOld {
+		leftOld[i] = flowset.Nothing
 		if slices.Contains(protocols, old[i].Protocol) {
-			leftOld[i] = old[i].Sources
+			leftOld[i] = old[i].Set
 		}
 	}
 	byPlace, byProtocol := map[placeKey][]int{}, map[header.Protocol][]int{}
 	for k := range new {
 		y := &new[k]
+		leftNew[k] = flowset.Nothing
 		if slices.Contains(protocols, y.Protocol) {
-			leftNew[k] = y.Sources
+			leftNew[k] = y.Set
 			byPlace[keyOf(y)] = append(byPlace[keyOf(y)], k)
 			byProtocol[y.Protocol] = append(byProtocol[y.Protocol], k)
 		}
 	}
 	match := func(i int, candidates []int) {
 		start, _ := slices.BinarySearch(candidates, i) // most likely the one at the same number
-		for n := 0; n < len(candidates) && !leftOld[i].Empty(); n++ {
+		for n := 0; n < len(candidates) && leftOld[i] != flowset.Nothing; n++ {
 			k := candidates[(start+n)%len(candidates)]
-			if common := leftOld[i].Intersect(leftNew[k]); !common.Empty() {
-				list = append(list, pair{&old[i], &new[k], common, old[i].Sources.Equal(common)})
-				leftOld[i], leftNew[k] = leftOld[i].Minus(common), leftNew[k].Minus(common)
+			if common := c.space.Restrict(leftOld[i], leftNew[k]); common != flowset.Nothing {
+				list = append(list, pair{&old[i], &new[k], common})
+				leftOld[i], leftNew[k] = c.space.Minus(leftOld[i], common), c.space.Minus(leftNew[k], common)
 			}
 		}
 	}
@@ -230,16 +231,16 @@ func pairs(old []surveyed, new []engine.Beginning, protocols []header.Protocol) 
 		match(i, byPlace[keyOf(&old[i].Beginning)])
 	}
 	for i := range old {
-		if !leftOld[i].Empty() {
+		if leftOld[i] != flowset.Nothing {
 			match(i, byProtocol[old[i].Protocol])
 		}
-		if !leftOld[i].Empty() {
-			list = append(list, pair{old: &old[i], sources: leftOld[i]})
+		if leftOld[i] != flowset.Nothing {
+			list = append(list, pair{old: &old[i], set: leftOld[i]})
 		}
 	}
 	for k := range new {
-		if !leftNew[k].Empty() {
-			list = append(list, pair{new: &new[k], sources: leftNew[k]})
+		if leftNew[k] != flowset.Nothing {
+			list = append(list, pair{new: &new[k], set: leftNew[k]})
 		}
 	}
 	return list
@@ -257,6 +258,8 @@ func keyOf(b *engine.Beginning) placeKey {
 	first, _ := b.Sources.First()
 	k := placeKey{"the internet", b.Protocol, header.FamilyOf(first)}
 	switch {
+	case b.From.Beside:
+		k.name = "uplinks"
 	case b.From.Segment != nil:
 		k.name = b.From.Segment.Name
 	case b.From.Clients != nil:
@@ -286,9 +289,8 @@ type altered struct {
 
 // explore compares the connections of a pair.
 func (c *comparison) explore(explorer *engine.Explorer, p pair) error {
-	only := sourceSet(c.space, p.sources)
 	if p.old == nil {
-		for r, err := range explorer.Explore(p.new.From, c.space.Restrict(only, p.new.Set)) {
+		for r, err := range explorer.Explore(p.new.From, p.set) {
 			if err != nil {
 				return err
 			}
@@ -299,8 +301,8 @@ func (c *comparison) explore(explorer *engine.Explorer, p pair) error {
 	}
 	for _, x := range p.old.regions {
 		set := x.set
-		if !p.whole {
-			set = c.space.Restrict(only, set)
+		if p.set != p.old.Set {
+			set = c.space.Restrict(p.set, set)
 		}
 		switch {
 		case set == flowset.Nothing:

@@ -109,7 +109,7 @@ func About(e *engine.Engine, x *network.Expectation, moment network.Moment) ([]e
 				return nil, err
 			}
 			if p, ok := explorer.Space.Usual(r.Set); ok && len(found) < mostSamples && engine.Claims(r.Meetings, p) {
-				found = append(found, engine.Connection{Packet: p, From: b.From, Moment: moment})
+				found = append(found, engine.Connection{Packet: p, From: e.PlaceOf(b.From, p.Source), Moment: moment})
 			}
 		}
 	}

@@ -211,10 +211,6 @@ func compareService(a, b header.Service) int {
 	return cmp.Or(cmp.Compare(a.Protocol, b.Protocol), cmp.Compare(a.Ports.First, b.Ports.First), cmp.Compare(a.Ports.Last, b.Ports.Last))
 }
 
-func sourceSet(s *flowset.Space, from header.Addresses) flowset.Set {
-	return s.Where(flowset.Source, flowset.AddressSpans(from), flowset.Everything)
-}
-
 // asked returns the connections of a region that are delivered to what the question
 // asks about. What a relay hands on to a loopback address is delivered to its host.
 func asked(e *engine.Engine, s *flowset.Space, r *engine.Region, q Question) flowset.Set {

@@ -86,7 +86,7 @@ func borders(random *rand.Rand, set header.Addresses) []netip.Addr {
 func TestReachAgreesWithTraces(t *testing.T) {
 	checked, twins, through := 0, 0, 0
 	for seed := range netfiletest.Few(*explored, 3) {
-		n := netfiletest.Parse(t, gen.Small(seed))
+		n := netfiletest.Parse(t, gen.Mixed(seed))
 		e := engine.Compile(n, nil)
 		answer, err := reach.Find(e, reach.Question{Moment: network.Always})
 		if err != nil {
@@ -101,11 +101,11 @@ func TestReachAgreesWithTraces(t *testing.T) {
 					twins++
 				}
 				if checked++; ok && (v.Outcome != engine.Reached || v.To.Name() != a.Host) && a.AllPorts {
-					t.Fatalf("seed %d: reach lets %s -> %s %s reach %s, a trace says %s at %s\n%s", seed, p.From(), p.To(), p.Protocol, a.Host, v.Outcome, v.At.Name(), gen.Small(seed))
+					t.Fatalf("seed %d: reach lets %s -> %s %s reach %s, a trace says %s at %s\n%s", seed, p.From(), p.To(), p.Protocol, a.Host, v.Outcome, v.At.Name(), gen.Mixed(seed))
 				}
 			}
 			if v := e.NewWalk().Verdict(a.Example.Connection); v.Outcome != engine.Reached || v.To.Name() != a.Host {
-				t.Fatalf("seed %d: the example %s -> %s does not reach %s at %s\n%s", seed, a.Example.Packet.From(), a.Example.Packet.To(), a.Host, a.Example.Moment, gen.Small(seed))
+				t.Fatalf("seed %d: the example %s -> %s does not reach %s at %s\n%s", seed, a.Example.Packet.From(), a.Example.Packet.To(), a.Host, a.Example.Moment, gen.Mixed(seed))
 			}
 		}
 		through += checkLetThrough(t, seed, e, answer.LetThrough)
@@ -117,7 +117,7 @@ func TestReachAgreesWithTraces(t *testing.T) {
 					continue
 				}
 				if v, ok := trace(e, a.On, p); ok && v.Outcome == engine.Reached && inside(n, v.To.Name()) {
-					t.Fatalf("seed %d: %s -> %s %s reaches %s, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, v.To.Name(), gen.Small(seed))
+					t.Fatalf("seed %d: %s -> %s %s reaches %s, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, v.To.Name(), gen.Mixed(seed))
 				}
 			}
 		}
@@ -165,7 +165,7 @@ func checkLetThrough(t *testing.T, seed uint64, e *engine.Engine, found []reach.
 				continue // it is on that segment itself
 			}
 			if outside := v.At.Machine.Internet || v.At.Segment != nil && v.At.Segment.IsUplink(header.FamilyOf(p.Destination)); ok && nobody(&v) && !outside {
-				t.Fatalf("seed %d: %s -> %s %s is let through to nobody, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, gen.Small(seed))
+				t.Fatalf("seed %d: %s -> %s %s is let through to nobody, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, gen.Mixed(seed))
 			}
 		}
 	}
@@ -231,7 +231,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 	differing, same, twins := 0, 0, 0
 	for seed := range netfiletest.Few(*explored, 5) {
 		random := rand.New(rand.NewPCG(seed, 41))
-		text := gen.Small(seed)
+		text := gen.Mixed(seed)
 		other := changed(random, text)
 		if _, err := netfile.Parse("changed.yaml", []byte(other)); err != nil {
 			continue

@@ -13,10 +13,14 @@ import (
 // same file. Addresses are drawn from a few small prefixes, so that rules overlap
 // and connections meet them.
 func Small(seed uint64) string {
-	g := &small{shared: map[int][]string{}, prefixes: map[int]int{}, twice: map[int]bool{}, random: random{rand.New(rand.NewPCG(seed, 0x6a09e667f3bcc909))}, aside: random{rand.New(rand.NewPCG(seed, 0xbb67ae8584caa73b))}}
+	g := newSmall(seed)
 	g.layout()
 	g.write()
 	return g.text.String()
+}
+
+func newSmall(seed uint64) *small {
+	return &small{shared: map[int][]string{}, prefixes: map[int]int{}, twice: map[int]bool{}, random: random{rand.New(rand.NewPCG(seed, 0x6a09e667f3bcc909))}, aside: random{rand.New(rand.NewPCG(seed, 0xbb67ae8584caa73b))}}
 }
 
 type random struct{ *rand.Rand }
@@ -64,6 +68,7 @@ type smallInterface struct {
 	addresses  []string
 	wire       string // the name of its segment, where that has one
 	uplink     bool
+	sent       string // an outside address that the provider sends here, which a rule uses, or ""
 	trunk      string // the interface that carries it, for a VLAN
 	segment    int    // number of an inside segment, or -1
 }
@@ -430,7 +435,7 @@ func (g *small) writeGateway(gw *smallGateway) {
 			g.line("        state: down")
 		}
 		if i.uplink {
-			g.writeUpstream()
+			g.writeUpstream(i)
 		}
 		if i.uplink && i.name == "fibre" && g.chance(3) {
 			g.line("        clients: [10.64.0.0/24]")
@@ -452,10 +457,14 @@ func (g *small) writeGateway(gw *smallGateway) {
 			strings.Join(some(g.aside, []string{"pcp", "nat-pmp", "upnp-igd"}, 3), ", "), pick(g.aside, gw.interfaces).name, pick(g.aside, gw.interfaces).name)
 	}
 	g.line("    nat:")
+	g.writeSent(gw)
 	for n := range 2 + g.IntN(6) {
 		g.writeNAT(gw, n)
 	}
 	g.line("    filter:")
+	if sent := gw.interfaces[0].sent; sent != "" {
+		g.line("      - {allow: sent, from: any}")
+	}
 	if g.chance(2) {
 		g.line("      - allow: most\n        service: [tcp, udp, %s]", pick(g.random, []string{"icmp", "gre"}))
 	}
@@ -467,7 +476,7 @@ func (g *small) writeGateway(gw *smallGateway) {
 // sentHere are prefixes that rules use as outside addresses.
 var sentHere = []string{"192.0.2.96/28", "192.0.2.99", "'2001:db8:a0::/44'", "'2001:db8:a0::/45'", "203.0.113.8/30"}
 
-func (g *small) writeUpstream() {
+func (g *small) writeUpstream(i smallInterface) {
 	var set []string
 	if g.chance(4) {
 		set = append(set, fmt.Sprintf("blocks: [%s]", strings.Join(some(g.random, smallServices, 2), ", ")))
@@ -475,12 +484,34 @@ func (g *small) writeUpstream() {
 	if g.chance(6) {
 		set = append(set, "carrier-nat: true")
 	}
+	var routes []string
 	if !g.chance(3) {
-		set = append(set, fmt.Sprintf("routes: [%s]", strings.Join(some(g.random, sentHere, 4), ", ")))
+		routes = some(g.random, sentHere, 4)
+	}
+	if i.sent != "" {
+		routes = append(routes, i.sent)
+	}
+	if len(routes) > 0 {
+		set = append(set, fmt.Sprintf("routes: [%s]", strings.Join(routes, ", ")))
 	}
 	if len(set) > 0 {
 		g.line("        upstream: {%s}", strings.Join(set, ", "))
 	}
+}
+
+// writeSent writes a rule for an outside address that the provider sends here, to a host of the gateway's own where it has one.
+func (g *small) writeSent(gw *smallGateway) {
+	sent := gw.interfaces[0].sent
+	if sent == "" {
+		return
+	}
+	to := g.hosts[0]
+	for _, h := range g.hosts {
+		if h.segment >= 0 && g.owner(h.segment) == gw {
+			to = h
+		}
+	}
+	g.line("      - {port-forward: sent, on: fibre, at: %s, service: %s, to: %s}", sent, pick(g.random, []string{"tcp", "udp", "icmp"}), to.name)
 }
 
 func (g *small) writeHandling(gw *smallGateway) {

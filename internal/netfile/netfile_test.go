@@ -3,6 +3,7 @@ package netfile
 import (
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -10,7 +11,10 @@ import (
 	"testing"
 	"time"
 
+	"go.yaml.in/yaml/v3"
+
 	"hollowbridge/core/network"
+	"hollowbridge/internal/gen"
 )
 
 // base is a right file; each error is one change to it.
@@ -232,6 +236,60 @@ func TestInternetIsWhatLivesBehindTheUplink(t *testing.T) {
 		if a, _ := ParseExpression(n, outside); a.Addresses().Intersect(e.Addresses()).Empty() {
 			t.Errorf("%s lives on the internet", outside)
 		}
+	}
+}
+
+// Whatever one value of a right file is, or without it, what comes is a network or errors: what others say of a
+// host without an address, or of a group that is none, is not looked at for ever after.
+func TestAnyValueMayBeWrong(t *testing.T) {
+	demo, err := os.ReadFile("../../examples/fernhollow/hollowbridge.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	texts := []string{strings.Replace(base, "    filter:\n", "      - {destination-nat: all, on: fibre, to: archive}\n      - {one-to-one: one, on: fibre, outside: 198.51.100.20, inside: archive}\n    filter:\n", 1), string(demo)}
+	for seed := range uint64(4) {
+		texts = append(texts, gen.Small(seed), gen.Sites(seed))
+	}
+	if testing.Short() {
+		texts = texts[:1]
+	}
+	random := rand.New(rand.NewPCG(1, 1))
+	for _, text := range texts {
+		var root yaml.Node
+		if err := yaml.Unmarshal([]byte(text), &root); err != nil {
+			t.Fatal(err)
+		}
+		change := func(n *yaml.Node, to yaml.Node) {
+			was := *n
+			*n = to
+			defer func() { *n = was }()
+			changed, err := yaml.Marshal(&root)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer func() {
+				if p := recover(); p != nil {
+					t.Fatalf("%v, where line %d was changed to %q:\n%s", p, was.Line, to.Value, changed)
+				}
+			}()
+			if n, err := Parse("wrong.yaml", changed); (n == nil) == (err == nil) {
+				t.Errorf("neither a network nor an error, or both: %v\n%s", err, changed)
+			}
+		}
+		var visit func(*yaml.Node)
+		visit = func(n *yaml.Node) {
+			if random.IntN(len(text)) < 100 || len(text) < 2*len(base) {
+				for _, value := range []string{"", "10.1.0.300", "fd00::1", "any", "a: b"} {
+					change(n, yaml.Node{Kind: yaml.ScalarNode, Value: value})
+				}
+				change(n, yaml.Node{Kind: yaml.MappingNode})
+				change(n, yaml.Node{Kind: yaml.SequenceNode})
+			}
+			for _, child := range n.Content {
+				visit(child)
+			}
+		}
+		visit(root.Content[0])
 	}
 }
 

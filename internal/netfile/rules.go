@@ -222,7 +222,7 @@ func (r *reader) forward(f *fields, rule *network.NATRule) {
 	rule.Service = text
 	rule.Target, rule.TargetAs, rule.TargetIs = t.address, n.Value, t.name
 	rule.Ports = r.portMaps(n, services, t.ports)
-	if !rule.AtOwn && rule.At.Intersect(rule.Target.Families()).Empty() {
+	if families := rule.Target.Families(); !rule.AtOwn && !families.Empty() && rule.At.Intersect(families).Empty() {
 		r.fail(f.values["at"], "%s holds no address of the family that %s has", rule.AtText, n.Value)
 	}
 }

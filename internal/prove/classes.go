@@ -100,11 +100,11 @@ func (p *planner) class(b engine.Beginning, r *engine.Region) {
 	if !ok || example.Source == example.Destination || !engine.Claims(r.Meetings, example) {
 		example = r.Example
 	}
-	if reason := p.add(b.From, example); reason != "" && reason != alike {
+	if reason := p.add(p.engine.PlaceOf(b.From, example.Source), example); reason != "" && reason != alike {
 		p.Unsent[reason]++
 	}
 	for _, near := range p.borders(r, example) {
-		if b.Sources.Contains(near.Source) && p.add(b.From, near) == "" {
+		if b.Sources.Contains(near.Source) && p.add(p.engine.PlaceOf(b.From, near.Source), near) == "" {
 			p.Borders++
 		}
 	}

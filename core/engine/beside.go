@@ -1,0 +1,100 @@
+package engine
+
+import (
+	"net/netip"
+
+	"hollowbridge/core/flowset"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// Machines beside uplinks send what is not for their own prefix to the provider's router, and answers come
+// to them from there. What becomes of these connections does not depend on which uplink it is that they are beside,
+// so those of all of them are explored together: else each one's would be as many as the internet's.
+
+// A besideUplink is machines of a segment that have one prefix, and addresses that are nowhere else.
+type besideUplink struct {
+	segment  *network.Segment
+	machines header.Addresses // of one family
+	prefix   header.Addresses
+}
+
+// findBeside returns the machines that are explored together; none where that would be those of one uplink.
+func (e *Engine) findBeside() (all []besideUplink) {
+	if len(e.uplinks[header.IPv4]) < 2 && len(e.uplinks[header.IPv6]) < 2 {
+		return nil
+	}
+	places := e.places()
+	elsewhere := e.inSeveral().Union(e.uncarried.Addresses)
+	entered := map[*network.Segment][]header.Range{} // the addresses to which the internet sends to machines beside an uplink
+	for i, first := range e.entries.starts {
+		if n := e.entries.winners[i]; n != none && !e.entries.routes[n].upstream {
+			on := e.entries.routes[n].out.Segment
+			entered[on] = append(entered[on], header.Range{First: first, Last: e.entries.lastOf(i)})
+		}
+	}
+	for _, family := range header.Families {
+		var list []besideUplink
+		for _, p := range places {
+			s := p.place.Segment
+			if s == nil || p.place.Host != nil || !s.IsUplink(family) {
+				continue
+			}
+			c := e.segments[s]
+			machines := p.sources.Intersect(family.All()).Intersect(header.AddressesOf(entered[s]...)).Minus(elsewhere)
+			for _, i := range s.Interfaces {
+				machines = machines.Minus(e.gateways[i.Gateway.Index].claims.ever().Minus(c.hosts.all))
+			}
+			for i := range c.prefixes {
+				prefix := c.prefixes[i].prefix.Addresses
+				if has := machines.Intersect(prefix); !has.Empty() {
+					list = append(list, besideUplink{s, has, prefix})
+				}
+				machines = machines.Minus(prefix)
+			}
+		}
+		if len(list) > 1 {
+			all = append(all, list...)
+		}
+	}
+	return all
+}
+
+// inSeveral returns the addresses that are in prefixes of several segments, or of VPN clients too.
+func (e *Engine) inSeveral() header.Addresses {
+	var all []placed
+	for _, s := range e.net.Segments {
+		all = append(all, placed{sources: header.AddressesOfPrefixes(s.Prefixes...)})
+	}
+	for _, g := range e.gateways {
+		for _, i := range g.Interfaces {
+			all = append(all, placed{sources: header.AddressesOfPrefixes(i.Clients...)})
+		}
+	}
+	return sharedSources(all)
+}
+
+// sent returns the connections that machines begin by a provider's router.
+func (b *besideUplink) sent(x *Explorer, machines header.Addresses, protocol header.Protocol) flowset.Set {
+	family := b.family()
+	return x.connections(b.machines.Intersect(machines), family.All().Minus(b.prefix), protocol)
+}
+
+func (b *besideUplink) family() header.Family {
+	first, _ := b.machines.First()
+	return header.FamilyOf(first)
+}
+
+// PlaceOf returns where the machine with an address is that is among the sources of a Beginning from a place.
+func (e *Engine) PlaceOf(from Place, a netip.Addr) Place {
+	if from.Beside {
+		return Place{Segment: e.entries.lookup(a).out.Segment}
+	}
+	return from
+}
+
+// returns reports whether an answer, on the internet, comes back to the client beside an uplink that it is for: all those
+// of a set do, wherever they are.
+func (w *Walk) returns() bool {
+	return w.back && w.beside && len(w.legs) == 1 && w.visit.flow.isForSender(&w.legs[0].sent)
+}
