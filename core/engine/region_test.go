@@ -60,8 +60,8 @@ func TestMachinesBesideUplinksAreExploredTogether(t *testing.T) {
 	}
 }
 
-// Machines beside an uplink that are not like the others there: one whose address a gateway answers for, and
-// those of a prefix that no uplink has.
+// Machines beside an uplink that are not like the others there: one whose address a gateway answers for,
+// those of a prefix that no uplink has, or that another one has too.
 func TestSomeMachinesBesideUplinksAreExploredAlone(t *testing.T) {
 	const text = `network: exchange
 hosts:
@@ -91,6 +91,13 @@ gateways:
 `
 	n := netfiletest.Parse(t, text)
 	for seed := range uint64(30) {
+		if !exploreNetwork(t, seed, n, &samples{}) {
+			t.FailNow()
+		}
+	}
+	for _, seed := range []uint64{1, 52} { // a prefix in another uplink's, and answers from elsewhere
+		n := netfiletest.Parse(t, gen.Sites(seed))
+		netfiletest.OpenSome(rand.New(rand.NewPCG(seed, 3)), n)
 		if !exploreNetwork(t, seed, n, &samples{}) {
 			t.FailNow()
 		}

@@ -16,9 +16,9 @@ func Sites(seed uint64) string {
 	return g.text.String()
 }
 
-// Mixed returns the network of Small for three of four seeds, and of Sites for the fourth.
+// Mixed returns the network of Small for seven of eight seeds, and of Sites for the eighth.
 func Mixed(seed uint64) string {
-	if seed%4 == 3 {
+	if seed%8 == 7 {
 		return Sites(seed)
 	}
 	return Small(seed)
