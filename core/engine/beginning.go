@@ -17,7 +17,8 @@ type Beginning struct {
 
 // Beginnings returns all connections that machines can begin, by place, by protocol and
 // by family; of those at a place, it takes the addresses that among returns, or all where
-// that is nil.
+// that is nil. What machines beside several uplinks send to the provider's router comes last, as of one
+// place, see Place.Beside and PlaceOf.
 func (x *Explorer) Beginnings(among func(Place) header.Addresses) []Beginning {
 	var found []Beginning
 	places := x.engine.places()
