@@ -1,6 +1,7 @@
 package kernel
 
 import (
+	"net"
 	"net/netip"
 	"slices"
 
@@ -148,8 +149,9 @@ func (c *compiler) neighbors(in *chain) {
 
 // CompileInternet makes the program for the internet: whoever is there answers everything;
 // uplinks block what the file says they do, and nobody reaches what is behind a carrier's NAT
-// or has an address that is not carried.
-func CompileInternet(uplinks []*network.Interface, device func(*network.Interface) string) *Program {
+// or has an address that is not carried. The hardware address of an uplink, which sender returns, tells what its gateway
+// sends from what machines beside it do; it is nil where nothing comes from the gateway.
+func CompileInternet(uplinks []*network.Interface, device func(*network.Interface) string, sender func(*network.Interface) net.HardwareAddr) *Program {
 	c := &compiler{Program: newProgram("internet"), Options: Options{At: network.Always}}
 	all := engine.Match{From: header.AllAddresses(), To: header.AllAddresses()}
 	in := c.base("blocks-in", "what uplinks block on the way out", "filter", unix.NF_INET_PRE_ROUTING, behindTracking, accepts)
@@ -161,8 +163,8 @@ func CompileInternet(uplinks []*network.Interface, device func(*network.Interfac
 	for _, i := range uplinks {
 		blocked := all
 		blocked.Services = i.Upstream.Blocks
-		if len(blocked.Services) > 0 {
-			c.rules(in, blocked, destination, slices.Concat(cameBy(device(i)), inState(newState)), ends(drops))
+		if mac := sender(i); len(blocked.Services) > 0 && mac != nil {
+			c.rules(in, blocked, destination, slices.Concat(cameBy(device(i)), sentBy(mac), inState(newState)), ends(drops))
 		}
 		for _, ch := range out {
 			by := slices.Concat(leavesBy(device(i)), inState(newState))

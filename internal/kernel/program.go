@@ -2,6 +2,7 @@ package kernel
 
 import (
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 	"time"
@@ -124,6 +125,10 @@ func deviceKey(name string) []byte {
 
 func cameBy(device string) []statement {
 	return one("in by "+device, meta(unix.NFT_META_IIFNAME, register0), equal(register0, deviceKey(device)))
+}
+
+func sentBy(mac net.HardwareAddr) []statement {
+	return one("from "+mac.String(), payload(unix.NFT_PAYLOAD_LL_HEADER, uint32(len(mac)), uint32(len(mac)), register0), equal(register0, mac))
 }
 
 func leavesBy(device string) []statement {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"net"
 	"net/netip"
 	"os/exec"
 	"slices"
@@ -292,7 +293,11 @@ func (l *Lab) placeInternet() error {
 	})
 	for _, i := range slices.Backward(sent) {
 		for _, p := range i.Upstream.Routes {
-			if via, has := i.Address(header.FamilyOf(p.Addr())); has {
+			if a, has := i.Address(header.FamilyOf(p.Addr())); has {
+				via, err := l.viaOf(i, a)
+				if err != nil {
+					return err
+				}
 				if err := n.route(way{to: p, out: l.upstream[i], via: via, source: l.stranger(p.Addr())}); err != nil {
 					return err
 				}
@@ -300,6 +305,21 @@ func (l *Lab) placeInternet() error {
 		}
 	}
 	return nil
+}
+
+// hopAddress is a link-local address that stands for a gateway at the internet's end of its uplink.
+var hopAddress = netip.MustParseAddr("fe80::ffff:ffff:ffff:fffe")
+
+// viaOf returns the next hop by which the internet sends to an interface's address. Of IPv6 the kernel takes none of a
+// prefix that it has on another link, as where two uplinks are on one segment, so it is a link-local one.
+func (l *Lab) viaOf(i *network.Interface, a netip.Addr) (netip.Addr, error) {
+	if a.Is4() {
+		return a, nil
+	}
+	if owner := l.owners[i]; owner != nil {
+		return hopAddress, l.upstream[i].knows(hopAddress, owner.mac)
+	}
+	return hopAddress, nil
 }
 
 func down(i *network.Interface) int {
@@ -561,7 +581,7 @@ func (l *Lab) placeClients() error {
 			if err := l.answersRaw(n, nil, rawProtocols()); err != nil {
 				return err
 			}
-			if err := l.put(n, kernel.CompileInternet(nil, DeviceOf)); err != nil {
+			if err := l.put(n, kernel.CompileInternet(nil, DeviceOf, nil)); err != nil {
 				return err
 			}
 		}
@@ -642,7 +662,13 @@ func (l *Lab) program() error {
 			return fmt.Errorf("%s: %w", g.Name, err)
 		}
 	}
-	return l.put(l.internet, kernel.CompileInternet(l.uplinks(), upDevice))
+	sender := func(i *network.Interface) net.HardwareAddr {
+		if owner := l.owners[i]; owner != nil {
+			return owner.mac
+		}
+		return nil
+	}
+	return l.put(l.internet, kernel.CompileInternet(l.uplinks(), upDevice, sender))
 }
 
 // Refresh ends all sessions everywhere, and forgets what was seen.

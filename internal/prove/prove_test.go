@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"math/rand/v2"
+	"net/netip"
 	"os"
 	"slices"
 	"strings"
@@ -74,7 +75,7 @@ func TestRandomNetworksFareAsTraced(t *testing.T) {
 	}
 	sent, explained := 0, map[string]int{}
 	for seed := *first; seed < *first+*networks; seed++ {
-		text := gen.Small(uint64(seed))
+		text := gen.Mixed(uint64(seed))
 		cases := proved(t, text, text, uint64(seed), 20)
 		for _, line := range unexplained(cases) {
 			t.Errorf("seed %d: %s", seed, line)
@@ -86,6 +87,22 @@ func TestRandomNetworksFareAsTraced(t *testing.T) {
 		}
 	}
 	fmt.Printf("proved %d networks on the kernel with %d connections; explained: %v\n", *networks, sent, explained)
+}
+
+// Two gateways on one segment that providers send IPv6 to are built, and what a provider blocks are its gateway's
+// connections, not those of machines beside the uplink.
+func TestMachinesBesideAnUplinkAreNotBlocked(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it sends real packets")
+	}
+	text, mill := gen.Sites(1), netip.MustParseAddr("2001:db8:1::4")
+	cases := proved(t, text, text, 1, 3, func(c engine.Connection) bool {
+		s := c.From.Segment
+		return s != nil && s.Name == "rim:fibre" && c.Packet.Destination == mill && c.Packet.DestinationPort == 22
+	})
+	if list := unexplained(cases); len(list) > 0 || len(cases) == 0 {
+		t.Errorf("of %d connections differ: %s", len(cases), strings.Join(list, "\n"))
+	}
 }
 
 // Lists so long that they become trees find the same rules.
