@@ -156,7 +156,8 @@ func (x *exam) explored(b engine.Beginning) iter.Seq2[*engine.Region, error] {
 
 // Asked is what an examination is asked for.
 type Asked struct {
-	Space *flowset.Space // in which it makes its sets of connections
+	Times network.Times  // the moments that it is about; the zero Times are all
+	Space *flowset.Space // for so many moments, in which it makes its sets of connections; nil is a new one of reach.MostPieces
 	Soon  network.Date   // what ends up to this day ends soon; none: nothing does
 	Most  int            // kinds of connections that it may hold; 0 is reach.MostKinds
 }
@@ -165,7 +166,11 @@ type Asked struct {
 // without what rules accept. It fails with flowset.TooLarge where the sets of connections grow to more than the
 // space may hold, and with reach.TooManyKinds where there are more kinds of them than it may.
 func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
-	x := &exam{net: e.Network(), soon: asked.Soon, engine: e, explorer: e.NewExplorerIn(asked.Space, network.Always), names: reach.NewNamer(e.Network()),
+	times, space := asked.Times.Or(e.Network()), asked.Space
+	if space == nil {
+		space = flowset.NewSpace(reach.MostPieces, times.Count())
+	}
+	x := &exam{net: e.Network(), soon: asked.Soon, engine: e, explorer: e.NewExplorerIn(space, times), names: reach.NewNamer(e.Network()),
 		begun: map[begun][]*origin{}, through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, told: map[told]bool{}, hosts: map[netip.Addr]*network.Host{}, permits: map[*network.Gateway]*index{}}
 	for _, h := range x.net.Hosts {
 		for _, a := range h.Addresses {
@@ -176,14 +181,14 @@ func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
 	if x.net.RuleCount() < manyRules {
 		x.lists = listsOf(x.explorer)
 	} else {
-		beside.Go(func() { x.lists = listsOf(e.NewExplorer(network.Always, asked.Space.Most())) })
+		beside.Go(func() { x.lists = listsOf(e.NewExplorer(times, space.Most())) })
 		defer beside.Wait()
 	}
 	if err := x.explore(cmp.Or(asked.Most, reach.MostKinds)); err != nil {
 		return nil, err
 	}
 	internet := network.Expression{Text: "internet", Items: []network.Item{{Set: e.Network().Internet()}}}
-	if x.open, err = reach.FindIn(e, x.explorer, reach.Question{From: &internet, Moment: network.Always}, x.explored); err != nil {
+	if x.open, err = reach.FindIn(e, x.explorer, reach.Question{From: &internet, Times: times}, x.explored); err != nil {
 		return nil, err
 	}
 	beside.Wait()

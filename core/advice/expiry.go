@@ -21,17 +21,17 @@ func (x *exam) expiry() {
 	}
 }
 
-func (x *exam) ends(until network.Date, owner string, place network.Position, subject, it string, r *network.Rule) {
+func (x *exam) ends(until network.Deadline, owner string, place network.Position, subject, it string, r *network.Rule) {
 	whose := ""
 	if owner != "" {
 		whose = fmt.Sprintf(" (of %s)", owner)
 	}
 	switch {
-	case until.IsOver(x.net.Today) && r != nil:
+	case until.IsOver(x.net.Now) && r != nil:
 		x.report(network.Expired, place, subject, fmt.Sprintf("it was for the time until %s, and takes no part any more%s", until, whose), r, x.remove(r))
-	case until.IsOver(x.net.Today):
+	case until.IsOver(x.net.Now):
 		x.report(network.Expired, place, subject, fmt.Sprintf("%s was for the time until %s, and is still in the file%s", it, until, whose), nil)
-	case until != "" && until <= x.soon:
+	case until != "" && until.Day() <= x.soon:
 		x.report(network.ExpiresSoon, place, subject, fmt.Sprintf("%s ends with %s%s", it, until, whose), r)
 	}
 }

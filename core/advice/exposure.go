@@ -14,7 +14,7 @@ import (
 // usual returns a connection of a region that a person would take for an example.
 func (x *exam) usual(o *origin) header.Packet {
 	p, _ := x.explorer.Space.Usual(o.Set)
-	return p
+	return p.Packet
 }
 
 // anywhere is an address out on the internet.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -85,8 +86,16 @@ func (x *exam) moveBefore(r, other *network.Rule) network.Edits {
 // crossingRules finds filter rules that cross one in front of them with another verb.
 func (x *exam) crossingRules() {
 	for _, c := range x.lists.crossings {
-		x.rule(network.HalfHidden, c.Second, fmt.Sprintf("%s (line %d) decides about part of it, %s -> %s for one", c.First.Name, c.First.Place.Line, c.Example.From(), c.Example.To()))
+		x.rule(network.HalfHidden, c.Second, fmt.Sprintf("%s (line %d) decides about part of it, %s -> %s%s for one", c.First.Name, c.First.Place.Line, c.Example.From(), c.Example.To(), x.at(c.Moment, c.First, c.Second)))
 	}
+}
+
+// at says when an example is, where one of some rules takes part at some moments only.
+func (x *exam) at(m network.Moment, rules ...*network.Rule) string {
+	if x.explorer.Times.IsOne() || !slices.ContainsFunc(rules, (*network.Rule).Timed) {
+		return ""
+	}
+	return " at " + m.Near(x.net.Today)
 }
 
 // mostPassed is how many regions are explored again to see which rules pass others by.
@@ -94,27 +103,27 @@ const mostPassed = 2000
 
 // passedBy returns the first of the rules of another verdict in front of a rule that decides about
 // connections the rule would match. told is false where that is not known: there are too many.
-func (x *exam) passedBy(r *network.FilterRule, opposing []*network.FilterRule, budget *int) (by *network.FilterRule, example header.Packet, told bool) {
+func (x *exam) passedBy(r *network.FilterRule, opposing []*network.FilterRule, budget *int) (by *network.FilterRule, example engine.Passing, told bool) {
 	for _, front := range opposing {
 		if front.Number > r.Number {
 			break
 		}
 		for _, o := range x.through[&front.Rule] {
 			if *budget--; *budget < 0 {
-				return nil, header.Packet{}, false
+				return nil, engine.Passing{}, false
 			}
 			passings, err := x.explorer.Passings(r, o.begun, o.Set)
 			if err != nil {
-				return nil, header.Packet{}, false
+				return nil, engine.Passing{}, false
 			}
 			for _, p := range passings {
 				if p.Front == &front.Rule {
-					return front, p.Example, true
+					return front, p, true
 				}
 			}
 		}
 	}
-	return nil, header.Packet{}, true
+	return nil, engine.Passing{}, true
 }
 
 // unusedRules finds filter rules that no connection ever comes to: because rules of another
@@ -150,7 +159,7 @@ func (x *exam) unusedRules() {
 			}
 			switch by, example, told := x.passedBy(r, deciding[r.Verb != network.Allow], &budget); {
 			case by != nil:
-				x.rule(network.HiddenRule, &r.Rule, fmt.Sprintf("it never matches: %s (line %d) in front of it takes what could come to it, %s -> %s for one", by.Name, by.Place.Line, example.From(), example.To()),
+				x.rule(network.HiddenRule, &r.Rule, fmt.Sprintf("it never matches: %s (line %d) in front of it takes what could come to it, %s -> %s%s for one", by.Name, by.Place.Line, example.Example.From(), example.Example.To(), x.at(example.Moment, &by.Rule, &r.Rule)),
 					x.guarding(r, &by.Rule)...)
 			case told || r.Verb == network.Allow:
 				x.rule(network.UnusedRule, &r.Rule, "no connection ever comes to it", x.remove(&r.Rule))

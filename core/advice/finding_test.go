@@ -9,9 +9,7 @@ import (
 
 	"hollowbridge/core/advice"
 	"hollowbridge/core/engine"
-	"hollowbridge/core/flowset"
 	"hollowbridge/core/network"
-	"hollowbridge/core/reach"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/netfile/netfiletest"
 )
@@ -27,7 +25,7 @@ var findings string
 func examine(t *testing.T, text string) []advice.Finding {
 	t.Helper()
 	n := netfiletest.Parse(t, text)
-	found, err := advice.Examine(engine.Compile(n, nil), advice.Asked{Space: flowset.NewSpace(reach.MostPieces), Soon: "2999-12-31"})
+	found, err := advice.Examine(engine.Compile(n, nil), advice.Asked{Soon: "2999-12-31"})
 	if err != nil {
 		t.Fatal(err)
 	}

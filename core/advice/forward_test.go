@@ -63,7 +63,7 @@ func TestSamplesAreWhatAForwardIsFor(t *testing.T) {
 	} {
 		n, r := read(t, "translated", rule)
 		got := ""
-		if c, ok := advice.Sample(engine.Compile(n, nil), r, network.Always); ok {
+		if c, ok := advice.Sample(engine.Compile(n, nil), r, 0); ok {
 			got = c.Packet.From() + " -> " + c.Packet.To()
 		}
 		if got != want {
@@ -87,7 +87,7 @@ func TestSamplesAreRedirected(t *testing.T) {
 				if r.Off() || r.When != nil || r.Does != network.PortForward && r.Does != network.DestinationNAT {
 					continue
 				}
-				c, ok := advice.Sample(e, r, network.Always)
+				c, ok := advice.Sample(e, r, 0)
 				if !ok || !r.On[0].IsUp() {
 					continue
 				}

@@ -189,7 +189,7 @@ func isForAll(a, b *network.NATRule) bool {
 }
 
 // commonPorts returns those of some ports of a forward on which an earlier one listens for the same
-// people. That may be for some of them alone: then the other is for the rest.
+// people, whenever the other does. That may be for some of them alone: then the other is for the rest.
 func commonPorts(a, b *network.NATRule, of []network.PortMap) (both header.Services) {
 	for _, m := range a.Ports {
 		for _, n := range of {
@@ -203,7 +203,7 @@ func commonPorts(a, b *network.NATRule, of []network.PortMap) (both header.Servi
 		return nil
 	}
 	shared := slices.ContainsFunc(a.On, func(i *network.Interface) bool { return slices.Contains(b.On, i) })
-	if !shared || listens(a).Intersect(listens(b)).Empty() {
+	if !shared || listens(a).Intersect(listens(b)).Empty() || !a.Hours().Cover(b.Hours()) {
 		return nil
 	}
 	if !a.From.IsAny() && !b.From.IsAny() && a.From.Addresses().Intersect(b.From.Addresses()).Empty() || isSpecialCase(a.From, b.From) {
@@ -261,7 +261,7 @@ func (x *exam) stoppedForwards() {
 					p.From = strings.Join(x.shutZones(g, r), ",")
 				}
 				add := allowEdit(x.filterNames(g), g, r.Name, p)
-				verdict, wrong := x.sample(r)
+				verdict, wrong := x.sample(r, through[0].Moment)
 				if verdict.EndedAt(g) && verdict.Rule != nil {
 					add.Before = verdict.Rule.Name
 				}
@@ -301,10 +301,10 @@ func (x *exam) shutZones(g *network.Gateway, r *network.NATRule) []string {
 	return zones
 }
 
-// sample walks a connection that a forward is meant for. It returns also the filter rule
+// sample walks a connection that a forward is meant for, at a moment. It returns also the filter rule
 // that would let it through if it named the other side of the translation, or nil.
-func (x *exam) sample(r *network.NATRule) (v engine.Verdict, wrong *engine.Near) {
-	c, ok := Sample(x.engine, r, network.Always)
+func (x *exam) sample(r *network.NATRule, at network.Moment) (v engine.Verdict, wrong *engine.Near) {
+	c, ok := Sample(x.engine, r, at)
 	if !ok {
 		return v, nil
 	}

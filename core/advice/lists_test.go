@@ -30,7 +30,7 @@ func TestFindingsAboutLongListsAreThoseOfAnExplorer(t *testing.T) {
 	}
 	n := netfiletest.Parse(t, text)
 	e := engine.Compile(n, nil)
-	found, err := advice.Examine(e, advice.Asked{Space: flowset.NewSpace(reach.MostPieces)})
+	found, err := advice.Examine(e, advice.Asked{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -43,7 +43,7 @@ func TestFindingsAboutLongListsAreThoseOfAnExplorer(t *testing.T) {
 		slices.Sort(subjects)
 		return subjects
 	}
-	explorer := e.NewExplorer(network.Always, reach.MostPieces)
+	explorer := e.NewExplorer(network.EveryMoment(n), reach.MostPieces)
 	var hidden, crossing []string
 	for _, h := range explorer.Hidden() {
 		hidden = append(hidden, h.Rule.Name)
@@ -59,7 +59,7 @@ func TestFindingsAboutLongListsAreThoseOfAnExplorer(t *testing.T) {
 	if got := about(network.HalfHidden); !slices.Equal(got, crossing) || len(crossing) < 10 {
 		t.Errorf("%d rules are said to cross others, %d do: %v and %v", len(got), len(crossing), got, crossing)
 	}
-	if found, err := advice.Examine(e, advice.Asked{Space: flowset.NewSpace(5000)}); err == nil {
+	if found, err := advice.Examine(e, advice.Asked{Space: flowset.NewSpace(5000, 1)}); err == nil {
 		t.Errorf("%d findings in a space of 5000", len(found))
 	}
 }
@@ -67,7 +67,7 @@ func TestFindingsAboutLongListsAreThoseOfAnExplorer(t *testing.T) {
 // Where there are more kinds of connections than may be held nothing is said, but that.
 func TestTooManyKindsAreRefused(t *testing.T) {
 	e := engine.Compile(netfiletest.Parse(t, gen.Small(1)), nil)
-	found, err := advice.Examine(e, advice.Asked{Space: flowset.NewSpace(1 << 20), Most: 3})
+	found, err := advice.Examine(e, advice.Asked{Space: flowset.NewSpace(1<<20, 1), Most: 3})
 	if !errors.Is(err, reach.TooManyKinds{Most: 3}) || len(found) > 0 {
 		t.Errorf("%v, %d findings", err, len(found))
 	}

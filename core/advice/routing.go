@@ -26,7 +26,7 @@ func (x *exam) leakingSources() {
 
 // hiding are edits that translate the sources of a region where they get out.
 func (x *exam) hiding(o *origin) []network.Edits {
-	t := x.engine.NewWalk().Trace(engine.Connection{Packet: o.Example, From: o.From, Moment: network.Always})
+	t := x.engine.NewWalk().Trace(engine.Connection{Packet: o.Example, From: o.From, Moment: o.Moment})
 	if out := t.Stood.Out; out != nil {
 		return []network.Edits{{hideEdit(t.Stood.In, out, segmentOf(x.net, t.Stood.After.Source))}}
 	}
@@ -45,7 +45,7 @@ func (x *exam) defaultRoutes() {
 // and the first of the rules.
 func hides(g *network.Gateway, out *network.Interface) (hidden header.Addresses, by *network.NATRule) {
 	for _, r := range g.NAT {
-		if r.Off() || r.When != nil || !r.To.IsAny() || r.Does == network.NoNAT || !r.Does.RewritesSource() {
+		if r.Off() || r.Timed() || !r.To.IsAny() || r.Does == network.NoNAT || !r.Does.RewritesSource() {
 			continue
 		}
 		sources := r.Hides(out)

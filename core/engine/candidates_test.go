@@ -6,7 +6,6 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
-	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile/netfiletest"
 )
@@ -34,7 +33,7 @@ func TestWithoutTheFirstCandidateTheNextIsFollowed(t *testing.T) {
 		random := rand.New(rand.NewPCG(seed, 71))
 		known := talkedOf(e.Network())
 		for range 12 {
-			c := engine.Connection{Moment: network.Always, Packet: header.Packet{Source: known[random.IntN(len(known))], Destination: known[random.IntN(len(known))], SourcePort: 40000,
+			c := engine.Connection{Packet: header.Packet{Source: known[random.IntN(len(known))], Destination: known[random.IntN(len(known))], SourcePort: 40000,
 				DestinationPort: []uint16{22, 53, 80, 443, 8080, 37020}[random.IntN(6)], Protocol: header.TCP}}
 			var err error
 			if c.From, err = e.Locate(c.Packet.Source); err != nil || header.FamilyOf(c.Packet.Source) != header.FamilyOf(c.Packet.Destination) {

@@ -10,12 +10,12 @@ import (
 
 // Claims are the outside addresses that a gateway answers for because of its rules.
 type claims struct {
-	always addressSet   // of rules without hours
-	hourly []hourly     // of those with hours, by first address
+	always addressSet   // of rules that take part at all times
+	hourly []hourly     // of those that do not, by first address
 	upTo   []netip.Addr // the greatest last address of the first one of these, the first two, and so on
 }
 
-// An hourly range is outside addresses of a rule with hours.
+// An hourly range is outside addresses of a rule with hours, or with a deadline.
 type hourly struct {
 	header.Range
 	rule *network.Rule
@@ -66,7 +66,7 @@ func (c *claims) ever() header.Addresses {
 	return c.by(func(*network.Rule) bool { return true })
 }
 
-// by returns all addresses that are claimed where some of the rules with hours are active.
+// by returns all addresses that are claimed where some of the rules that are timed are active.
 func (c *claims) by(active func(*network.Rule) bool) header.Addresses {
 	all := slices.Clone(c.always.Ranges())
 	for _, one := range c.hourly {
@@ -80,7 +80,7 @@ func (c *claims) by(active func(*network.Rule) bool) header.Addresses {
 // equal reports whether the same is claimed at the same times.
 func (c *claims) equal(other *claims) bool {
 	return c.always.Addresses.Equal(other.always.Addresses) && slices.EqualFunc(c.hourly, other.hourly, func(a, b hourly) bool {
-		return a.Range == b.Range && a.rule.Off() == b.rule.Off() && a.rule.When.Text == b.rule.When.Text
+		return a.Range == b.Range && a.rule.Off() == b.rule.Off() && a.rule.Hours() == b.rule.Hours()
 	})
 }
 
@@ -105,7 +105,7 @@ func (c *Gateway) findClaims() {
 		}
 		unsent = append(unsent, all.Minus(sent).Ranges()...)
 		for _, one := range all.Intersect(sent).Ranges() {
-			if r.When == nil {
+			if !r.Timed() {
 				always = append(always, one)
 			} else {
 				list = append(list, hourly{one, &r.Rule})
@@ -133,7 +133,7 @@ func (c *Gateway) reviseClaims(before *Gateway, ch replacement) {
 		r := c.NAT[index]
 		for _, one := range r.Claims().Ranges() {
 			new, added = append(new, one), append(added, claimed{one, index})
-			hours = hours || r.When != nil
+			hours = hours || r.Timed()
 		}
 	}
 	moved := ch.new.end - ch.old.end

@@ -39,7 +39,7 @@ func TestClaimsAreThoseOfTheRules(t *testing.T) {
 		}
 		plain := append([]hourly{}, list...)
 		c := newClaims(always, list)
-		for _, moment := range []network.Moment{network.Always, network.MomentOf(2, 300), network.MomentOf(2, 900)} {
+		for _, moment := range []network.Moment{network.MomentOf(2, 300), network.MomentOf(2, 900)} {
 			all := c.at(moment)
 			for i := range 200 {
 				a := at(i >= 100, i%100)

@@ -24,9 +24,13 @@ func TestRegionsThatAreNotUnlikeFareAlike(t *testing.T) {
 		if err != nil {
 			continue // what a removed rule was needed for
 		}
+		other.On(network.MomentAt(netfiletest.Now))
 		a, b := engine.Compile(netfiletest.Parse(t, text), nil), engine.Compile(other, nil)
-		moment := network.MomentOf(random.IntN(7), random.IntN(1440))
-		explorer := a.NewExplorer(moment, 20_000_000)
+		times := network.EveryMoment(a.Network(), b.Network())
+		if random.IntN(3) == 0 {
+			times = network.At(someMoment(random, a.Network()))
+		}
+		explorer := a.NewExplorer(times, 20_000_000)
 		if seed%2 == 1 {
 			explorer.SplitFrom(0)
 		}
@@ -35,7 +39,7 @@ func TestRegionsThatAreNotUnlikeFareAlike(t *testing.T) {
 			continue
 		}
 		compared++
-		there := b.NewExplorer(moment, 20_000_000).Beginnings(nil)
+		there := b.NewExplorer(times, 20_000_000).Beginnings(nil)
 		walk, second := a.NewWalk(), b.NewWalk()
 		for i, begin := range explorer.Beginnings(nil) {
 			for r, err := range explorer.Explore(begin.From, begin.Set) {
@@ -44,10 +48,11 @@ func TestRegionsThatAreNotUnlikeFareAlike(t *testing.T) {
 				}
 				for range 3 {
 					p, ok := explorer.Space.Sample(r.Set, random.Uint64)
-					if !ok || !engine.Claims(r.Meetings, p) {
+					if !ok || !engine.Claims(r.Meetings, p.Packet) {
 						continue
 					}
-					v, w := walk.Verdict(engine.Connection{Packet: p, From: a.PlaceOf(begin.From, p.Source), Moment: moment}), second.Verdict(engine.Connection{Packet: p, From: b.PlaceOf(there[i].From, p.Source), Moment: moment})
+					moment := times.Moment(p.Moment)
+					v, w := walk.Verdict(engine.Connection{Packet: p.Packet, From: a.PlaceOf(begin.From, p.Source), Moment: moment}), second.Verdict(engine.Connection{Packet: p.Packet, From: b.PlaceOf(there[i].From, p.Source), Moment: moment})
 					same := v.Outcome == w.Outcome && v.At.Name() == w.At.Name() && v.To.Name() == w.To.Name() && v.Delivered == w.Delivered && v.Answered == w.Answered
 					switch {
 					case !r.Unlike && !same:
@@ -115,7 +120,7 @@ gateways:
 		}
 	}
 	claims := netfiletest.Parse(t, strings.Replace(text, "to: web}\n", "to: web}\n      - {one-to-one: all, on: fibre, outside: 198.51.100.4, inside: web}\n", 1))
-	if !network.AlikeButForRules(n, claims) || engine.Compile(n, nil).NewExplorer(network.Always, 1000).CompareWith(engine.Compile(claims, nil)) {
+	if !network.AlikeButForRules(n, claims) || engine.Compile(n, nil).NewExplorer(network.EveryMoment(n), 1000).CompareWith(engine.Compile(claims, nil)) {
 		t.Error("a gateway that answers for one more address is taken for the same")
 	}
 }

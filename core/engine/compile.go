@@ -29,7 +29,6 @@ type Engine struct {
 	entries   *routeTable             // by which uplink comes what the internet sends to the network
 	uplinks   [2][]*network.Interface // those that face the internet, of each family
 	stranger  func() [2]netip.Addr
-	moments   func() []network.Moment
 	places    func() []placed
 	beside    func() []besideUplink
 }
@@ -50,6 +49,7 @@ func Compile(n *network.Network, previous *Engine) *Engine {
 			digests = &n.Digests.Gateways[i]
 		}
 		c := compileGateway(g, e.before(previous, i), digests)
+		c.location = n.Location()
 		e.gateways = append(e.gateways, c)
 		unsent = unsent.Union(c.unsent)
 		for _, i := range g.Interfaces {
@@ -62,7 +62,6 @@ func Compile(n *network.Network, previous *Engine) *Engine {
 	}
 	e.entries = e.findEntries()
 	e.stranger = sync.OnceValue(e.findStrangers)
-	e.moments = sync.OnceValue(n.Moments)
 	e.places = sync.OnceValue(e.findPlaces)
 	e.beside = sync.OnceValue(e.findBeside)
 	e.internet = newAddressSet(n.Internet().Union(e.abroad.all))
@@ -145,9 +144,6 @@ func sameInterfaces(n, m *network.Network) bool {
 func newLink(s *network.Segment, p netip.Prefix) link {
 	return link{s, p.Bits(), setOfPrefixes(p)}
 }
-
-// Moments returns the moments that Network.Moments does.
-func (e *Engine) Moments() []network.Moment { return e.moments() }
 
 // Gateway returns a gateway of the network, compiled.
 func (e *Engine) Gateway(g *network.Gateway) *Gateway { return e.gateways[g.Index] }

@@ -44,7 +44,7 @@ func (a aspect) bit() aspects { return 1 << a }
 func (a aspects) one() bool { return a != 0 && a&(a-1) == 0 }
 
 // A scope is what conditions are compared in: the zones that a packet comes from and goes
-// to, and when.
+// to, and when; of a set, that is in the set.
 type scope struct {
 	fromZone, toZone int
 	moment           network.Moment
@@ -68,7 +68,7 @@ func (c *condition) asks(a aspect, q *query) bool {
 
 // values returns which values of a field meet a condition in one aspect, of packets of one protocol,
 // as sorted disjoint spans; all where every value does.
-func (c *condition) values(a aspect, protocol header.Protocol, v *tableView) (f flowset.Field, spans []flowset.Span, all bool) {
+func (c *condition) values(x *Explorer, a aspect, protocol header.Protocol, v *tableView) (f flowset.Field, spans []flowset.Span, all bool) {
 	switch a {
 	case serviceAspect:
 		ports, any := c.services.Of(protocol)
@@ -85,7 +85,8 @@ func (c *condition) values(a aspect, protocol header.Protocol, v *tableView) (f 
 		}
 		return flowset.SourcePort, portSpans(c.sourcePorts), false
 	default:
-		return flowset.Protocol, nil, c.rule.Active(v.in.moment)
+		spans, all = x.active(c.rule)
+		return flowset.Time, spans, all
 	}
 }
 
@@ -107,20 +108,20 @@ func (c *condition) meets(q *query, asked aspects) bool { return c.unmet(q, aske
 
 // set returns the packets that meet a condition in a view, each with a value. Turned, it is met by
 // what answers them: what the condition says of the source stands at the destination's place.
-func (c *condition) set(space *flowset.Space, value int, v tableView) flowset.Set {
+func (c *condition) set(x *Explorer, value int, v tableView) flowset.Set {
 	whole := flowset.Nothing
 	for _, protocol := range header.Protocols() {
-		one := c.setOf(space, protocol, value, v)
-		whole = space.Overlay(whole, space.Where(flowset.Protocol, protocolSpan(protocol), one))
+		one := c.setOf(x, protocol, value, v)
+		whole = x.Space.Overlay(whole, x.Space.Where(flowset.Protocol, protocolSpan(protocol), one))
 	}
 	return whole
 }
 
 // setOf is set for the packets of one protocol.
-func (c *condition) setOf(space *flowset.Space, protocol header.Protocol, value int, v tableView) flowset.Set {
+func (c *condition) setOf(x *Explorer, protocol header.Protocol, value int, v tableView) flowset.Set {
 	var limits [flowset.Fields][]flowset.Span
 	for p := range aspectCount {
-		field, spans, all := c.values(p, protocol, &v)
+		field, spans, all := c.values(x, p, protocol, &v)
 		switch {
 		case all:
 		case len(spans) == 0:
@@ -134,7 +135,7 @@ func (c *condition) setOf(space *flowset.Space, protocol header.Protocol, value 
 	one := flowset.Terminal(value)
 	for f := flowset.Fields - 1; f > flowset.Protocol; f-- { // from the last field that is tested to the first
 		if limits[f] != nil {
-			one = space.Where(f, limits[f], one)
+			one = x.Space.Where(f, limits[f], one)
 		}
 	}
 	return one

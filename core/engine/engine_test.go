@@ -189,7 +189,7 @@ func randomConnection(random *rand.Rand, e *engine.Engine, n *network.Network) (
 	if p.Protocol != header.GRE {
 		p.SourcePort = []uint16{40000, 40000, 40001, 500}[random.IntN(4)]
 	}
-	c.Moment = network.MomentOf(random.IntN(7), random.IntN(1440))
+	c.Moment = someMoment(random, n)
 	if random.IntN(12) == 0 {
 		g := n.Gateways[random.IntN(len(n.Gateways))]
 		c.From = e.Behind(g.Interfaces[random.IntN(len(g.Interfaces))], p.Source)

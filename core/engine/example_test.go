@@ -7,7 +7,6 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
-	"hollowbridge/core/network"
 	"hollowbridge/internal/netfile"
 )
 
@@ -35,7 +34,7 @@ func ExampleWalk_Trace() {
 			Source: netip.MustParseAddr("192.0.2.7"), SourcePort: header.UsualSourcePort,
 			Destination: netip.MustParseAddr("198.51.100.18"), DestinationPort: 443, Protocol: header.TCP,
 		},
-		From: engine.Place{Internet: true}, Moment: network.Always,
+		From: engine.Place{Internet: true},
 	})
 	for _, s := range trace.Steps {
 		fmt.Println(strings.Join(strings.Fields(s.At+" "+s.Label+" "+s.Rule+s.Route+" "+s.Text), " "))

@@ -11,19 +11,20 @@ import (
 	"hollowbridge/core/network"
 )
 
-// An Explorer finds out what becomes of whole sets of connections, exactly. It walks
+// An Explorer finds out what becomes of whole sets of connections, exactly, at some moments. It walks
 // one connection of a set and lets every decision on the way narrow the set to
 // those that are decided alike; what is decided otherwise is set aside and
 // walked later. So the nine steps are the same ones that trace takes, and each
 // region it returns is all connections that go one way.
 type Explorer struct {
 	Space  *flowset.Space
+	Times  network.Times // the moments that it is about
 	engine *Engine
-	moment network.Moment
 	tables map[tableView]flowset.Set
 	wheres map[whereKey]flowset.Set
 	routed map[routeKey]flowset.Set
-	claims map[claimKey]header.Addresses
+	claims map[claimKey]flowset.Set
+	hours  map[network.Hours][]flowset.Span
 
 	choices map[whereKey]*choice
 	moves   map[moveKey]*moves
@@ -52,8 +53,9 @@ type Region struct {
 	Terms   flowset.Terms // what the delivered packet is in terms of the connection; only where one was delivered
 	Rules   []*network.Rule
 	Example header.Packet
-	Behind  bool // it came through a gateway at least, or a relay
-	Unlike  bool // it meets a rule that the other network has not, see Explorer.CompareWith
+	Moment  network.Moment // of the example
+	Behind  bool           // it came through a gateway at least, or a relay
+	Unlike  bool           // it meets a rule that the other network has not, see Explorer.CompareWith
 
 	Meetings []Meeting // of connections that it is not right about, see Claims
 }
@@ -65,29 +67,25 @@ func (r *Region) Kept() Region {
 	return kept
 }
 
-// NewExplorer returns an explorer for one moment; Always takes every rule with hours as
-// active. It may hold as many pieces of sets, see flowset.NewSpace.
-func (e *Engine) NewExplorer(moment network.Moment, most int) *Explorer {
-	return e.NewExplorerIn(flowset.NewSpace(most), moment)
+// NewExplorer returns an explorer for some moments. It may hold as many pieces of sets, see flowset.NewSpace.
+func (e *Engine) NewExplorer(times network.Times, most int) *Explorer {
+	return e.NewExplorerIn(flowset.NewSpace(most, times.Count()), times)
 }
 
 // NewExplorerIn returns an explorer whose sets are in a given space, so that those of
-// several exploreres can be compared.
-func (e *Engine) NewExplorerIn(space *flowset.Space, moment network.Moment) *Explorer {
+// several explorers can be compared. The space is for as many moments as there are.
+func (e *Engine) NewExplorerIn(space *flowset.Space, times network.Times) *Explorer {
 	walk := e.NewWalk()
 	walk.visit.flow.region = &narrowing{}
 	walk.visit.flow.terms = &walk.visit.flow.region.terms
-	return &Explorer{Space: space, engine: e, moment: moment, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
-		routed: map[routeKey]flowset.Set{}, claims: map[claimKey]header.Addresses{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, sides: map[side][]listed{}, splitFrom: usualSplit, overlaps: map[*table]*overlaps{}}
+	return &Explorer{Space: space, Times: times, engine: e, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
+		routed: map[routeKey]flowset.Set{}, claims: map[claimKey]flowset.Set{}, hours: map[network.Hours][]flowset.Span{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, sides: map[side][]listed{}, splitFrom: usualSplit, overlaps: map[*table]*overlaps{}}
 }
 
 // StopAlike makes the explorer take all filter rules that stop connections for one, where it does not matter
 // which of them does: a region then says of its example alone by which rule that ended. Of long lists of
 // sources that are dropped, each by a rule, there are fewer regions so.
 func (x *Explorer) StopAlike() { x.stopAlike = true }
-
-// Moment returns the moment that the explorer is for.
-func (x *Explorer) Moment() network.Moment { return x.moment }
 
 // Explore returns the regions of a set of connections that begin at a place, one after the
 // other; each is valid until the next. All of them must be of one protocol and of one
@@ -114,7 +112,7 @@ func (x *Explorer) explore(from Place, set flowset.Set, do func(*Region) bool) e
 		}
 		if !x.follow(from, next, example, waiting) {
 			if example, ok = x.followAnother(from, next, waiting); !ok {
-				return Unfollowed{example}
+				return Unfollowed{example.Packet}
 			}
 		}
 		if err := x.Space.Err(); err != nil {
@@ -122,7 +120,7 @@ func (x *Explorer) explore(from Place, set flowset.Set, do func(*Region) bool) e
 		}
 		r := x.walk.visit.flow.region
 		waiting = r.waiting
-		x.found = Region{From: x.walk.legs[0].from, Set: r.set, Verdict: x.walk.verdict, To: x.walk.legs[len(x.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example, Behind: len(x.walk.legs) > 1 || len(x.walk.passages) > 0, Unlike: r.unlike, Meetings: r.meetings}
+		x.found = Region{From: x.walk.legs[0].from, Set: r.set, Verdict: x.walk.verdict, To: x.walk.legs[len(x.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example.Packet, Moment: x.Times.Moment(example.Moment), Behind: len(x.walk.legs) > 1 || len(x.walk.passages) > 0, Unlike: r.unlike, Meetings: r.meetings}
 		if !do(&x.found) {
 			return nil
 		}
@@ -140,7 +138,7 @@ const mostTries = 200
 
 // followAnother follows a random connection of a set. It returns false, and the last it
 // tried, where each leads a machine back to itself.
-func (x *Explorer) followAnother(from Place, set remainder, waiting []remainder) (p header.Packet, ok bool) {
+func (x *Explorer) followAnother(from Place, set remainder, waiting []remainder) (p flowset.Member, ok bool) {
 	random := rand.New(rand.NewPCG(1, 1))
 	for range mostTries {
 		if p, _ = x.Space.Sample(set.set, random.Uint64); x.follow(from, set, p, waiting) {
@@ -159,7 +157,7 @@ func (u Unfollowed) Error() string {
 
 // follow walks one connection of a set. It returns false where by this one a machine
 // meets itself and the others of the set can't be told apart from it.
-func (x *Explorer) follow(from Place, set remainder, example header.Packet, waiting []remainder) bool {
+func (x *Explorer) follow(from Place, set remainder, example flowset.Member, waiting []remainder) bool {
 	if example.Source == example.Destination {
 		return false
 	}
@@ -171,12 +169,12 @@ func (x *Explorer) follow(from Place, set remainder, example header.Packet, wait
 	}
 	r.terms[flowset.Protocol] = flowset.ConstantPort(uint16(example.Protocol))
 	w.beside = from.Beside
-	w.run(Connection{Packet: example, From: x.engine.PlaceOf(from, example.Source), Moment: x.moment})
+	w.run(Connection{Packet: example.Packet, From: x.engine.PlaceOf(from, example.Source), Moment: x.Times.Moment(example.Moment)})
 	return !r.met
 }
 
 // example returns a member that is not from an address to itself.
-func (x *Explorer) example(set flowset.Set) (header.Packet, bool) {
+func (x *Explorer) example(set flowset.Set) (flowset.Member, bool) {
 	for {
 		p, ok := x.Space.Example(set)
 		if !ok || x.Space.Err() != nil || p.Source != p.Destination {

@@ -160,7 +160,17 @@ func (f *flow) isClaimed(c *claims, beside *segment, at network.Moment) bool {
 	if f.region == nil {
 		return holds
 	}
-	return f.among(flowset.Destination, f.region.explorer.claimed(c, beside), holds)
+	f.region.where(f.terms, f.region.explorer.claimed(c, beside), holds)
+	return holds
+}
+
+// isHeld asks whether an outside address, which is not the packet's, is of a rule that is active.
+func (f *flow) isHeld(a netip.Addr, c *claims, at network.Moment) bool {
+	holds := c.hold(a, at)
+	if f.region != nil {
+		f.region.where(f.terms, f.region.explorer.held(a, c), holds)
+	}
+	return holds
 }
 
 // from asks whether the source is among some addresses.

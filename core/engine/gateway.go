@@ -2,6 +2,7 @@ package engine
 
 import (
 	"net/netip"
+	"time"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -31,7 +32,14 @@ type Gateway struct {
 	unsent       header.Addresses // outside addresses of rules that nobody sends here
 	digests      *network.GatewayDigests
 	madeOf       network.GatewayDigests // of the lists that the tables were made of
+	location     *time.Location
 }
+
+// Location returns where the hours of the gateway's rules are.
+func (g *Gateway) Location() *time.Location { return g.location }
+
+// MomentAt returns the moment of a time, where the hours of the gateway's rules are.
+func (g *Gateway) MomentAt(t time.Time) network.Moment { return network.MomentAt(t.In(g.location)) }
 
 // uplinkRoutes are the ways out by an uplink, for sessions that must stay on it.
 type uplinkRoutes struct{ beside, upstream route }

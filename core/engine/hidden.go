@@ -23,9 +23,9 @@ func (x *Explorer) Hidden() []HiddenRule {
 	for _, g := range x.engine.gateways {
 		var views []tableView
 		for _, in := range g.Interfaces {
-			views = append(views, x.viewed(g.destinations[in.Index], g.between(in, in, x.moment), false))
+			views = append(views, x.viewed(g.destinations[in.Index], g.between(in, in, 0), false))
 			for _, out := range g.Interfaces {
-				through := g.between(in, out, x.moment)
+				through := g.between(in, out, 0)
 				views = append(views, x.viewed(g.filter, through, false), x.viewed(g.sources[out.Index], through, false))
 			}
 		}
@@ -94,7 +94,7 @@ func (x *Explorer) unseen(v tableView, seen map[*network.Rule]bool, looked map[i
 				}
 				looked[this] = true
 			}
-			set := c.set(x.Space, 1, v)
+			set := c.set(x, 1, v)
 			if o != nil && x.meetsFirst(v, n, set) {
 				seen[v.table.rule(n)] = true
 				continue
@@ -117,7 +117,9 @@ func (x *Explorer) meetsFirst(v tableView, n int32, set flowset.Set) bool {
 		if !ok {
 			return false
 		}
-		if q := newQuery(&p, v.in); v.table.find(&q) == n {
+		in := v.in
+		in.moment = x.Times.Moment(p.Moment)
+		if q := newQuery(&p.Packet, in); v.table.find(&q) == n {
 			return true
 		}
 	}
@@ -141,7 +143,7 @@ func (x *Explorer) fewest(v tableView, set flowset.Set, parts []flowset.Valued) 
 		rest := set
 		for i, n := range fronts {
 			if i != without {
-				rest = x.Space.Minus(rest, v.table.condition(n).set(x.Space, 1, v))
+				rest = x.Space.Minus(rest, v.table.condition(n).set(x, 1, v))
 			}
 		}
 		return rest
@@ -167,6 +169,7 @@ func (x *Explorer) within(set, whole flowset.Set) flowset.Set {
 type Passing struct {
 	Front   *network.Rule
 	Example header.Packet // as it begins
+	Moment  network.Moment
 }
 
 // passings are what is looked for while sets are explored.
@@ -197,14 +200,14 @@ func (p *passings) note(x *Explorer, set flowset.Set, terms *flowset.Terms, v ta
 	if !known {
 		for n, c := range p.table.ordered() {
 			if p.table.rule(n) == p.rule {
-				sets = append(sets, c.set(x.Space, 1, v))
+				sets = append(sets, c.set(x, 1, v))
 			}
 		}
 		p.sets[v] = sets
 	}
 	for _, meets := range sets {
 		if example, ok := x.Space.Usual(x.Space.Preimage(set, meets, terms, v.turned)); ok {
-			p.found = append(p.found, Passing{front, example})
+			p.found = append(p.found, Passing{front, example.Packet, x.Times.Moment(example.Moment)})
 			return
 		}
 	}
@@ -215,6 +218,7 @@ func (p *passings) note(x *Explorer, set flowset.Set, terms *flowset.Terms, v ta
 type Crossing struct {
 	First, Second *network.Rule
 	Example       header.Packet
+	Moment        network.Moment // of the example
 }
 
 // Crossings returns a crossing of each rule of all filters that has one.
@@ -228,7 +232,7 @@ func (x *Explorer) Crossings() (found []Crossing) {
 				if !g.Handling.FilterSeesOriginal {
 					to = g.RoutedBy(out)
 				}
-				v := x.viewed(g.filter, g.between(in, out, x.moment), false)
+				v := x.viewed(g.filter, g.between(in, out, 0), false)
 				at, ok := known[v]
 				if !ok {
 					at = len(views)
@@ -270,7 +274,7 @@ func (x *Explorer) crossing(l leaving, n int32, c *condition) (_ Crossing, ok bo
 	if !c.isOf(v.in) || !c.goesTo(v.in, to) {
 		return Crossing{}, false
 	}
-	second := c.set(x.Space, 1, v)
+	second := c.set(x, 1, v)
 	var families [2]flowset.Set // no packet is of both, so rules may cross in one alone
 	for _, f := range header.Families {
 		families[f] = x.Space.Restrict(x.where(flowset.Destination, to, f), x.where(flowset.Source, f.All(), f))
@@ -281,14 +285,14 @@ func (x *Explorer) crossing(l leaving, n int32, c *condition) (_ Crossing, ok bo
 		if !front.opposes(c) {
 			continue
 		}
-		first := front.set(x.Space, 1, v)
+		first := front.set(x, 1, v)
 		crosses := slices.ContainsFunc(families[:], func(f flowset.Set) bool {
 			a, b := x.Space.Restrict(f, first), x.Space.Restrict(f, second)
 			return x.Space.Restrict(a, b) != flowset.Nothing && x.Space.Minus(a, b) != flowset.Nothing && x.Space.Minus(b, a) != flowset.Nothing
 		})
 		if crosses {
 			example, _ := x.Space.Usual(p.Set)
-			return Crossing{v.table.rule(int32(p.Value - 1)), v.table.rule(n), example}, true
+			return Crossing{v.table.rule(int32(p.Value - 1)), v.table.rule(n), example.Packet, x.Times.Moment(example.Moment)}, true
 		}
 	}
 	return Crossing{}, false

@@ -39,7 +39,7 @@ func TestPassingsAreWhatARuleWouldDecideAbout(t *testing.T) {
 		n := netfiletest.Parse(t, text)
 		e := engine.Compile(n, nil)
 		random := rand.New(rand.NewPCG(seed, 8))
-		explorer := e.NewExplorer(network.Always, 20_000_000)
+		explorer := e.NewExplorer(network.EveryMoment(n), 20_000_000)
 		beginnings := explorer.Beginnings(nil)
 		for i, g := range n.Gateways {
 			if g.Handling.ForwardsPermit || len(g.Filter) < 2 {
@@ -52,25 +52,25 @@ func TestPassingsAreWhatARuleWouldDecideAbout(t *testing.T) {
 				front.Disabled = true
 			}
 			alone := engine.Compile(without, nil)
-			places := alone.NewExplorer(network.Always, 20_000_000).Beginnings(nil)
+			places := alone.NewExplorer(network.EveryMoment(n), 20_000_000).Beginnings(nil)
 			for k, b := range beginnings {
 				found, err := explorer.Passings(rule, b.From, b.Set)
 				if err != nil {
 					t.Fatalf("seed %d: %v", seed, err)
 				}
-				by := func(p header.Packet) (now, then string) {
-					return decidedBy(e, engine.Connection{Packet: p, From: b.From, Moment: network.Always}, g),
-						decidedBy(alone, engine.Connection{Packet: p, From: places[k].From, Moment: network.Always}, g)
+				by := func(p header.Packet, at network.Moment) (now, then string) {
+					return decidedBy(e, engine.Connection{Packet: p, From: b.From, Moment: at}, g),
+						decidedBy(alone, engine.Connection{Packet: p, From: places[k].From, Moment: at}, g)
 				}
 				for _, p := range found {
 					passings++
-					if now, then := by(p.Example); now != "" && then != "" && (now != p.Front.Name || then != rule.Name) {
+					if now, then := by(p.Example, p.Moment); now != "" && then != "" && (now != p.Front.Name || then != rule.Name) {
 						t.Errorf("seed %d: %s -> %s passes %s of %s by %s: decided by %s, and without those in front by %s", seed, p.Example.From(), p.Example.To(), rule.Name, g.Name, p.Front.Name, now, then)
 					}
 				}
 				for range 12 {
 					p, _ := explorer.Space.Sample(b.Set, random.Uint64)
-					now, then := by(p)
+					now, then := by(p.Packet, explorer.Times.Moment(p.Moment))
 					ahead := slices.IndexFunc(g.Filter[:last], func(f *network.FilterRule) bool { return f.Name == now })
 					if p.Source == p.Destination || then != rule.Name || ahead < 0 {
 						continue
@@ -98,7 +98,7 @@ func TestOnlyTheFewestHidingRulesAreNamed(t *testing.T) {
 	for seed := range netfiletest.Few(uint64(200), 30) {
 		text := gen.Small(seed + 9000)
 		n := netfiletest.Parse(t, text)
-		for _, h := range engine.Compile(n, nil).NewExplorer(network.Always, 20_000_000).Hidden() {
+		for _, h := range engine.Compile(n, nil).NewExplorer(network.EveryMoment(n), 20_000_000).Hidden() {
 			if h.Rule.Off() || len(h.By) == 0 {
 				continue
 			}
@@ -115,7 +115,7 @@ func TestOnlyTheFewestHidingRulesAreNamed(t *testing.T) {
 			for _, r := range g.Filter {
 				keep(&r.Rule)
 			}
-			still := engine.Compile(only, nil).NewExplorer(network.Always, 20_000_000).Hidden()
+			still := engine.Compile(only, nil).NewExplorer(network.EveryMoment(n), 20_000_000).Hidden()
 			at := slices.IndexFunc(still, func(s engine.HiddenRule) bool { return s.Rule.Place == h.Rule.Place })
 			if at < 0 {
 				t.Errorf("seed %d: %s is not hidden by those that are named alone", seed, h.Rule.Name)
@@ -148,11 +148,12 @@ func TestSplitListsHideAndCrossAsWholeOnes(t *testing.T) {
 		if seed%2 == 1 { // a list that was made of an earlier one
 			random := rand.New(rand.NewPCG(seed, 4))
 			if n, err := netfile.Parse("test.yaml", []byte(edited(random, edited(random, text)))); err == nil {
+				n.On(network.MomentAt(netfiletest.Now))
 				n.Seal()
 				e = engine.Compile(n, engine.Compile(sealed(t, text), nil))
 			}
 		}
-		whole, split := e.NewExplorer(network.Always, 20_000_000), e.NewExplorer(network.Always, 20_000_000)
+		whole, split := e.NewExplorer(network.EveryMoment(n), 20_000_000), e.NewExplorer(network.EveryMoment(n), 20_000_000)
 		split.SplitFrom(0)
 		want, got := whole.Hidden(), split.Hidden()
 		for i := range min(len(want), len(got)) {

@@ -69,6 +69,9 @@ func (g *Gateway) Claimed(at network.Moment) header.Addresses {
 	return g.claims.at(at)
 }
 
+// ClaimedEver returns the outside addresses of rules for which packets come to the gateway at some moment.
+func (g *Gateway) ClaimedEver() header.Addresses { return g.claims.ever() }
+
 // Pool returns the addresses of a family behind which a source-nat rule hides what leaves by
 // an interface.
 func (g *Gateway) Pool(r *network.NATRule, out *network.Interface, family header.Family) header.Addresses {

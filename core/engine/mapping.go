@@ -155,7 +155,7 @@ func (m *memory) Mapped(in *network.Interface, _ *header.Packet) *Mapping {
 		return nil
 	}
 	t := m.at.openings[in.Index]
-	found := m.flow.first(t, m.at.between(in, in, network.Always))
+	found := m.flow.first(t, m.at.between(in, in, 0))
 	if found == noMatch {
 		return nil
 	}

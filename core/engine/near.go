@@ -168,7 +168,7 @@ func (c *condition) near(unmet aspects, rule *network.Rule, q *query, fromText, 
 	if c.rule.Disabled {
 		return say("disabled", "it is disabled")
 	}
-	if c.rule.Expired {
+	if c.rule.When == nil || c.rule.Until.IsOver(q.moment) {
 		return say("until", "it was for the time until %s", c.rule.Until)
 	}
 	return say("time", "it is active only %s", c.rule.When.Text)

@@ -113,7 +113,7 @@ func (x *Explorer) decided(v tableView, n int32, set flowset.Set, to header.Addr
 	var sets []flowset.Set
 	for _, m := range slices.Concat(o.front[n], []int32{n}) {
 		if c := v.table.condition(m); c.isOf(v.in) && c.goesTo(v.in, to) {
-			sets = append(sets, c.set(x.Space, int(m)+1, v))
+			sets = append(sets, c.set(x, int(m)+1, v))
 		}
 	}
 	return x.Space.Parts(x.within(set, x.Space.OverlayAll(sets)))

@@ -9,6 +9,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 // reference walks connections as the design tells it, rule by rule and address by
@@ -377,7 +378,7 @@ func (r *reference) internet(p *header.Packet) refEnd {
 // claims reports whether an address is a gateway's because of a rule that is active, and
 // packets for it come to the gateway at all.
 func (r *reference) claims(g *network.Gateway, a netip.Addr) bool {
-	return comesTo(g, a) && slices.ContainsFunc(g.NAT, func(rule *network.NATRule) bool { return rule.Active(r.moment) && claimedBy(rule, a) })
+	return comesTo(g, a) && slices.ContainsFunc(g.NAT, func(rule *network.NATRule) bool { return takesPart(&rule.Rule, r.moment) && claimedBy(rule, a) })
 }
 
 func comesTo(g *network.Gateway, a netip.Addr) bool {
@@ -391,8 +392,39 @@ func comesTo(g *network.Gateway, a netip.Addr) bool {
 	return false
 }
 
+// takesPart reports whether a rule takes part at a moment: by the calendar, a day after the other.
+func takesPart(rule *network.Rule, at network.Moment) bool {
+	now := at.Time(time.UTC)
+	if rule.Disabled || isOver(rule, now) {
+		return false
+	}
+	if rule.When == nil {
+		return true
+	}
+	for _, day := range []time.Time{now, now.AddDate(0, 0, -1)} { // what begins on a day may end on the next one
+		midnight := time.Date(day.Year(), day.Month(), day.Day(), 0, 0, 0, 0, time.UTC)
+		begins, ends := midnight.Add(time.Duration(rule.When.First)*time.Minute), midnight.Add(time.Duration(rule.When.Last)*time.Minute)
+		if !begins.Before(ends) {
+			ends = ends.AddDate(0, 0, 1)
+		}
+		if rule.When.Days[(int(day.Weekday())+6)%7] && !now.Before(begins) && now.Before(ends) {
+			return true
+		}
+	}
+	return false
+}
+
+// isOver reports whether a rule's last day, or the minute that its deadline names, is over.
+func isOver(rule *network.Rule, now time.Time) bool {
+	if minute, err := time.Parse("2006-01-02 15:04", string(rule.Until)); err == nil {
+		return !now.Before(minute)
+	}
+	day, err := time.Parse("2006-01-02", string(rule.Until))
+	return err == nil && !now.Before(day.AddDate(0, 0, 1))
+}
+
 func claimedBy(rule *network.NATRule, a netip.Addr) bool {
-	if rule.Disabled || rule.Until != "" && rule.Until < network.DateOf(time.Now()) {
+	if rule.Disabled || isOver(&rule.Rule, netfiletest.Now.Truncate(24*time.Hour)) {
 		return false
 	}
 	switch rule.Does {
@@ -965,7 +997,7 @@ func (r *reference) destinationRule(in *network.Interface, p *header.Packet) (fo
 	for _, c := range candidates {
 		at, _, _ := listensAt(c.rule, in)
 		service := len(c.rule.Ports) == 0 || slices.ContainsFunc(c.rule.Ports, func(m network.PortMap) bool { return m.Matches(p.Protocol, p.DestinationPort) })
-		if c.rule.Active(r.moment) && at.Contains(p.Destination) && service && (c.hairpin || contains(c.rule.From, in.Zone, p.Source)) {
+		if takesPart(&c.rule.Rule, r.moment) && at.Contains(p.Destination) && service && (c.hairpin || contains(c.rule.From, in.Zone, p.Source)) {
 			return c.rule, c.hairpin
 		}
 	}
@@ -1012,7 +1044,7 @@ func (r *reference) filter(in, out *network.Interface, before, p header.Packet) 
 	}
 	for _, rule := range g.Filter {
 		source := len(rule.SourcePorts) == 0 || p.Protocol.HasPorts() && slices.ContainsFunc(rule.SourcePorts, func(q header.Ports) bool { return q.Contains(p.SourcePort) })
-		if !rule.Active(r.moment) || !source || !contains(rule.From, in.Zone, p.Source) || !contains(rule.To, out.Zone, to) ||
+		if !takesPart(&rule.Rule, r.moment) || !source || !contains(rule.From, in.Zone, p.Source) || !contains(rule.To, out.Zone, to) ||
 			len(rule.Services) > 0 && !rule.Services.Matches(p.Protocol, port) {
 			continue
 		}
@@ -1076,7 +1108,7 @@ func (r *reference) sourceRule(in, out *network.Interface, p header.Packet) *net
 	}
 	for _, c := range candidates {
 		service := len(c.rule.Services) == 0 || c.rule.Services.Matches(p.Protocol, p.DestinationPort)
-		if service && c.rule.Active(r.moment) && c.within.Contains(p.Source) && contains(c.rule.From, in.Zone, p.Source) && contains(c.rule.To, out.Zone, p.Destination) {
+		if service && takesPart(&c.rule.Rule, r.moment) && c.within.Contains(p.Source) && contains(c.rule.From, in.Zone, p.Source) && contains(c.rule.To, out.Zone, p.Destination) {
 			return c.rule
 		}
 	}

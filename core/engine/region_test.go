@@ -29,7 +29,7 @@ func TestRegionsAgreeWithWalks(t *testing.T) {
 		}
 	}
 	t.Logf("%+v", looked)
-	if looked.claimed < 1000 || looked.unclaimed > looked.claimed/50 {
+	if looked.claimed < 1000 || looked.unclaimed > looked.claimed/50 || looked.timed < looked.claimed/10 {
 		t.Errorf("of the members looked at too few are claimed: %+v", looked)
 	}
 }
@@ -40,7 +40,7 @@ func TestMachinesBesideUplinksAreExploredTogether(t *testing.T) {
 	shapes := gen.Shapes()
 	many := shapes[slices.IndexFunc(shapes, func(s gen.Shape) bool { return s.Name == "101 gateways" })]
 	n := netfiletest.Parse(t, many.Network(101))
-	explorer := engine.Compile(n, nil).NewExplorer(network.Always, 20_000_000)
+	explorer := engine.Compile(n, nil).NewExplorer(network.EveryMoment(n), 20_000_000)
 	kinds := map[string]int{}
 	for _, b := range explorer.Beginnings(nil) {
 		for _, err := range explorer.Explore(b.From, b.Set) {
@@ -106,13 +106,29 @@ gateways:
 
 // Samples are members of regions: those that the region claims, which are walked, and those
 // that it does not, which are not.
-type samples struct{ claimed, unclaimed int }
+type samples struct{ claimed, unclaimed, timed int }
+
+// someTimes returns the moments that a network is asked about: all of them, or one.
+func someTimes(random *rand.Rand, n *network.Network) network.Times {
+	if random.IntN(3) > 0 {
+		return network.EveryMoment(n)
+	}
+	return network.At(someMoment(random, n))
+}
+
+// someMoment returns one from today on.
+func someMoment(random *rand.Rand, n *network.Network) network.Moment {
+	if times := network.EveryMoment(n); random.IntN(2) == 0 {
+		return times.Moment(random.IntN(times.Count()))
+	}
+	return n.Today.Begins() + network.Moment(random.IntN(100*24*60))
+}
 
 func exploreNetwork(t *testing.T, seed uint64, n *network.Network, looked *samples) bool {
 	random := rand.New(rand.NewPCG(seed, 77))
 	e := engine.Compile(n, nil)
-	moment := network.MomentOf(random.IntN(7), random.IntN(1440))
-	explorer := e.NewExplorer(moment, 20_000_000)
+	times := someTimes(random, n)
+	explorer := e.NewExplorer(times, 20_000_000)
 	if seed%2 == 1 {
 		explorer.SplitFrom(0)
 	}
@@ -146,21 +162,24 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network, looked *sampl
 					t.Errorf("seed %d: an empty region", seed)
 					return false
 				}
-				if !engine.Claims(r.Meetings, p) {
+				if !engine.Claims(r.Meetings, p.Packet) {
 					looked.unclaimed++
 					continue
 				}
 				looked.claimed++
-				from := e.PlaceOf(b.From, p.Source)
-				v := walk.Verdict(engine.Connection{Packet: p, From: from, Moment: moment})
+				c := engine.Connection{Packet: p.Packet, From: e.PlaceOf(b.From, p.Source), Moment: times.Moment(p.Moment)}
+				if !times.IsOne() {
+					looked.timed++
+				}
+				v := walk.Verdict(c)
 				want := r.Verdict
 				if v.Outcome != want.Outcome || v.At != want.At || v.Rule != want.Rule || v.To != want.To {
-					t.Errorf("seed %d: %s#%d -> %s %s from %s\n region of %s -> %s#%d: %s\n walk   %s\n%s", seed, p.From(), p.SourcePort, p.To(), p.Protocol, from.Name(), r.Example.From(), r.Example.To(), r.Example.SourcePort, describe(want), describe(v),
-						stepsText(e.NewWalk().Trace(engine.Connection{Packet: p, From: from, Moment: moment})))
+					t.Errorf("seed %d: %s#%d -> %s %s from %s at %s\n region of %s -> %s#%d: %s\n walk   %s\n%s", seed, p.From(), p.SourcePort, p.To(), p.Protocol, c.From.Name(), c.Moment, r.Example.From(), r.Example.To(), r.Example.SourcePort, describe(want), describe(v),
+						stepsText(e.NewWalk().Trace(c)))
 					return false
 				}
-				if v.Outcome == engine.Reached && r.Terms.Apply(p) != v.Delivered {
-					t.Errorf("seed %d: %s -> %s: the region delivers %s, the walk %s", seed, p.From(), p.To(), packetText(r.Terms.Apply(p)), packetText(v.Delivered))
+				if v.Outcome == engine.Reached && r.Terms.Apply(p.Packet) != v.Delivered {
+					t.Errorf("seed %d: %s -> %s: the region delivers %s, the walk %s", seed, p.From(), p.To(), packetText(r.Terms.Apply(p.Packet)), packetText(v.Delivered))
 					return false
 				}
 			}

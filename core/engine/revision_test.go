@@ -78,6 +78,7 @@ func TestRevisionsDecideAsWholeNetworks(t *testing.T) {
 			if err != nil {
 				continue // what a removed rule was needed for
 			}
+			n.On(network.MomentAt(netfiletest.Now))
 			n.Seal()
 			text = next
 			e = engine.Compile(n, e)
@@ -97,8 +98,9 @@ func TestRevisionsDecideAsWholeNetworks(t *testing.T) {
 				}
 			}
 		}
-		space := flowset.NewSpace(5_000_000)
-		a, b := e.NewExplorerIn(space, network.Always), engine.Compile(e.Network(), nil).NewExplorerIn(space, network.Always)
+		times := network.EveryMoment(e.Network())
+		space := flowset.NewSpace(5_000_000, times.Count())
+		a, b := e.NewExplorerIn(space, times), engine.Compile(e.Network(), nil).NewExplorerIn(space, times)
 		if seed%20 < 10 {
 			a.SplitFrom(0)
 		}

@@ -204,7 +204,7 @@ func (w *Walk) claimer(g *Gateway, on *network.Segment, a netip.Addr) *network.I
 		return nil
 	}
 	for _, i := range on.Interfaces {
-		if i.Gateway != g.Gateway && w.engine.gateways[i.Gateway.Index].claims.hold(a, w.moment) {
+		if i.Gateway != g.Gateway && w.visit.flow.isHeld(a, w.engine.gateways[i.Gateway.Index].claims, w.moment) {
 			return i
 		}
 	}

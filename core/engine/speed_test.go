@@ -27,7 +27,7 @@ func largeConnections(rules int) []engine.Connection {
 				SourcePort:      40000,
 				DestinationPort: uint16(gen.LargePort(forward)), Protocol: header.TCP,
 			},
-			From: engine.Place{Internet: true}, Moment: network.Always,
+			From: engine.Place{Internet: true},
 		}
 	}
 	return list
@@ -161,7 +161,7 @@ func BenchmarkDecide(b *testing.B) {
 			n := netfiletest.Parse(b, gen.Large(1, rules))
 			g, connections := engine.Compile(n, nil).Gateway(n.Gateways[0]), largeConnections(rules)
 			var log engine.Log
-			a := engine.Arrival{In: n.Gateways[0].Interfaces[0], Part: header.Begins, At: network.Always}
+			a := engine.Arrival{In: n.Gateways[0].Interfaces[0], Part: header.Begins}
 			b.ReportAllocs()
 			i := 0
 			for b.Loop() {

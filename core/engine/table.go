@@ -208,7 +208,7 @@ func (c *condition) exact() [2]aspects {
 	if len(c.sourcePorts) == 0 {
 		both |= sourcePortAspect.bit()
 	}
-	if c.rule.When == nil {
+	if !c.rule.Timed() {
 		both |= activeAspect.bit()
 	}
 	for _, side := range []struct {

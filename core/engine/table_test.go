@@ -79,7 +79,7 @@ func TestTableAgreesWithAWalkOverTheList(t *testing.T) {
 		table := newTable(conditions)
 		for range 500 {
 			p := random.packet()
-			q := newQuery(&p, scope{moment: network.Always})
+			q := newQuery(&p, scope{})
 			want := noMatch
 			for i := range conditions {
 				if plainlyMeets(&conditions[i], p) {
@@ -111,9 +111,9 @@ func TestAConditionIsTheSameForAPacketAndForASet(t *testing.T) {
 	for seed := range uint64(2000) {
 		random := randomConditions{rand.New(rand.NewPCG(seed, 10))}
 		c := random.condition(0)
-		space := flowset.NewSpace(1 << 20)
-		in := scope{moment: network.Always}
-		set, turned := c.set(space, 1, tableView{in: in}), c.set(space, 1, tableView{in: in, turned: true})
+		x := &Explorer{Space: flowset.NewSpace(1<<20, 1)}
+		in := scope{}
+		set, turned := c.set(x, 1, tableView{in: in}), c.set(x, 1, tableView{in: in, turned: true})
 		for range 50 {
 			p := random.packet()
 			q := newQuery(&p, in)
@@ -121,11 +121,11 @@ func TestAConditionIsTheSameForAPacketAndForASet(t *testing.T) {
 			if meets {
 				met++
 			}
-			if meets != plainlyMeets(&c, p) || meets != space.Contains(set, p) {
-				t.Fatalf("seed %d: %v: meets %v, plainly %v, in the set %v", seed, p, meets, plainlyMeets(&c, p), space.Contains(set, p))
+			if meets != plainlyMeets(&c, p) || meets != x.Space.Contains(set, flowset.Member{Packet: p}) {
+				t.Fatalf("seed %d: %v: meets %v, plainly %v, in the set %v", seed, p, meets, plainlyMeets(&c, p), x.Space.Contains(set, flowset.Member{Packet: p}))
 			}
 			p.Source, p.Destination, p.SourcePort, p.DestinationPort = p.Destination, p.Source, p.DestinationPort, p.SourcePort
-			if meets != space.Contains(turned, p) {
+			if meets != x.Space.Contains(turned, flowset.Member{Packet: p}) {
 				t.Fatalf("seed %d: %v turned: meets %v", seed, p, meets)
 			}
 		}

@@ -53,6 +53,7 @@ func (x *Explorer) viewed(t *table, in scope, turned bool) tableView {
 		its := changed.asked()
 		asked.from, asked.to = asked.from || its.from, asked.to || its.to
 	}
+	in.moment = 0
 	return tableView{table: t, in: asked.in(in), turned: turned}
 }
 
@@ -97,7 +98,7 @@ func (v *tableView) value(n int32) int {
 func (x *Explorer) overlay(v tableView, value func(n int32) int) flowset.Set {
 	var sets []flowset.Set
 	for n, c := range x.about(v) {
-		sets = append(sets, c.set(x.Space, value(n), v))
+		sets = append(sets, c.set(x, value(n), v))
 	}
 	if !v.between.areAll() {
 		sets = append(sets, x.Space.Minus(flowset.Terminal(elsewhere), v.between.set(x.Space, v.turned)))
@@ -120,17 +121,68 @@ func (x *Explorer) where(f flowset.Field, set header.Addresses, family header.Fa
 	return known
 }
 
-// claimed returns the outside addresses that are claimed at the explorer's moment, always from the same place.
-func (x *Explorer) claimed(c *claims, beside *segment) header.Addresses {
+// claimed returns the packets to outside addresses that are claimed.
+func (x *Explorer) claimed(c *claims, beside *segment) flowset.Set {
 	key := claimKey{c, beside}
 	known, ok := x.claims[key]
 	if !ok {
-		if known = c.at(x.moment); beside != nil {
-			known = known.Minus(beside.hosts.all)
+		var hosts header.Addresses
+		if beside != nil {
+			hosts = beside.hosts.all
 		}
+		to := func(set header.Addresses, when flowset.Set) flowset.Set {
+			return x.Space.Where(flowset.Destination, flowset.AddressSpans(set.Minus(hosts)), when)
+		}
+		sets := []flowset.Set{to(c.always.Addresses, flowset.Everything)}
+		for _, one := range c.hourly {
+			sets = append(sets, to(header.AddressesOf(one.Range), x.whenActive(one.rule)))
+		}
+		known = x.Space.OverlayAll(sets)
 		x.claims[key] = known
 	}
 	return known
+}
+
+// held returns all connections at the moments at which an outside address is claimed.
+func (x *Explorer) held(a netip.Addr, c *claims) flowset.Set {
+	when := flowset.Nothing
+	if c.always.Contains(a) {
+		when = flowset.Everything
+	}
+	for _, one := range c.hourly {
+		if header.AddressesOf(one.Range).Contains(a) {
+			when = x.Space.Overlay(when, x.whenActive(one.rule))
+		}
+	}
+	return when
+}
+
+// active returns at which of the explorer's moments a rule takes part; all where at all of them.
+func (x *Explorer) active(r *network.Rule) (spans []flowset.Span, all bool) {
+	switch {
+	case !r.Timed():
+		return nil, !r.Off()
+	case x.Times.IsOne():
+		return nil, r.Active(x.Times.Moment(0))
+	}
+	hours := r.Hours()
+	spans, known := x.hours[hours]
+	if !known {
+		for _, s := range x.Times.Active(hours) {
+			spans = append(spans, flowset.MomentSpan(s.First, s.Last))
+		}
+		x.hours[hours] = spans
+	}
+	return spans, false
+}
+
+// whenActive returns all connections at the moments at which a rule takes part.
+func (x *Explorer) whenActive(r *network.Rule) flowset.Set {
+	spans, all := x.active(r)
+	if all {
+		return flowset.Everything
+	}
+	return x.Space.Where(flowset.Time, spans, flowset.Everything)
 }
 
 // routes returns the set that gives each destination of one family the number of its

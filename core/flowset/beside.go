@@ -1,12 +1,10 @@
 package flowset
 
-import "hollowbridge/core/header"
-
-// Beside returns packets that differ from a member of a set in one field only, are not in the
+// Beside returns connections that differ from a member of a set in one field only, are not in the
 // set, and lie right beside one that is: one below and one above each stretch of the field's
 // values that is in the set, in their order. The cost is that of a look at the member's path for
 // each value that the field is cut at.
-func (s *Space) Beside(a Set, p header.Packet, f Field) (near []header.Packet) {
+func (s *Space) Beside(a Set, p Member, f Field) (near []Member) {
 	values := valuesOf(p)
 	for a >= 0 && s.nodes[a].field < f {
 		a = s.next(a, &values)
@@ -23,7 +21,7 @@ func (s *Space) Beside(a Set, p header.Packet, f Field) (near []header.Packet) {
 			if at[f] = edges[i-1].last; before {
 				at[f] = at[f].plus(one)
 			}
-			near = append(near, packetOf(at))
+			near = append(near, memberOf(at))
 		}
 		before = inside
 	}

@@ -3,8 +3,6 @@ package flowset
 import (
 	"math/rand/v2"
 	"testing"
-
-	"hollowbridge/core/header"
 )
 
 // What is beside a member differs in the one field only and is not in the set, but a neighbour of
@@ -13,14 +11,14 @@ func TestBesideIsRightOutsideTheBorder(t *testing.T) {
 	found := 0
 	for seed := range uint64(1500) {
 		random := rand.New(rand.NewPCG(seed, 21))
-		space := NewSpace(1 << 16)
+		space := NewSpace(1<<16, tinyMoments)
 		set, _ := randomTiny(space, random)
 		p, ok := space.Sample(set, random.Uint64)
 		if !ok {
 			continue
 		}
 		for _, f := range []Field{Destination, Port, Source, SourcePort} {
-			near := map[header.Packet]bool{}
+			near := map[Member]bool{}
 			for _, q := range space.Beside(set, p, f) {
 				near[q] = true
 				found++
@@ -42,12 +40,12 @@ func TestBesideIsRightOutsideTheBorder(t *testing.T) {
 			inside := func(k int) bool {
 				at := values
 				at[f] = base.plus(number{low: uint64(k)})
-				return k >= 0 && k < 4 && space.Contains(set, packetOf(at))
+				return k >= 0 && k < 4 && space.Contains(set, memberOf(at))
 			}
 			for k := range 4 {
 				at := values
 				at[f] = base.plus(number{low: uint64(k)})
-				if q := packetOf(at); !inside(k) && (inside(k-1) || inside(k+1)) != near[q] {
+				if q := memberOf(at); !inside(k) && (inside(k-1) || inside(k+1)) != near[q] {
 					t.Fatalf("seed %d: %v is beside the set: %v", seed, q, near[q])
 				}
 			}

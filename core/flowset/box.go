@@ -6,9 +6,10 @@ import (
 	"hollowbridge/core/header"
 )
 
-// Size returns how many connections a set holds: the product of how many values each
-// field can have that it does not ask for counts, also those that no packet has.
+// Size returns how many connections a set holds at some moment: the product of how many values each
+// field of packets can have that it does not ask for counts, also those that no packet has.
 func (s *Space) Size(a Set) *big.Int {
+	a = s.Ever(a)
 	memo := map[Set]*big.Int{}
 	var below func(a Set, f Field) *big.Int // of the fields from f on
 	below = func(a Set, f Field) *big.Int {
@@ -27,15 +28,15 @@ func (s *Space) Size(a Set) *big.Int {
 			})
 			memo[a] = new(big.Int).Set(size)
 		}
-		for ; f < s.fieldOf(a); f++ {
-			size.Mul(size, Span{last: largest[f]}.size())
+		for ; f < min(s.fieldOf(a), Time); f++ {
+			size.Mul(size, Span{last: s.largest[f]}.size())
 		}
 		return size
 	}
 	return below(a, 0)
 }
 
-// A Box is connections of one protocol to some addresses and ports.
+// A Box is connections of one protocol to some addresses and ports, at some moments.
 type Box struct {
 	Protocol    header.Protocol
 	To          header.Addresses
@@ -43,10 +44,11 @@ type Box struct {
 	From        header.Addresses
 	AllPorts    bool // from every source port; else only from:
 	SourcePorts []header.Ports
+	Moments     []Span // none where at all of them
 }
 
 // Boxes lists a set: one box for each protocol and each set of sources that comes
-// with the same destinations and from the same source ports.
+// with the same destinations, from the same source ports and at the same moments.
 func (s *Space) Boxes(a Set) []Box {
 	var found []Box
 	s.eachEdge(a, Protocol, func(protocols Span, a Set) {
@@ -63,7 +65,7 @@ func (s *Space) eachEdge(a Set, f Field, do func(Span, Set)) {
 		return
 	}
 	if s.fieldOf(a) != f {
-		do(Span{last: largest[f]}, a)
+		do(Span{last: s.largest[f]}, a)
 		return
 	}
 	first := number{}
@@ -101,7 +103,7 @@ func (s *Space) boxesOf(p header.Protocol, a Set) []Box {
 				b.Ports = ports[sources]
 			}
 			for _, from := range s.sourcesOf(p, sources) {
-				b.From, b.AllPorts, b.SourcePorts = from.From, from.AllPorts, from.SourcePorts
+				b.From, b.AllPorts, b.SourcePorts, b.Moments = from.From, from.AllPorts, from.SourcePorts, from.Moments
 				found = append(found, b)
 			}
 		}
@@ -115,7 +117,7 @@ type sourcesKey struct {
 	sources  Set
 }
 
-// sourcesOf lists sources and their ports, as boxes that say nothing else. Long lists of sources mostly come to
+// sourcesOf lists sources, their ports and moments, as boxes that say nothing else. Long lists of sources mostly come to
 // many destinations, and are listed once.
 func (s *Space) sourcesOf(p header.Protocol, sources Set) []Box {
 	key := sourcesKey{p, sources}
@@ -126,22 +128,29 @@ func (s *Space) sourcesOf(p header.Protocol, sources Set) []Box {
 	var order []Set
 	from := map[Set][]header.Range{}
 	s.eachEdge(sources, Source, func(span Span, rest Set) {
-		if s.isAllPorts(p, rest) {
-			rest = Everything
-		}
+		rest = s.withAllPorts(p, rest)
 		if _, known := from[rest]; !known {
 			order = append(order, rest)
 		}
 		from[rest] = append(from[rest], span.ranges()...)
 	})
 	for _, rest := range order {
-		b := Box{From: header.AddressesOf(from[rest]...), AllPorts: rest == Everything}
-		if !b.AllPorts {
-			s.eachEdge(rest, SourcePort, func(span Span, _ Set) {
-				b.SourcePorts = append(b.SourcePorts, header.Ports{First: uint16(span.first.low), Last: uint16(span.last.low)})
-			})
+		sources := header.AddressesOf(from[rest]...)
+		if s.fieldOf(rest) > SourcePort {
+			found = append(found, Box{From: sources, AllPorts: true, Moments: s.momentsOf(rest)})
+			continue
 		}
-		found = append(found, b)
+		var byMoments []Set
+		ports := map[Set][]header.Ports{}
+		s.eachEdge(rest, SourcePort, func(span Span, moments Set) {
+			if _, known := ports[moments]; !known {
+				byMoments = append(byMoments, moments)
+			}
+			ports[moments] = append(ports[moments], header.Ports{First: uint16(span.first.low), Last: uint16(span.last.low)})
+		})
+		for _, moments := range byMoments {
+			found = append(found, Box{From: sources, SourcePorts: ports[moments], Moments: s.momentsOf(moments)})
+		}
 	}
 	if s.isLong(sources) {
 		s.listed[key] = found
@@ -149,16 +158,79 @@ func (s *Space) sourcesOf(p header.Protocol, sources Set) []Box {
 	return found
 }
 
-// isAllPorts reports whether a set over source ports holds all that the protocol uses.
-func (s *Space) isAllPorts(p header.Protocol, a Set) bool {
-	if a == Everything || !p.HasPorts() && p != header.ICMP {
-		return true
+// withAllPorts returns a set over source ports and moments without asking for the ports, where all
+// that the protocol uses have the same moments.
+func (s *Space) withAllPorts(p header.Protocol, a Set) Set {
+	if s.fieldOf(a) != SourcePort || p == header.ICMP { // an identifier can be any number
+		return a
 	}
-	if p == header.ICMP {
-		return false // an identifier can be any number
+	used := PortSpan(1, 65535)
+	if !p.HasPorts() {
+		used = PortSpan(0, 0)
 	}
-	whole := s.Where(SourcePort, []Span{PortSpan(1, 65535)}, Everything)
-	return s.Minus(whole, a) == Nothing
+	first, last := edgeAt(s.nodes[a].edges, used.first), edgeAt(s.nodes[a].edges, used.last)
+	if first != last || s.nodes[a].edges[first].child == Nothing {
+		return a
+	}
+	return s.nodes[a].edges[first].child
+}
+
+// momentsOf returns the moments of a set that asks for nothing else; none where it holds all.
+func (s *Space) momentsOf(a Set) (list []Span) {
+	if s.fieldOf(a) == Time {
+		s.eachEdge(a, Time, func(span Span, _ Set) { list = append(list, span) })
+	}
+	return list
+}
+
+// Ever returns the connections that a set holds at some moment, for all moments.
+func (s *Space) Ever(a Set) Set {
+	switch {
+	case a < 0 || !s.nodes[a].asks.has(Time):
+		return a
+	case s.fieldOf(a) == Time:
+		return Everything
+	}
+	if known, ok := s.recall(everOperation, a, a); ok {
+		return known
+	}
+	field, base := s.nodes[a].field, len(s.stack)
+	for _, e := range s.nodes[a].edges {
+		s.push(e.last, s.Ever(e.child))
+	}
+	made := s.pop(field, base)
+	s.remember(everOperation, a, a, made)
+	return made
+}
+
+// Moments returns the moments at which a set holds connections; none where there are some at all of them.
+func (s *Space) Moments(a Set) []Span {
+	all, seen := Nothing, map[Set]bool{}
+	var walk func(a Set)
+	walk = func(a Set) {
+		switch {
+		case a == Nothing || all == Everything || seen[a]:
+		case a < 0 || !s.nodes[a].asks.has(Time):
+			all = Everything
+		case s.fieldOf(a) == Time:
+			all, seen[a] = s.Overlay(all, a), true
+		default:
+			seen[a] = true
+			for _, e := range s.nodes[a].edges {
+				walk(e.child)
+			}
+		}
+	}
+	walk(a)
+	return s.momentsOf(all)
+}
+
+// At returns the connections that a set holds at a moment, for that moment alone.
+func (s *Space) At(a Set, moment int) Set {
+	if s.largest[Time] == (number{}) {
+		return a
+	}
+	return s.Restrict(s.Where(Time, []Span{MomentSpan(moment, moment)}, Everything), a)
 }
 
 // Sources returns the sources of a set's connections.

@@ -97,7 +97,7 @@ func (s *Space) edgesFor(a Set, field Field, whole *[1]edge) []edge {
 	if s.fieldOf(a) == field {
 		return s.nodes[a].edges
 	}
-	whole[0] = edge{largest[field], a}
+	whole[0] = edge{s.largest[field], a}
 	return whole[:]
 }
 
@@ -136,7 +136,7 @@ func (s *Space) overlayAll(list []Set) Set {
 		s.eachEdge(a, field, func(span Span, child Set) { stretches = append(stretches, stretch{span, i, child}) })
 	}
 	slices.SortFunc(stretches, func(a, b stretch) int { return cmp.Or(a.first.compare(b.first), a.set-b.set) })
-	if columns, ok := sweep(field, stretches); ok {
+	if columns, ok := sweep(s.largest[field], stretches); ok {
 		base := len(s.stack)
 		for _, c := range columns {
 			s.push(c.last, s.overlayAll(c.children))
@@ -166,7 +166,7 @@ type column struct {
 
 // sweep cuts stretches, sorted by where they begin, into columns. It returns false where
 // too many overlap.
-func sweep(field Field, waiting []stretch) (columns []column, ok bool) {
+func sweep(largest number, waiting []stretch) (columns []column, ok bool) {
 	overlap, most := 0, mostOverlap*(len(waiting)+1)
 	var open []stretch // in their order
 	for at := (number{}); ; {
@@ -178,7 +178,7 @@ func sweep(field Field, waiting []stretch) (columns []column, ok bool) {
 		if overlap += len(open); overlap > most {
 			return nil, false
 		}
-		c := column{last: largest[field]}
+		c := column{last: largest}
 		if len(waiting) > 0 {
 			c.last = waiting[0].first.minus(one)
 		}
@@ -188,7 +188,7 @@ func sweep(field Field, waiting []stretch) (columns []column, ok bool) {
 			}
 		}
 		columns = append(columns, c)
-		if c.last == largest[field] {
+		if c.last == largest {
 			return columns, true
 		}
 		open = slices.DeleteFunc(open, func(o stretch) bool { return o.last == c.last })

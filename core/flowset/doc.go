@@ -1,10 +1,13 @@
 // Package flowset holds exact sets of connections.
 //
 // A set is a reduced, ordered decision diagram over the fields of a connection: protocol,
-// destination, port, source, source port. A node asks for one field and has an edge for
+// destination, port, source, source port, and the moment. A node asks for one field and has an edge for
 // each stretch of its values; a path from the root to a terminal is a box of connections.
 // Terminals are numbers, so that a diagram is a set (0 and 1) or gives each connection a
 // value, as "the first rule it meets" or "the route it takes".
+//
+// Moments are numbers, of as many as a space is made for: what they mean is for whoever made it to say. Where
+// there is only one, no set asks for it.
 //
 // A Space keeps the unique table, by which equal nodes are stored once, and the computed
 // cache of operations on them. So two sets are equal if and only if they are the same

@@ -7,9 +7,9 @@ var usualPorts = []uint16{443, 80, 22, 53}
 
 // Usual returns a member that a person would take for an example. It returns false for
 // nothing.
-func (s *Space) Usual(a Set) (header.Packet, bool) {
+func (s *Space) Usual(a Set) (Member, bool) {
 	if a == Nothing {
-		return header.Packet{}, false
+		return Member{}, false
 	}
 	var values [Fields]number
 	for f := range Fields {
@@ -29,7 +29,7 @@ func (s *Space) Usual(a Set) (header.Packet, bool) {
 			}
 		}
 	}
-	return packetOf(values), true
+	return memberOf(values), true
 }
 
 // usualValue returns the value of a field that examples have, among those of the spans.
@@ -70,9 +70,9 @@ func usualValue(f Field, spans []Span, addresses header.Addresses, before [Field
 }
 
 // Example returns a member: the lowest in the order of fields. It returns false for nothing.
-func (s *Space) Example(a Set) (header.Packet, bool) {
+func (s *Space) Example(a Set) (Member, bool) {
 	if a == Nothing {
-		return header.Packet{}, false
+		return Member{}, false
 	}
 	var values [Fields]number
 	for a >= 0 {
@@ -86,19 +86,19 @@ func (s *Space) Example(a Set) (header.Packet, bool) {
 			first = e.last.plus(one)
 		}
 	}
-	return packetOf(values), true
+	return memberOf(values), true
 }
 
 // Sample returns a member that random numbers choose, often one at the border of a
 // stretch. It returns false for nothing.
-func (s *Space) Sample(a Set, random func() uint64) (header.Packet, bool) {
+func (s *Space) Sample(a Set, random func() uint64) (Member, bool) {
 	if a == Nothing {
-		return header.Packet{}, false
+		return Member{}, false
 	}
 	var values [Fields]number
 	for f := range Fields {
 		if s.fieldOf(a) != f { // any value will do
-			values[f] = number{low: random() & largest[f].low, high: random() & largest[f].high}
+			values[f] = within(Span{last: s.largest[f]}, number{high: random(), low: random()})
 			continue
 		}
 		n := s.nodes[a]
@@ -122,7 +122,7 @@ func (s *Space) Sample(a Set, random func() uint64) (header.Packet, bool) {
 			values[f] = within(span, number{high: random(), low: random()})
 		}
 	}
-	return packetOf(values), true
+	return memberOf(values), true
 }
 
 // within returns a value of a span that is chosen by v.

@@ -10,7 +10,7 @@ import (
 
 // Sets are made of spans of fields, the last field first, and combined.
 func ExampleSpace() {
-	space := flowset.NewSpace(1000)
+	space := flowset.NewSpace(1000, 1)
 	web := func(prefix string) flowset.Set {
 		to := header.AddressesOfPrefixes(netip.MustParsePrefix(prefix))
 		port := space.Where(flowset.Port, []flowset.Span{flowset.PortSpan(443, 443)}, flowset.Everything)

@@ -20,6 +20,7 @@ const (
 	Port // of the destination
 	Source
 	SourcePort
+	Time // which of the moments that a space knows
 	Fields
 )
 
@@ -61,7 +62,7 @@ func (n number) minus(m number) number {
 
 var one = number{low: 1}
 
-// largest is the largest value of each field.
+// largest is the largest value of each field of packets; that of Time is the space's own.
 var largest = [Fields]number{
 	Protocol: {low: 255}, Port: {low: 65535}, SourcePort: {low: 65535},
 	Destination: {^uint64(0), ^uint64(0)}, Source: {^uint64(0), ^uint64(0)},
@@ -72,6 +73,14 @@ type Span struct{ first, last number }
 
 // AddressSpan returns the addresses of a range as a span.
 func AddressSpan(r header.Range) Span { return Span{numberOf(r.First), numberOf(r.Last)} }
+
+// MomentSpan returns the moments from first to last as a span, by their numbers.
+func MomentSpan(first, last int) Span {
+	return Span{number{low: uint64(first)}, number{low: uint64(last)}}
+}
+
+// Moments returns the numbers of the first and the last moment of a span of them.
+func (s Span) Moments() (first, last int) { return int(s.first.low), int(s.last.low) }
 
 // PortSpan returns the numbers from first to last as a span, for ports and protocols.
 func PortSpan(first, last uint16) Span {
@@ -160,20 +169,28 @@ func (s Span) size() *big.Int {
 	return size.Add(size, big.NewInt(1))
 }
 
-func valuesOf(p header.Packet) [Fields]number {
+// A Member is a connection of a set: a packet, and at which of the moments that the space knows.
+type Member struct {
+	header.Packet
+	Moment int // 0 for the first
+}
+
+func valuesOf(p Member) [Fields]number {
 	return [Fields]number{
 		Protocol: {low: uint64(p.Protocol)}, Destination: numberOf(p.Destination), Port: {low: uint64(p.DestinationPort)},
-		Source: numberOf(p.Source), SourcePort: {low: uint64(p.SourcePort)},
+		Source: numberOf(p.Source), SourcePort: {low: uint64(p.SourcePort)}, Time: {low: uint64(p.Moment)},
 	}
 }
 
-func packetOf(values [Fields]number) header.Packet {
-	return header.Packet{
+func memberOf(values [Fields]number) Member {
+	return Member{header.Packet{
 		Source: values[Source].address(), Destination: values[Destination].address(),
 		SourcePort: uint16(values[SourcePort].low), DestinationPort: uint16(values[Port].low),
 		Protocol: header.Protocol(values[Protocol].low),
-	}
+	}, int(values[Time].low)}
 }
 
 // Same reports whether two packets are equal in a field.
-func Same(p, q header.Packet, f Field) bool { return valuesOf(p)[f] == valuesOf(q)[f] }
+func Same(p, q header.Packet, f Field) bool {
+	return valuesOf(Member{Packet: p})[f] == valuesOf(Member{Packet: q})[f]
+}

@@ -10,15 +10,17 @@ import (
 	"hollowbridge/core/header"
 )
 
-// A tiny world: two protocols, four addresses on each side, four ports on each side.
-var tiny = func() []header.Packet {
-	var all []header.Packet
+// A tiny world: two protocols, four addresses on each side, four ports on each side, three moments.
+var tiny = func() []Member {
+	var all []Member
 	for _, protocol := range []header.Protocol{header.TCP, header.UDP} {
 		for d := range 4 {
 			for port := range 4 {
 				for s := range 4 {
 					for sport := range 4 {
-						all = append(all, header.Packet{Source: tinyAddress(s), Destination: tinyAddress(d), SourcePort: uint16(sport), DestinationPort: uint16(port), Protocol: protocol})
+						for moment := range tinyMoments {
+							all = append(all, Member{header.Packet{Source: tinyAddress(s), Destination: tinyAddress(d), SourcePort: uint16(sport), DestinationPort: uint16(port), Protocol: protocol}, moment})
+						}
 					}
 				}
 			}
@@ -27,12 +29,14 @@ var tiny = func() []header.Packet {
 	return all
 }()
 
+const tinyMoments = 3
+
 func tinyAddress(i int) netip.Addr { return netip.AddrFrom4([4]byte{10, 0, 0, byte(i)}) }
 
 // A model is a set over the tiny world, member by member.
 type model []bool
 
-func modelOf(holds func(header.Packet) bool) model {
+func modelOf(holds func(Member) bool) model {
 	m := make(model, len(tiny))
 	for i, p := range tiny {
 		m[i] = holds(p)
@@ -62,7 +66,12 @@ func randomTiny(s *Space, random *rand.Rand) (Set, model) {
 			return tinySpan{min(a, b), max(a, b)}
 		}
 		dst, port, src, sport, protocol := span(), span(), span(), span(), []header.Protocol{header.TCP, header.UDP}[random.IntN(2)]
-		one := s.Where(SourcePort, []Span{PortSpan(uint16(sport.first), uint16(sport.last))}, Everything)
+		when := tinySpan{0, tinyMoments - 1}
+		if a, b := random.IntN(tinyMoments), random.IntN(tinyMoments); random.IntN(2) == 0 {
+			when = tinySpan{min(a, b), max(a, b)}
+		}
+		one := s.Where(Time, []Span{MomentSpan(when.first, when.last)}, Everything)
+		one = s.Where(SourcePort, []Span{PortSpan(uint16(sport.first), uint16(sport.last))}, one)
 		one = s.Where(Source, AddressSpans(header.AddressesOf(header.Range{First: tinyAddress(src.first), Last: tinyAddress(src.last)})), one)
 		one = s.Where(Port, []Span{PortSpan(uint16(port.first), uint16(port.last))}, one)
 		one = s.Where(Destination, AddressSpans(header.AddressesOf(header.Range{First: tinyAddress(dst.first), Last: tinyAddress(dst.last)})), one)
@@ -70,7 +79,7 @@ func randomTiny(s *Space, random *rand.Rand) (Set, model) {
 		set = s.Overlay(set, one)
 		for i, p := range tiny {
 			last := func(a netip.Addr) int { return int(a.As4()[3]) }
-			m[i] = m[i] || p.Protocol == protocol && dst.holds(last(p.Destination)) && port.holds(int(p.DestinationPort)) && src.holds(last(p.Source)) && sport.holds(int(p.SourcePort))
+			m[i] = m[i] || p.Protocol == protocol && dst.holds(last(p.Destination)) && port.holds(int(p.DestinationPort)) && src.holds(last(p.Source)) && sport.holds(int(p.SourcePort)) && when.holds(p.Moment)
 		}
 	}
 	return set, m
@@ -89,13 +98,13 @@ func few(rounds int) int {
 func TestSetsAgreeWithBruteForce(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 9))
 	for range few(1500) {
-		s := NewSpace(1 << 20)
+		s := NewSpace(1<<20, tinyMoments)
 		a, x := randomTiny(s, random)
 		b, y := randomTiny(s, random)
 		c, z := randomTiny(s, random)
 		check := func(what string, set Set, want model) {
 			t.Helper()
-			if got := modelOf(func(p header.Packet) bool { return s.Contains(set, p) }); !got.equal(want) {
+			if got := modelOf(func(p Member) bool { return s.Contains(set, p) }); !got.equal(want) {
 				t.Fatalf("%s is wrong", what)
 			}
 		}
@@ -118,14 +127,24 @@ func TestSetsAgreeWithBruteForce(t *testing.T) {
 			t.Fatal("a law of sets does not hold")
 		}
 		check("c", c, z)
-		members := 0
+		packets := map[header.Packet]bool{}
+		moments := map[int]bool{}
 		for i := range z {
 			if z[i] {
-				members++
+				packets[tiny[i].Packet], moments[tiny[i].Moment] = true, true
 			}
 		}
-		if size := s.Size(c); !size.IsInt64() || size.Int64() != int64(members) {
-			t.Fatalf("%d members, the size is %s", members, size)
+		if size := s.Size(c); !size.IsInt64() || size.Int64() != int64(len(packets)) {
+			t.Fatalf("%d members, the size is %s", len(packets), size)
+		}
+		check("at some moment", s.Ever(c), over(func(i int) bool { return packets[tiny[i].Packet] }))
+		check("at one", s.At(c, 1), over(func(i int) bool { return z[i] && tiny[i].Moment == 1 }))
+		spans := s.Moments(c)
+		for m := range tinyMoments {
+			in := len(spans) == 0 && c != Nothing || slices.ContainsFunc(spans, func(span Span) bool { first, last := span.Moments(); return first <= m && m <= last })
+			if in != moments[m] {
+				t.Fatalf("at moment %d: %v", m, in)
+			}
 		}
 		if p, ok := s.Example(a); ok != (a != Nothing) || ok && !s.Contains(a, p) {
 			t.Fatal("the example is no member")
@@ -142,7 +161,7 @@ func TestSetsAgreeWithBruteForce(t *testing.T) {
 func TestValuesAgreeWithBruteForce(t *testing.T) {
 	random := rand.New(rand.NewPCG(2, 9))
 	for range few(800) {
-		s := NewSpace(1 << 20)
+		s := NewSpace(1<<20, tinyMoments)
 		var models []model
 		whole := Nothing
 		for v := range 4 {
@@ -177,7 +196,7 @@ func TestValuesAgreeWithBruteForce(t *testing.T) {
 func TestMarkedValuesAgreeWithBruteForce(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 9))
 	for range few(400) {
-		s := NewSpace(1 << 20)
+		s := NewSpace(1<<20, tinyMoments)
 		a, x := randomTiny(s, random)
 		b, y := randomTiny(s, random)
 		c, z := randomTiny(s, random)
@@ -213,7 +232,7 @@ func TestMarkedValuesAgreeWithBruteForce(t *testing.T) {
 func TestManySetsOverlaidAtOnce(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 9))
 	for round := range few(400) {
-		s := NewSpace(1 << 20)
+		s := NewSpace(1<<20, tinyMoments)
 		var list []Set
 		want := Nothing
 		for i := range random.IntN(40) {
@@ -240,7 +259,7 @@ func TestManySetsOverlaidAtOnce(t *testing.T) {
 func TestChoiceGivesSpansTheirValues(t *testing.T) {
 	random := rand.New(rand.NewPCG(8, 9))
 	for range 300 {
-		s := NewSpace(1 << 20)
+		s := NewSpace(1<<20, tinyMoments)
 		values := make([]int, 70)
 		var spans []ValueSpan
 		for at := random.IntN(3); at < len(values); at += random.IntN(4) {
@@ -258,7 +277,7 @@ func TestChoiceGivesSpansTheirValues(t *testing.T) {
 		for port, value := range values {
 			for v := 1; v <= 3; v++ {
 				set, has := parts[v]
-				if got := has && s.Contains(set, header.Packet{Source: tinyAddress(0), Destination: tinyAddress(1), DestinationPort: uint16(port)}); got != (v == value) {
+				if got := has && s.Contains(set, Member{Packet: header.Packet{Source: tinyAddress(0), Destination: tinyAddress(1), DestinationPort: uint16(port)}}); got != (v == value) {
 					t.Fatalf("port %d has value %d, not %d", port, value, v)
 				}
 			}
@@ -270,7 +289,7 @@ func TestChoiceGivesSpansTheirValues(t *testing.T) {
 func TestPullAgreesWithApply(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 9))
 	for range few(1500) {
-		s := NewSpace(1 << 20)
+		s := NewSpace(1<<20, tinyMoments)
 		set, _ := randomTiny(s, random)
 		a, _ := randomTiny(s, random)
 		s.long = []int{1, usualLong}[random.IntN(2)]
@@ -306,71 +325,75 @@ func comparePull(t *testing.T, s *Space, set, a Set, random *rand.Rand) {
 		}
 	}
 	for _, p := range tiny {
-		now := terms.Apply(p)
+		now := terms.Apply(p.Packet)
 		if turned {
 			now = now.Answer()
 		}
-		if got, want := s.Contains(pulled, p), s.Contains(set, p) && s.Contains(a, now); got != want {
+		if got, want := s.Contains(pulled, p), s.Contains(set, p) && s.Contains(a, Member{now, p.Moment}); got != want {
 			t.Fatalf("%v becomes %v: %v, want %v", p, now, got, want)
 		}
-		answer := terms.Answer(p.Protocol).Apply(p)
-		if answer != terms.Apply(p).Answer() {
-			t.Fatalf("%v is answered by %v, not %v", p, answer, terms.Apply(p).Answer())
+		answer := terms.Answer(p.Protocol).Apply(p.Packet)
+		if answer != terms.Apply(p.Packet).Answer() {
+			t.Fatalf("%v is answered by %v, not %v", p, answer, terms.Apply(p.Packet).Answer())
 		}
 	}
 }
 
-// The boxes of a set hold all its members, and, but for source ports, no others.
+// The boxes of a set hold all its members, each once, and no others: but what comes from port 0 does not count.
 func TestBoxesListTheWholeSet(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it lists many sets")
 	}
 	random := rand.New(rand.NewPCG(4, 9))
+	ports := func(list []header.Ports, all bool, port uint16) bool {
+		return all || slices.ContainsFunc(list, func(p header.Ports) bool { return p.Contains(port) })
+	}
 	for range 1000 {
-		s := NewSpace(1 << 20)
+		s := NewSpace(1<<20, tinyMoments)
 		set, m := randomTiny(s, random)
+		if random.IntN(2) == 0 { // from all ports, of TCP
+			all := s.Where(SourcePort, []Span{PortSpan(1, 65535)}, s.Where(Time, []Span{MomentSpan(0, 1)}, Everything))
+			all = s.Where(Destination, AddressSpans(header.Single(tinyAddress(0))), s.Where(Port, []Span{PortSpan(1, 2)}, all))
+			set = s.Overlay(set, s.Where(Protocol, protocolSpans(header.TCP), all))
+			m = modelOf(func(p Member) bool { return s.Contains(set, p) })
+		}
 		s.long = []int{1, usualLong}[random.IntN(2)]
 		boxes := s.Boxes(set)
 		if again := s.Boxes(set); !reflect.DeepEqual(again, boxes) {
 			t.Fatalf("%v, and then %v", boxes, again)
 		}
 		for i, p := range tiny {
-			in, anyPort := 0, false
+			in := 0
 			for _, b := range boxes {
-				ports := false
-				for _, q := range b.Ports {
-					ports = ports || q.Contains(p.DestinationPort)
-				}
-				if b.Protocol == p.Protocol && b.To.Contains(p.Destination) && b.From.Contains(p.Source) && ports {
+				if b.Protocol == p.Protocol && b.To.Contains(p.Destination) && b.From.Contains(p.Source) && ports(b.Ports, false, p.DestinationPort) && ports(b.SourcePorts, b.AllPorts, p.SourcePort) &&
+					(len(b.Moments) == 0 || slices.ContainsFunc(b.Moments, func(span Span) bool { first, last := span.Moments(); return first <= p.Moment && p.Moment <= last })) {
 					in++
 				}
 			}
-			for j, q := range tiny {
-				same := q.Source == p.Source && q.Destination == p.Destination && q.DestinationPort == p.DestinationPort && q.Protocol == p.Protocol
-				anyPort = anyPort || same && m[j]
-			}
-			if in > 1 || (in == 1) != anyPort || m[i] && in == 0 {
-				t.Fatalf("%v is in %d boxes, from some port: %v", p, in, anyPort)
+			if (in == 1) != m[i] && p.SourcePort != 0 {
+				t.Fatalf("%v is in %d boxes, in the set: %v: %+v", p, in, m[i], boxes)
 			}
 		}
 	}
 }
 
+func protocolSpans(p header.Protocol) []Span { return []Span{PortSpan(uint16(p), uint16(p))} }
+
 // Terms of one field are equal where they say: for constants, shifts and both.
 func TestEqualTerms(t *testing.T) {
-	s := NewSpace(1 << 22)
+	s := NewSpace(1<<22, tinyMoments)
 	shifted := Original(Destination).Shifted(tinyAddress(0), tinyAddress(1))
 	for _, c := range []struct {
 		a, b Term
-		want func(header.Packet) bool
+		want func(Member) bool
 	}{
-		{Original(Destination), Constant(tinyAddress(2)), func(p header.Packet) bool { return p.Destination == tinyAddress(2) }},
-		{shifted, Constant(tinyAddress(2)), func(p header.Packet) bool { return p.Destination == tinyAddress(1) }},
-		{Original(Destination), shifted, func(header.Packet) bool { return false }},
-		{shifted, shifted, func(header.Packet) bool { return true }},
+		{Original(Destination), Constant(tinyAddress(2)), func(p Member) bool { return p.Destination == tinyAddress(2) }},
+		{shifted, Constant(tinyAddress(2)), func(p Member) bool { return p.Destination == tinyAddress(1) }},
+		{Original(Destination), shifted, func(Member) bool { return false }},
+		{shifted, shifted, func(Member) bool { return true }},
 	} {
 		equal, ok := s.Equal(Destination, c.a, c.b)
-		if got := modelOf(func(p header.Packet) bool { return s.Contains(equal, p) }); !ok || !got.equal(modelOf(c.want)) {
+		if got := modelOf(func(p Member) bool { return s.Contains(equal, p) }); !ok || !got.equal(modelOf(c.want)) {
 			t.Errorf("%v and %v", c.a, c.b)
 		}
 	}
@@ -387,7 +410,7 @@ func TestEqualTerms(t *testing.T) {
 func TestSourcesAgainstDestinations(t *testing.T) {
 	random := rand.New(rand.NewPCG(10, 9))
 	for range 500 {
-		s := NewSpace(1 << 20)
+		s := NewSpace(1<<20, tinyMoments)
 		set, m := randomTiny(s, random)
 		set = s.Restrict(s.Where(Protocol, []Span{PortSpan(6, 6)}, Everything), set)
 		by := random.IntN(3) + 1
@@ -410,7 +433,7 @@ func TestSourcesAgainstDestinations(t *testing.T) {
 
 // A space that outgrows its limit says so.
 func TestASpaceKeepsItsLimit(t *testing.T) {
-	s, random := NewSpace(50), rand.New(rand.NewPCG(5, 9))
+	s, random := NewSpace(50, tinyMoments), rand.New(rand.NewPCG(5, 9))
 	var sets []Set
 	for range 100 {
 		set, _ := randomTiny(s, random)
@@ -429,7 +452,7 @@ func TestASpaceKeepsItsLimit(t *testing.T) {
 
 // IPv6 ranges do not hold the numbers that IPv4 addresses have.
 func TestSpansOfBothFamiliesAreDisjoint(t *testing.T) {
-	s := NewSpace(1 << 10)
+	s := NewSpace(1<<10, tinyMoments)
 	six := s.Where(Source, AddressSpans(header.IPv6.All()), Everything)
 	four := s.Where(Source, AddressSpans(header.IPv4.All()), Everything)
 	if s.Restrict(six, four) != Nothing || s.Overlay(six, four) != s.Overlay(four, six) {

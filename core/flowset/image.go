@@ -94,7 +94,7 @@ func (p *puller) pull(set, a Set) Set {
 		field = term.Field
 		first := number{}
 		asked := p.nodes[a].edges
-		limit := largest[p.nodes[a].field]
+		limit := p.largest[p.nodes[a].field]
 		at, last := 0, number{}
 		var whole [1]edge
 		for _, e := range p.edgesFor(set, field, &whole) {
@@ -152,7 +152,7 @@ func (p *puller) agreed(set, a Set) (value Set, ok bool) {
 	}
 	first := number{}
 	asked := p.nodes[a].edges
-	limit := largest[p.nodes[a].field]
+	limit := p.largest[p.nodes[a].field]
 	at, last := 0, number{}
 	var whole [1]edge
 	for _, e := range p.edgesFor(set, term.Field, &whole) {
@@ -177,7 +177,7 @@ func (p *puller) agreed(set, a Set) (value Set, ok bool) {
 // values before them come to: mostly it is this one or the next.
 func meet(edges []edge, before int, first, end, by, limit number) (at int, last number) {
 	now := first.plus(by)
-	if limit.high == 0 {
+	if limit.high == 0 && by != (number{}) { // moments are never moved
 		now = number{low: now.low & limit.low}
 	}
 	at = before
@@ -213,5 +213,5 @@ func packetField(f Field, turned bool) Field {
 	if !turned {
 		return f
 	}
-	return [Fields]Field{Protocol, Source, SourcePort, Destination, Port}[f]
+	return f.Opposite()
 }

@@ -97,7 +97,7 @@ func (p *parter) from(field Field, edges []edge, pieces []piece) Set {
 		next = q.edge + 1
 	}
 	if next < len(edges) {
-		p.push(largest[field], Nothing)
+		p.push(p.largest[field], Nothing)
 	}
 	return p.pop(field, base)
 }

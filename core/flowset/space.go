@@ -3,8 +3,6 @@ package flowset
 import (
 	"fmt"
 	"slices"
-
-	"hollowbridge/core/header"
 )
 
 // A Set is an exact set of connections of a Space, or more generally gives each
@@ -45,7 +43,9 @@ type Space struct {
 	listed map[sourcesKey][]Box // see sourcesOf
 	long   int                  // see isLong
 
-	taken taken
+	taken   taken
+	largest [Fields]number // value of each field
+
 	most  int // edges
 	edges int
 	err   error
@@ -85,6 +85,7 @@ const (
 	restrictOperation
 	minusOperation
 	markOperation
+	everOperation
 	firstPull // and those behind it, see puller.operation
 )
 
@@ -105,9 +106,12 @@ const (
 	mostCached = 1 << 22
 )
 
-// NewSpace returns a space that may hold as many edges: about 40 bytes each.
-func NewSpace(most int) *Space {
-	return &Space{unique: make([]Set, firstSlots), cache: make([]computed, firstSlots), most: most, pulls: map[Terms]operation{}, listed: map[sourcesKey][]Box{}, long: usualLong}
+// NewSpace returns a space that may hold as many edges, about 40 bytes each, and knows so many moments, one
+// at least.
+func NewSpace(most, moments int) *Space {
+	limits := largest
+	limits[Time] = number{low: uint64(max(moments, 1) - 1)}
+	return &Space{largest: limits, unique: make([]Set, firstSlots), cache: make([]computed, firstSlots), most: most, pulls: map[Terms]operation{}, listed: map[sourcesKey][]Box{}, long: usualLong}
 }
 
 // Most returns how many edges the space may hold.
@@ -278,8 +282,8 @@ func (s *Space) pushSpan(next number, span Span, a Set) number {
 
 // popLast is pop for a node of spans, after the last of which there is nothing.
 func (s *Space) popLast(field Field, base int) Set {
-	if len(s.stack) == base || s.stack[len(s.stack)-1].last != largest[field] {
-		s.push(largest[field], Nothing)
+	if len(s.stack) == base || s.stack[len(s.stack)-1].last != s.largest[field] {
+		s.push(s.largest[field], Nothing)
 	}
 	return s.pop(field, base)
 }
@@ -294,8 +298,8 @@ func (s *Space) pop(field Field, base int) Set {
 	return made
 }
 
-// Contains reports whether a packet is in the set.
-func (s *Space) Contains(a Set, p header.Packet) bool {
+// Contains reports whether a connection is in the set.
+func (s *Space) Contains(a Set, p Member) bool {
 	values := valuesOf(p)
 	return s.holds(a, &values)
 }

@@ -68,9 +68,9 @@ func (t Terms) Answer(protocol header.Protocol) Terms {
 
 // Apply returns what a connection's packet is by the terms.
 func (t Terms) Apply(p header.Packet) header.Packet {
-	values := valuesOf(p)
+	values := valuesOf(Member{Packet: p})
 	var now [Fields]number
-	for f, term := range t {
+	for f, term := range t[:Time] { // moments stay what they are
 		now[f] = term.number
 		if !term.constant {
 			now[f] = values[term.Field].plus(term.number)
@@ -79,7 +79,7 @@ func (t Terms) Apply(p header.Packet) header.Packet {
 			now[f] = number{low: now[f].low & limit.low}
 		}
 	}
-	return packetOf(now)
+	return memberOf(now).Packet
 }
 
 // Addresses returns what addresses of the term's field become.

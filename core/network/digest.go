@@ -195,9 +195,10 @@ func (d *digester) ports(list ...header.Ports) {
 func (d *digester) rule(r *Rule) {
 	d.text(r.Kind)
 	d.flag(r.Off())
-	if r.When != nil {
-		d.text(r.When.Text)
-	}
+	h := r.Hours()
+	d.flag(h.days[:]...)
+	d.number(h.first, h.last, int(h.over))
+	d.flag(h.always)
 }
 
 func (d *digester) nat(r *NATRule) Digest {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"time"
 
 	"hollowbridge/core/header"
 )
@@ -37,9 +38,11 @@ type Network struct {
 	Hosts    []*Host
 	Gateways []*Gateway
 	Expect   []*Expectation
-	Segments []*Segment // found by Connect
-	Digests  *Digests   // computed by Seal, or nil
-	Today    Date       // the day it is the network of, see On
+	Segments []*Segment     // found by Connect
+	Digests  *Digests       // computed by Seal, or nil
+	Today    Date           // the day it is the network of, see On
+	Now      Moment         // the moment
+	Timezone *time.Location // of all hours; nil is UTC
 
 	internet header.Addresses
 	hosts    map[string]*Host
@@ -120,7 +123,7 @@ type Host struct {
 	Upstream    *Segment   // the uplink's segment on which its default gateway is the provider's router, where the file names that
 	SegmentName string     // where the file names it
 	Owner       string     // whose it is
-	Until       Date       // its last day
+	Until       Deadline   // when it is over
 	Place       Position
 
 	locations []location // of each address
@@ -234,8 +237,8 @@ type Gateway struct {
 	Mappings   *Mappings  // nil is off
 	Opened     []*Mapping // that programs have now, of a running gateway
 	Control    Control
-	Owner      string // whose it is
-	Until      Date   // its last day
+	Owner      string   // whose it is
+	Until      Deadline // when it is over
 	Place      Position
 }
 

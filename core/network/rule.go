@@ -18,11 +18,19 @@ type Rule struct {
 	Log      bool
 	Note     string
 	Owner    string        // whose it is
-	Until    Date          // its last day
-	Expired  bool          // that is over, see Network.On
+	Until    Deadline      // when it is over
+	Expired  bool          // it is over now, see Network.On
 	Accept   []FindingKind // findings that are meant to be
 	When     *Schedule     // nil is always
 	Place    Position
+
+	over Moment // from when on it takes no part; 0 is never
+	gone bool   // that was before the day that is asked about
+}
+
+func (r *Rule) setNow(now Moment) {
+	r.over, _ = r.Until.Over()
+	r.Expired, r.gone = r.Until.IsOver(now), r.Until.IsOver(now.Date().Begins())
 }
 
 // A RuleID is what a rule is known by in all revisions of a network.
@@ -58,12 +66,56 @@ func (g *Gateway) Rules() iter.Seq[*Rule] {
 	}
 }
 
-// Off reports whether the rule takes no part at any time.
-func (r *Rule) Off() bool { return r.Disabled || r.Expired }
+// Off reports whether the rule takes no part at any moment that is asked about.
+func (r *Rule) Off() bool { return r.Disabled || r.gone }
 
 // Active reports whether the rule takes part at that moment.
 func (r *Rule) Active(at Moment) bool {
-	return !r.Off() && (r.When == nil || r.When.Holds(at))
+	return !r.Off() && (r.over == 0 || at < r.over) && (r.When == nil || r.When.Holds(at))
+}
+
+// Timed reports whether the rule takes part at some moments and not at others.
+func (r *Rule) Timed() bool { return !r.Off() && (r.When != nil || r.over != 0) }
+
+// Hours is when a timed rule takes part; two that are equal are the same moments.
+type Hours struct {
+	days        [7]bool
+	first, last int
+	always      bool // but for over
+	over        Moment
+}
+
+// Hours returns when the rule takes part, where it is not off.
+func (r *Rule) Hours() Hours {
+	if r.When == nil {
+		return Hours{always: true, over: r.over}
+	}
+	return Hours{r.When.Days, r.When.First, r.When.Last, false, r.over}
+}
+
+// Cover reports whether what has these hours takes part whenever what has others does.
+func (h Hours) Cover(other Hours) bool {
+	if h.over != 0 && (other.over == 0 || h.over < other.over) {
+		return false
+	}
+	if h.always || h == other {
+		return true
+	}
+	ours, theirs := h.week(), other.week()
+	for m := range theirs {
+		if theirs[m] && !ours[m] {
+			return false
+		}
+	}
+	return true
+}
+
+// week returns the minutes of the week that are among the hours.
+func (h Hours) week() *week {
+	if h.always {
+		return (&Schedule{Days: [7]bool{true, true, true, true, true, true, true}, Last: minutesADay}).week()
+	}
+	return (&Schedule{Days: h.days, First: h.first, Last: h.last}).week()
 }
 
 // A NATRule is one rule of a gateway's nat list. Which fields are used depends on Does.

@@ -2,31 +2,8 @@ package network
 
 import (
 	"fmt"
-	"slices"
 	"strings"
-	"time"
 )
-
-// A Moment is a minute of the week, 0 for Monday 00:00, or Always.
-type Moment int
-
-// Always is the moment at which every schedule holds: for questions that are not
-// about a time.
-const Always Moment = -1
-
-const (
-	minutesADay  = 24 * 60
-	minutesAWeek = 7 * minutesADay
-)
-
-// MomentOf returns the moment of a day, 0 for Monday to 6 for Sunday, and a minute
-// of the day, 0 to 1439.
-func MomentOf(day, minute int) Moment { return Moment(day*minutesADay + minute) }
-
-// MomentAt returns the moment of a time, where that is.
-func MomentAt(t time.Time) Moment {
-	return MomentOf((int(t.Weekday())+6)%7, t.Hour()*60+t.Minute())
-}
 
 // A Schedule is the times of the week at which a rule is active. Hours that cross
 // midnight belong to the day they begin on.
@@ -41,20 +18,32 @@ var DayNames = [7]string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"}
 
 // Holds reports whether the schedule covers the moment.
 func (s *Schedule) Holds(at Moment) bool {
-	if at == Always {
-		return true
-	}
 	length := s.Last - s.First
 	if length <= 0 {
 		length += minutesADay
 	}
 	for day, on := range s.Days {
-		since := (int(at) - day*minutesADay - s.First + minutesAWeek) % minutesAWeek
+		since := (at.ofWeek() - day*minutesADay - s.First + minutesAWeek) % minutesAWeek
 		if on && since < length {
 			return true
 		}
 	}
 	return false
+}
+
+// week returns the minutes of the week at which the schedule holds, as marks.
+func (s *Schedule) week() *week {
+	var w week
+	length := s.Last - s.First
+	if length <= 0 {
+		length += minutesADay
+	}
+	for day, on := range s.Days {
+		for minute := 0; on && minute < length; minute++ {
+			w[(day*minutesADay+s.First+minute)%minutesAWeek] = true
+		}
+	}
+	return &w
 }
 
 // ParseDays reads days as "mon-fri", "sat", with commas between them.
@@ -111,42 +100,4 @@ func clock(text string) (int, bool) {
 	hour, minute := int(text[0]-'0')*10+int(text[1]-'0'), int(text[3]-'0')*10+int(text[4]-'0')
 	total := hour*60 + minute
 	return total, minute < 60 && total <= minutesADay
-}
-
-// String writes the moment as "mon 14:00".
-func (m Moment) String() string {
-	if m == Always {
-		return "any time"
-	}
-	minute := int(m) % minutesADay
-	return fmt.Sprintf("%s %02d:%02d", DayNames[int(m)/minutesADay], minute/60, minute%60)
-}
-
-// mostSchedules is how many different schedules Moments takes into account.
-const mostSchedules = 64
-
-// Moments returns moments of which one stands for each time of the week at which other
-// rules are active; none where no rule has hours.
-func (n *Network) Moments() []Moment {
-	var moments []Moment
-	seen := map[string]bool{}
-	add := func(s *Schedule) {
-		if s == nil || seen[s.Text] || len(seen) == mostSchedules {
-			return
-		}
-		seen[s.Text] = true
-		for day := range s.Days {
-			moments = append(moments, MomentOf(day, s.First%minutesADay), MomentOf(day, s.Last%minutesADay), MomentOf(day, 0))
-		}
-	}
-	for _, g := range n.Gateways {
-		for _, r := range g.NAT {
-			add(r.When)
-		}
-		for _, r := range g.Filter {
-			add(r.When)
-		}
-	}
-	slices.Sort(moments)
-	return slices.Compact(moments)
 }

@@ -38,6 +38,7 @@ type Difference struct {
 	Services  header.Services // as the sources send them
 	AllPorts  bool
 	FromPorts []header.Ports // where not all, the sources' own ports
+	When      network.When   // at which of the moments that were asked about
 	Example   Example        // in the new network, or in the old one where it can't begin there
 	Was, Is   Translation    // of the example, under the old network and the new one
 }
@@ -101,11 +102,30 @@ type Fate struct {
 // Differences returns all connections that fare differently under two networks: those
 // that are reached under one and not under the other, by another host, or with another
 // translation. With stops, those that are stopped under both but elsewhere or
-// otherwise count too. None is a proof that both do the same.
-func Differences(old, new *engine.Engine, moment network.Moment, stops bool) ([]Difference, error) {
-	base := NewBaseline(old, moment, MostPieces)
+// otherwise count too. None is a proof that both do the same at the moments that are asked about; the zero
+// Times are all.
+func Differences(old, new *engine.Engine, times network.Times, stops bool) ([]Difference, error) {
+	if err := comparable(old.Network(), new.Network()); err != nil {
+		return nil, err
+	}
+	base := NewBaseline(old, times.Or(old.Network(), new.Network()), MostPieces)
 	base.compared = base.explorer.CompareWith(new)
 	return base.Differences(new, stops, header.Protocols())
+}
+
+// TwoTimezones is the error where rules have hours, and those of two networks are in different places.
+type TwoTimezones struct{ Old, New string }
+
+func (t TwoTimezones) Error() string {
+	return fmt.Sprintf("rules have hours, which are in %s in one network and in %s in the other: they can't be compared", t.Old, t.New)
+}
+
+// comparable returns TwoTimezones where moments of one network are others in another one, and that matters.
+func comparable(old, new *network.Network) error {
+	if a, b := old.Location().String(), new.Location().String(); a != b && network.Timed(old, new) {
+		return TwoTimezones{a, b}
+	}
+	return nil
 }
 
 // A Baseline is a network that others are compared with. It is surveyed once, as far
@@ -113,7 +133,7 @@ func Differences(old, new *engine.Engine, moment network.Moment, stops bool) ([]
 type Baseline struct {
 	engine   *engine.Engine
 	explorer *engine.Explorer
-	moment   network.Moment
+	every    bool // all moments are asked about: those that the network's rules and the other's tell apart
 	surveyed []surveyed
 	kinds    int  // that were found
 	compared bool // it is for one network only, and knows which of its regions fare alike there
@@ -133,10 +153,21 @@ type fated struct {
 	meetings []engine.Meeting
 }
 
-// NewBaseline returns the baseline of a network. Comparisons with it hold up to most
-// pieces of sets altogether.
-func NewBaseline(old *engine.Engine, moment network.Moment, most int) *Baseline {
-	return &Baseline{engine: old, explorer: old.NewExplorer(moment, most), moment: moment}
+// NewBaseline returns the baseline of a network, for some moments; the zero Times are all. Comparisons with it
+// hold up to most pieces of sets altogether.
+func NewBaseline(old *engine.Engine, times network.Times, most int) *Baseline {
+	return &Baseline{engine: old, explorer: old.NewExplorer(times.Or(old.Network()), most), every: times.IsZero()}
+}
+
+// tellApart makes the baseline one for all moments that another network tells apart too: it is surveyed again,
+// if that is more.
+func (base *Baseline) tellApart(new *engine.Engine) {
+	if !base.every {
+		return
+	}
+	if times := network.EveryMoment(base.engine.Network(), new.Network()); !times.Equal(base.explorer.Times) {
+		base.explorer, base.surveyed, base.kinds = base.engine.NewExplorer(times, base.explorer.Space.Most()), nil, 0
+	}
 }
 
 // survey finds out what becomes of the connections of a beginning.
@@ -166,6 +197,10 @@ func (base *Baseline) survey(s *surveyed) error {
 // Connections that share a fate in the old network mostly do in the new one: so each of
 // the baseline's regions is explored there, and what comes out is compared with what it was.
 func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []header.Protocol) ([]Difference, error) {
+	if err := comparable(base.engine.Network(), new.Network()); err != nil {
+		return nil, err
+	}
+	base.tellApart(new)
 	if base.surveyed == nil {
 		var list []surveyed
 		for _, b := range base.explorer.Beginnings(nil) {
@@ -173,8 +208,8 @@ func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []he
 		}
 		base.surveyed = list
 	}
-	c := &comparison{space: base.explorer.Space, stops: stops, index: map[string]int{}, old: base.engine, new: new, moment: base.moment}
-	explorer := new.NewExplorerIn(base.explorer.Space, base.moment)
+	c := &comparison{space: base.explorer.Space, stops: stops, index: map[string]int{}, old: base.engine, new: new, times: base.explorer.Times}
+	explorer := new.NewExplorerIn(base.explorer.Space, base.explorer.Times)
 	for _, pair := range c.pairs(base.surveyed, explorer.Beginnings(nil), protocols) {
 		if pair.old != nil {
 			if err := base.survey(pair.old); err != nil {
@@ -275,7 +310,7 @@ type comparison struct {
 	index    map[string]int // of pairs of fates
 	found    []altered
 	old, new *engine.Engine
-	moment   network.Moment
+	times    network.Times
 }
 
 // Altered are a pair of fates and the connections that have them.
@@ -356,11 +391,8 @@ func (c *comparison) differences() []Difference {
 		}
 		for _, box := range c.space.Boxes(set) {
 			d.Services, d.From, d.To, d.AllPorts, d.FromPorts = sentTo(&box), box.From, box.To, box.AllPorts, box.SourcePorts
-			networks := []*engine.Engine{c.new, c.old}
-			if x.begins == c.old {
-				networks = networks[1:]
-			}
-			d.Example = exampleFrom(x.on, exampleOf(c.space, set, &box, x.meetings), c.moment, networks...)
+			d.When = whenOf(c.times, box.Moments)
+			d.Example = exampleFrom(x.begins, c.times, x.on, exampleOf(c.space, c.times, set, &box, x.meetings), d.When)
 			d.Was, d.Is = c.translation(&d, c.old), c.translation(&d, c.new)
 			found = append(found, d)
 		}
@@ -549,7 +581,7 @@ func join(list []Difference, key func(*Difference) string, takeUp func(into, d *
 	alike := map[string][]int{} // by what is quickly compared
 	for i := range list {
 		d := list[i]
-		k := fmt.Sprintf("%s %s %s %p %s", d.Change, d.Old.Host, d.New.Host, d.On, key(&d))
+		k := fmt.Sprintf("%s %s %s %p %s %s", d.Change, d.Old.Host, d.New.Host, d.On, d.When, key(&d))
 		if d.Change == Otherwise || d.Change == Elsewhere {
 			k += fmt.Sprint(d.Was, d.Is)
 		}

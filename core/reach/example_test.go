@@ -27,7 +27,7 @@ gateways:
 		panic(err)
 	}
 	internet := network.Expression{Text: "internet", Items: []network.Item{{Set: n.Internet()}}}
-	found, err := reach.Find(engine.Compile(n, nil), reach.Question{From: &internet, Moment: network.Always})
+	found, err := reach.Find(engine.Compile(n, nil), reach.Question{From: &internet})
 	if err != nil {
 		panic(err)
 	}

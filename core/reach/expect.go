@@ -13,18 +13,19 @@ import (
 type Result struct {
 	Expectation *network.Expectation
 	Holds       bool
-	Empty       bool     // it is about no connection at all, so it says nothing
-	Breaking    *big.Int // how many connections break it
+	Empty       bool         // it is about no connection at all, so it says nothing
+	Breaking    *big.Int     // how many connections break it, at some moment
+	When        network.When // when some do, of the moments that were asked about
 	Counter     Example
 	Verdict     engine.Verdict // of the counterexample
 
 	LetThrough *Example // where nobody may get there, one that gets through to where nobody is known to answer, or nil
 }
 
-// Expect checks every expectation of a network against all connections.
-func Expect(e *engine.Engine, moment network.Moment) ([]Result, error) {
+// Expect checks every expectation of a network against all connections at some moments; the zero Times are all.
+func Expect(e *engine.Engine, times network.Times) ([]Result, error) {
 	var results []Result
-	explorer := e.NewExplorer(moment, MostPieces)
+	explorer := e.NewExplorer(times.Or(e.Network()), MostPieces)
 	for _, x := range e.Network().Expect {
 		r, err := check(e, explorer, x)
 		if err != nil {
@@ -41,8 +42,10 @@ func check(e *engine.Engine, explorer *engine.Explorer, x *network.Expectation) 
 	behind := x.Must == network.Only || x.Must == network.Never
 	q := Question{To: &x.To, Service: x.Service}
 	best := 0
+	var breaking []flowset.Set
 	for _, b := range explorer.Beginnings(sendersOf(x)) {
 		set := b.Set
+		var wrongs []flowset.Set
 		if !behind { // to names what is connected to, not what is behind the translation
 			set = space.Restrict(delivered(space, x.To.Addresses(), x.Service), set)
 		}
@@ -62,7 +65,7 @@ func check(e *engine.Engine, explorer *engine.Explorer, x *network.Expectation) 
 						through = asked(e, space, r, q)
 					}
 					if through != flowset.Nothing {
-						c := exampleFrom(sharedOn(&b), counterexample(space, through, r.Meetings), explorer.Moment(), e)
+						c := counterexample(e, explorer, sharedOn(&b), through, r.Meetings)
 						result.LetThrough = &c
 					}
 				}
@@ -73,14 +76,31 @@ func check(e *engine.Engine, explorer *engine.Explorer, x *network.Expectation) 
 			if wrong == flowset.Nothing {
 				continue
 			}
-			result.Breaking.Add(result.Breaking, space.Size(wrong))
+			wrongs = append(wrongs, wrong)
 			if rank := telling(b.From, r); result.Holds || rank > best {
 				result.Holds, result.Verdict, best = false, r.Verdict, rank
-				result.Counter = exampleFrom(sharedOn(&b), counterexample(space, wrong, r.Meetings), explorer.Moment(), e)
+				result.Counter = counterexample(e, explorer, sharedOn(&b), wrong, r.Meetings)
 			}
 		}
+		result.Breaking.Add(result.Breaking, sizeOf(explorer, wrongs))
+		breaking = append(breaking, wrongs...)
+	}
+	if !explorer.Times.IsOne() && !result.Holds {
+		result.When = whenOf(explorer.Times, space.Moments(space.OverlayAll(breaking)))
 	}
 	return result, nil
+}
+
+// sizeOf returns how many connections some disjoint sets hold, each once whenever it is.
+func sizeOf(explorer *engine.Explorer, sets []flowset.Set) *big.Int {
+	size := new(big.Int)
+	if !explorer.Times.IsOne() {
+		sets = []flowset.Set{explorer.Space.OverlayAll(sets)}
+	}
+	for _, set := range sets {
+		size.Add(size, explorer.Space.Size(set))
+	}
+	return size
 }
 
 // sendersOf returns who sends what an expectation is about, of a place.
@@ -100,7 +120,7 @@ const mostSamples = 60
 // About returns connections that an expectation is about, to the addresses that it names: one
 // of each way they go, up to so many.
 func About(e *engine.Engine, x *network.Expectation, moment network.Moment) ([]engine.Connection, error) {
-	explorer := e.NewExplorer(moment, MostPieces)
+	explorer := e.NewExplorer(network.At(moment), MostPieces)
 	var found []engine.Connection
 	for _, b := range explorer.Beginnings(sendersOf(x)) {
 		set := explorer.Space.Restrict(delivered(explorer.Space, x.To.Addresses(), x.Service), b.Set)
@@ -108,8 +128,8 @@ func About(e *engine.Engine, x *network.Expectation, moment network.Moment) ([]e
 			if err != nil {
 				return nil, err
 			}
-			if p, ok := explorer.Space.Usual(r.Set); ok && len(found) < mostSamples && engine.Claims(r.Meetings, p) {
-				found = append(found, engine.Connection{Packet: p, From: e.PlaceOf(b.From, p.Source), Moment: moment})
+			if p, ok := explorer.Space.Usual(r.Set); ok && len(found) < mostSamples && engine.Claims(r.Meetings, p.Packet) {
+				found = append(found, engine.Connection{Packet: p.Packet, From: e.PlaceOf(b.From, p.Source), Moment: moment})
 			}
 		}
 	}
@@ -128,7 +148,7 @@ func telling(from engine.Place, r *engine.Region) int {
 }
 
 // counterexample returns a member, from the usual source port where it can.
-func counterexample(space *flowset.Space, set flowset.Set, meetings []engine.Meeting) header.Packet {
-	boxes := space.Boxes(set)
-	return exampleOf(space, set, &boxes[0], meetings)
+func counterexample(e *engine.Engine, explorer *engine.Explorer, on *network.Segment, set flowset.Set, meetings []engine.Meeting) Example {
+	box := &explorer.Space.Boxes(set)[0]
+	return exampleFrom(e, explorer.Times, on, exampleOf(explorer.Space, explorer.Times, set, box, meetings), whenOf(explorer.Times, box.Moments))
 }

@@ -36,8 +36,8 @@ type Question struct {
 	From    *network.Expression // whose connections; nil is everybody
 	To      *network.Expression // delivered to whom; nil is everybody inside
 	Service header.Services     // as delivered; empty is every service
-	Moment  network.Moment
-	Most    int // pieces of sets that the answer may take; 0 is MostPieces
+	Times   network.Times       // the moments that are asked about; the zero Times are all
+	Most    int                 // pieces of sets that the answer may take; 0 is MostPieces
 }
 
 // An Answer is every way in.
@@ -59,6 +59,7 @@ type Access struct {
 	AllPorts  bool           // whatever the source's own port, else:
 	Ports     []header.Ports // the source's own ports, for all sources together
 	Rules     []*network.Rule
+	When      network.When // at which of the moments that are asked about
 	Example   Example
 }
 
@@ -67,15 +68,14 @@ type Access struct {
 // on the internet, and those that the file does not name, count as services only where the
 // question names them.
 func Find(e *engine.Engine, q Question) (Answer, error) {
-	explorer := e.NewExplorer(q.Moment, cmp.Or(q.Most, MostPieces))
+	explorer := e.NewExplorer(q.Times.Or(e.Network()), cmp.Or(q.Most, MostPieces))
 	explorer.StopAlike() // what is stopped is not listed
 	return FindIn(e, explorer, q, func(b engine.Beginning) iter.Seq2[*engine.Region, error] { return explorer.Explore(b.From, b.Set) })
 }
 
-// FindIn is Find by an explorer that the engine has already: for its moment, and within its limit. What becomes
+// FindIn is Find by an explorer that the engine has already: for its moments, and within its limit. What becomes
 // of connections is taken from explored, which may know it already.
 func FindIn(e *engine.Engine, explorer *engine.Explorer, q Question, explored func(engine.Beginning) iter.Seq2[*engine.Region, error]) (Answer, error) {
-	q.Moment = explorer.Moment()
 	ways, most := map[string]*merged{}, mostWays+4*e.Network().RuleCount()
 	var order []string
 	count := map[bool]int{} // of those that are reached, and those that are not
@@ -183,7 +183,7 @@ func merge(list []Access) []Access {
 		key := b.String()
 		same := slices.IndexFunc(alike[key], func(i int) bool {
 			b := &merged[i]
-			return a.On == b.On && a.From.Equal(b.From) && a.To.Equal(b.To) && a.Delivered.Equal(b.Delivered)
+			return a.On == b.On && a.When.Equal(b.When) && a.From.Equal(b.From) && a.To.Equal(b.To) && a.Delivered.Equal(b.Delivered)
 		})
 		if same < 0 {
 			alike[key] = append(alike[key], len(merged))
@@ -319,7 +319,8 @@ func (w *merged) accesses(e *engine.Engine, explorer *engine.Explorer, q Questio
 				a.Services = append(a.Services, served)
 			}
 		}
-		a.Example = exampleFrom(w.on, exampleOf(explorer.Space, set, &box, w.meetings), q.Moment, e)
+		a.When = whenOf(explorer.Times, box.Moments)
+		a.Example = exampleFrom(e, explorer.Times, w.on, exampleOf(explorer.Space, explorer.Times, set, &box, w.meetings), a.When)
 		found = append(found, a)
 	}
 	return found
@@ -339,8 +340,11 @@ func sentTo(b *flowset.Box) header.Services {
 
 // exampleOf returns a connection of a box that can be traced, none by which a machine
 // meets itself.
-func exampleOf(s *flowset.Space, set flowset.Set, b *flowset.Box, meetings []engine.Meeting) header.Packet {
-	p := header.Packet{Protocol: b.Protocol}
+func exampleOf(s *flowset.Space, times network.Times, set flowset.Set, b *flowset.Box, meetings []engine.Meeting) flowset.Member {
+	p := flowset.Member{Packet: header.Packet{Protocol: b.Protocol}}
+	if len(b.Moments) > 0 {
+		p.Moment = times.Usual(stretchesOf(b.Moments))
+	}
 	p.Destination, _ = b.To.Usual(header.IPv4)
 	if !p.Destination.IsValid() {
 		p.Destination, _ = b.To.Usual(header.IPv6)
@@ -352,16 +356,20 @@ func exampleOf(s *flowset.Space, set flowset.Set, b *flowset.Box, meetings []eng
 	if len(b.Ports) > 0 {
 		p.DestinationPort = b.Ports[0].First
 	}
-	if s.Contains(set, p) && engine.Claims(meetings, p) {
+	if s.Contains(set, p) && engine.Claims(meetings, p.Packet) {
 		return p
 	}
-	only := s.Where(flowset.Destination, flowset.AddressSpans(b.To), s.Where(flowset.Source, flowset.AddressSpans(b.From), flowset.Everything))
+	only := flowset.Everything
+	if len(b.Moments) > 0 {
+		only = s.Where(flowset.Time, b.Moments, only)
+	}
+	only = s.Where(flowset.Destination, flowset.AddressSpans(b.To), s.Where(flowset.Source, flowset.AddressSpans(b.From), only))
 	if only = s.Restrict(only, set); only == flowset.Nothing {
 		return p // the space has outgrown its limit
 	}
 	random := rand.New(rand.NewPCG(1, 1))
 	p, _ = s.Usual(only)
-	for tries := 0; tries < mostTries && !engine.Claims(meetings, p); tries++ {
+	for tries := 0; tries < mostTries && !engine.Claims(meetings, p.Packet); tries++ {
 		p, _ = s.Sample(only, random.Uint64)
 	}
 	return p

@@ -24,10 +24,10 @@ import (
 
 var explored = flag.Uint64("explore", 40, "how many random networks to explore")
 
-// trace asks the engine about one connection, as a person would: from the machine on a
+// trace asks the engine about one connection at a moment, as a person would: from the machine on a
 // segment, by its name in this network, or from wherever the address is where that is nil.
-func trace(e *engine.Engine, on *network.Segment, p header.Packet) (engine.Verdict, bool) {
-	c := engine.Connection{Packet: p, Moment: network.Always}
+func trace(e *engine.Engine, on *network.Segment, p header.Packet, at network.Moment) (engine.Verdict, bool) {
+	c := engine.Connection{Packet: p, Moment: at}
 	if on == nil {
 		var err error
 		if c.From, err = e.Locate(p.Source); err != nil {
@@ -42,6 +42,16 @@ func trace(e *engine.Engine, on *network.Segment, p header.Packet) (engine.Verdi
 		}
 	}
 	return engine.Verdict{}, false
+}
+
+// someMoment returns one of those at which something is so, or, where it is said, one at which it is not.
+func someMoment(random *rand.Rand, times network.Times, when network.When, holds bool) (at network.Moment, ok bool) {
+	for range 200 {
+		if at = times.Moment(random.IntN(times.Count())); when.Holds(at) == holds {
+			return at, true
+		}
+	}
+	return at, false
 }
 
 // shared returns the segments that an address is on, where it is on several.
@@ -84,24 +94,34 @@ func borders(random *rand.Rand, set header.Addresses) []netip.Addr {
 // Every set that reach lists is right: members reach the host, and sources right
 // outside all sets of a destination do not.
 func TestReachAgreesWithTraces(t *testing.T) {
-	checked, twins, through := 0, 0, 0
+	checked, twins, through, timed := 0, 0, 0, 0
 	for seed := range netfiletest.Few(*explored, 3) {
 		n := netfiletest.Parse(t, gen.Mixed(seed))
 		e := engine.Compile(n, nil)
-		answer, err := reach.Find(e, reach.Question{Moment: network.Always})
+		answer, err := reach.Find(e, reach.Question{})
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
 		found := answer.Reached
-		random := rand.New(rand.NewPCG(seed, 31))
+		random, times := rand.New(rand.NewPCG(seed, 31)), network.EveryMoment(n)
 		for _, a := range found {
 			for _, p := range packetsOf(random, &a) {
-				v, ok := trace(e, a.On, p)
+				at, known := someMoment(random, times, a.When, true)
+				if !known {
+					at = a.Example.Moment
+				}
+				v, ok := trace(e, a.On, p, at)
 				if a.On != nil && ok {
 					twins++
 				}
 				if checked++; ok && (v.Outcome != engine.Reached || v.To.Name() != a.Host) && a.AllPorts {
-					t.Fatalf("seed %d: reach lets %s -> %s %s reach %s, a trace says %s at %s\n%s", seed, p.From(), p.To(), p.Protocol, a.Host, v.Outcome, v.At.Name(), gen.Mixed(seed))
+					t.Fatalf("seed %d: reach lets %s -> %s %s reach %s, a trace at %s says %s at %s\n%s", seed, p.From(), p.To(), p.Protocol, a.Host, at, v.Outcome, v.At.Name(), gen.Mixed(seed))
+				}
+				if at, known := someMoment(random, times, a.When, false); known && !(a.On == nil && shared(n, p.Source) != nil) && !listed(found, a.On, &p, at) {
+					timed++
+					if v, ok := trace(e, a.On, p, at); ok && v.Outcome == engine.Reached && inside(n, v.To.Name()) {
+						t.Fatalf("seed %d: %s -> %s %s reaches %s at %s, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, v.To.Name(), at, gen.Mixed(seed))
+					}
 				}
 			}
 			if v := e.NewWalk().Verdict(a.Example.Connection); v.Outcome != engine.Reached || v.To.Name() != a.Host {
@@ -113,17 +133,18 @@ func TestReachAgreesWithTraces(t *testing.T) {
 			for _, source := range borders(random, a.From) {
 				p := a.Example.Packet
 				p.Source = source
-				if source == p.Destination || n.Unused().Contains(source) || a.On == nil && shared(n, source) != nil || listed(found, a.On, &p) {
+				at := times.Moment(random.IntN(times.Count()))
+				if source == p.Destination || n.Unused().Contains(source) || a.On == nil && shared(n, source) != nil || listed(found, a.On, &p, at) {
 					continue
 				}
-				if v, ok := trace(e, a.On, p); ok && v.Outcome == engine.Reached && inside(n, v.To.Name()) {
-					t.Fatalf("seed %d: %s -> %s %s reaches %s, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, v.To.Name(), gen.Mixed(seed))
+				if v, ok := trace(e, a.On, p, at); ok && v.Outcome == engine.Reached && inside(n, v.To.Name()) {
+					t.Fatalf("seed %d: %s -> %s %s reaches %s at %s, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, v.To.Name(), at, gen.Mixed(seed))
 				}
 			}
 		}
 	}
-	if !testing.Short() && (checked < 1000 || twins < 20 || through < 1000) {
-		t.Errorf("only %d members were checked, %d of addresses that are in several places, %d that get to nobody", checked, twins, through)
+	if !testing.Short() && (checked < 1000 || twins < 20 || through < 1000 || timed < 20) {
+		t.Errorf("only %d members were checked, %d of addresses that are in several places, %d that get to nobody, %d at other times", checked, twins, through, timed)
 	}
 }
 
@@ -135,7 +156,7 @@ func checkLetThrough(t *testing.T, seed uint64, e *engine.Engine, found []reach.
 	nobody := func(v *engine.Verdict) bool { return v.Outcome == engine.Absent || v.Outcome == engine.Refused }
 	for _, a := range found {
 		for _, p := range append(packetsOf(random, &a), a.Example.Packet) {
-			v, ok := trace(e, a.On, p)
+			v, ok := trace(e, a.On, p, a.Example.Moment)
 			checked++
 			to := v.To.Name()
 			if v.Outcome == engine.Absent {
@@ -151,11 +172,11 @@ func checkLetThrough(t *testing.T, seed uint64, e *engine.Engine, found []reach.
 		for _, source := range borders(random, a.From) {
 			p := a.Example.Packet
 			p.Source = source
-			if source == p.Destination || e.Network().Unused().Contains(source) || a.On == nil && shared(e.Network(), source) != nil || listed(found, a.On, &p) {
+			if source == p.Destination || e.Network().Unused().Contains(source) || a.On == nil && shared(e.Network(), source) != nil || listed(found, a.On, &p, a.Example.Moment) {
 				continue
 			}
-			v, ok := trace(e, a.On, p)
-			c := engine.Connection{Packet: p, Moment: network.Always}
+			v, ok := trace(e, a.On, p, a.Example.Moment)
+			c := engine.Connection{Packet: p, Moment: a.Example.Moment}
 			if a.On == nil {
 				c.From, _ = e.Locate(p.Source)
 			} else {
@@ -177,9 +198,9 @@ func inside(n *network.Network, host string) bool {
 	return n.Gateway(host) != nil || h != nil && !h.IsAbroad()
 }
 
-func listed(found []reach.Access, on *network.Segment, p *header.Packet) bool {
+func listed(found []reach.Access, on *network.Segment, p *header.Packet, at network.Moment) bool {
 	for _, a := range found {
-		if (a.On == nil || on == nil || a.On == on) && a.From.Contains(p.Source) && a.To.Contains(p.Destination) && a.Sent.Matches(p.Protocol, p.DestinationPort) {
+		if (a.On == nil || on == nil || a.On == on) && a.When.Holds(at) && a.From.Contains(p.Source) && a.To.Contains(p.Destination) && a.Sent.Matches(p.Protocol, p.DestinationPort) {
 			return true
 		}
 	}
@@ -204,8 +225,12 @@ func packetsOf(random *rand.Rand, a *reach.Access) []header.Packet {
 // changed changes one thing of a random network.
 func changed(random *rand.Rand, text string) string {
 	lines := strings.Split(text, "\n")
-	for range 100 {
+	timed := random.IntN(2) == 0
+	for tries := range 400 {
 		i := random.IntN(len(lines))
+		if hours := strings.HasPrefix(lines[i], "        when: ") || strings.HasPrefix(lines[i], "        until: 2"); timed && !hours && tries < 300 {
+			continue
+		}
 		switch line := lines[i]; {
 		case strings.Contains(line, "- allow: r"):
 			lines[i] = strings.Replace(line, "allow", "drop", 1)
@@ -213,6 +238,8 @@ func changed(random *rand.Rand, text string) string {
 			lines[i] = strings.Replace(line, "drop", "allow", 1)
 		case strings.HasPrefix(line, "        hairpin: true"), strings.HasPrefix(line, "        disabled: true"), strings.HasPrefix(line, "    answers-ping"):
 			lines = append(lines[:i], lines[i+1:]...)
+		case strings.HasPrefix(line, "        when: "), strings.HasPrefix(line, "        until: 2"):
+			lines[i] = []string{"        when: {days: tue-thu, hours: 09:00-17:00}", "        until: 2027-01-20", "        note: always"}[random.IntN(3)]
 		case strings.HasPrefix(line, "        service: https"):
 			lines[i] = "        service: tcp/444"
 		default:
@@ -228,7 +255,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes many networks")
 	}
-	differing, same, twins := 0, 0, 0
+	differing, same, twins, timed := 0, 0, 0, 0
 	for seed := range netfiletest.Few(*explored, 5) {
 		random := rand.New(rand.NewPCG(seed, 41))
 		text := gen.Mixed(seed)
@@ -237,22 +264,23 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 			continue
 		}
 		a, b := engine.Compile(netfiletest.Parse(t, text), nil), engine.Compile(netfiletest.Parse(t, other), nil)
-		found, err := reach.Differences(a, b, network.Always, false)
+		found, err := reach.Differences(a, b, network.Times{}, false)
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
-		whole, err := reach.NewBaseline(a, network.Always, reach.MostPieces).Differences(b, false, header.Protocols())
+		whole, err := reach.NewBaseline(a, network.Times{}, reach.MostPieces).Differences(b, false, header.Protocols())
 		if err != nil || listing(whole) != listing(found) {
 			t.Fatalf("seed %d: what fares alike by rules is left out, and so is more:\n%s\n%s %v", seed, listing(whole), listing(found), err)
 		}
-		fares := func(on *network.Segment, p header.Packet) (string, string, bool) {
-			x, ok := trace(a, on, p)
-			y, _ := trace(b, on, p)
+		times := network.EveryMoment(a.Network(), b.Network())
+		fares := func(on *network.Segment, p header.Packet, at network.Moment) (string, string, bool) {
+			x, ok := trace(a, on, p, at)
+			y, _ := trace(b, on, p, at)
 			return fate(x), fate(y), ok
 		}
 		for _, d := range found {
 			differing++
-			if x, y, ok := fares(d.On, d.Example.Packet); !ok || x == y {
+			if x, y, ok := fares(d.On, d.Example.Packet, d.Example.Moment); !ok || x == y {
 				t.Fatalf("seed %d: compare says %s -> %s %s is %s, traces say %s and %s", seed, d.Example.Packet.From(), d.Example.Packet.To(), d.Services, d.Change, x, y)
 			}
 			for _, source := range append(members(random, d.From), borders(random, d.From)...) {
@@ -261,9 +289,16 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 				if source == p.Destination || d.On == nil && shared(a.Network(), source) != nil || a.Network().Unused().Union(b.Network().Unused()).Contains(source) {
 					continue
 				}
-				x, y, ok := fares(d.On, p)
-				if yes, sure := covered(found, d.On, shared(a.Network(), source) == nil, &p); ok && sure && (x != y) != yes {
-					t.Fatalf("seed %d: %s -> %s %s: traces say %q and %q, compare says differs: %v\n%s", seed, p.From(), p.To(), p.Protocol, x, y, yes, text)
+				at := d.Example.Moment
+				if random.IntN(2) == 0 {
+					at = times.Moment(random.IntN(times.Count()))
+				}
+				x, y, ok := fares(d.On, p, at)
+				if !d.When.Holds(at) {
+					timed++
+				}
+				if yes, sure := covered(found, d.On, shared(a.Network(), source) == nil, &p, at); ok && sure && (x != y) != yes {
+					t.Fatalf("seed %d: %s -> %s %s: traces at %s say %q and %q, compare says differs: %v\n%s", seed, p.From(), p.To(), p.Protocol, at, x, y, yes, text)
 				}
 			}
 		}
@@ -274,21 +309,22 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 				on = several[random.IntN(len(several))]
 				twins++
 			}
-			x, y, ok := fares(on, p)
+			at := times.Moment(random.IntN(times.Count()))
+			x, y, ok := fares(on, p, at)
 			if !ok || p.Source == p.Destination || a.Network().Unused().Union(b.Network().Unused()).Contains(p.Source) {
 				continue
 			}
 			same++
-			if yes, sure := covered(found, on, on == nil, &p); sure && (x != y) != yes {
-				t.Fatalf("seed %d: %s -> %s %s: traces say %q and %q, compare says differs: %v\n%s", seed, p.From(), p.To(), p.Protocol, x, y, yes, text)
+			if yes, sure := covered(found, on, on == nil, &p, at); sure && (x != y) != yes {
+				t.Fatalf("seed %d: %s -> %s %s: traces at %s say %q and %q, compare says differs: %v\n%s", seed, p.From(), p.To(), p.Protocol, at, x, y, yes, text)
 			}
 		}
-		if self, err := reach.Differences(a, engine.Compile(netfiletest.Parse(t, text), nil), network.Always, true); err != nil || len(self) > 0 {
+		if self, err := reach.Differences(a, engine.Compile(netfiletest.Parse(t, text), nil), network.Times{}, true); err != nil || len(self) > 0 {
 			t.Fatalf("seed %d: a network differs from itself: %v %v", seed, self, err)
 		}
 	}
-	if differing == 0 || same < 1000 || twins < 20 {
-		t.Errorf("%d differences, %d other connections, %d of addresses that are in several places", differing, same, twins)
+	if differing == 0 || same < 1000 || twins < 20 || timed < 10 {
+		t.Errorf("%d at other times, %d differences, %d other connections, %d of addresses that are in several places", timed, differing, same, twins)
 	}
 }
 
@@ -296,7 +332,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 func listing(found []reach.Difference) string {
 	var lines []string
 	for _, d := range found {
-		lines = append(lines, fmt.Sprint(d.Change, d.From, d.To, d.Services, d.FromPorts, d.Example.Packet, d.Was, d.Is))
+		lines = append(lines, fmt.Sprint(d.Change, d.From, d.To, d.Services, d.FromPorts, d.When, d.Example.Packet, d.Was, d.Is))
 	}
 	slices.Sort(lines)
 	return strings.Join(lines, "\n")
@@ -312,11 +348,11 @@ func fate(v engine.Verdict) string {
 // covered reports whether a packet from a segment is among the differences, alone where its
 // source is on no other; it is not sure where
 // that depends on the source port.
-func covered(found []reach.Difference, on *network.Segment, alone bool, p *header.Packet) (yes, sure bool) {
+func covered(found []reach.Difference, on *network.Segment, alone bool, p *header.Packet, at network.Moment) (yes, sure bool) {
 	sure = true
 	for _, d := range found {
 		here := d.On == nil && (on == nil || alone) || d.On != nil && on != nil && d.On.Name == on.Name
-		if here && d.From.Contains(p.Source) && d.To.Contains(p.Destination) && d.Services.Matches(p.Protocol, p.DestinationPort) {
+		if here && d.When.Holds(at) && d.From.Contains(p.Source) && d.To.Contains(p.Destination) && d.Services.Matches(p.Protocol, p.DestinationPort) {
 			yes, sure = true, sure && d.AllPorts
 		}
 	}
@@ -372,7 +408,7 @@ gateways:
 		if text == base {
 			t.Fatalf("%s changes nothing in the text", what)
 		}
-		found, err := reach.Differences(engine.Compile(netfiletest.Parse(t, base), nil), engine.Compile(netfiletest.Parse(t, text), nil), network.Always, false)
+		found, err := reach.Differences(engine.Compile(netfiletest.Parse(t, base), nil), engine.Compile(netfiletest.Parse(t, text), nil), network.Times{}, false)
 		if err != nil || (len(found) == 0) != c.same {
 			t.Errorf("%s: %d differences, %v", what, len(found), err)
 		}
@@ -386,7 +422,7 @@ func TestTangledRulesAreAnsweredOrGivenUp(t *testing.T) {
 		n := netfiletest.Parse(t, gen.Tangled(1, rules))
 		e := engine.Compile(n, nil)
 		start := time.Now()
-		answer, err := reach.Find(e, reach.Question{Moment: network.Always})
+		answer, err := reach.Find(e, reach.Question{})
 		found := answer.Reached
 		took := time.Since(start)
 		if err != nil {
@@ -401,7 +437,7 @@ func TestTangledRulesAreAnsweredOrGivenUp(t *testing.T) {
 		random := rand.New(rand.NewPCG(5, 5))
 		for _, a := range found[:min(len(found), 300)] {
 			for _, p := range append(packetsOf(random, &a), a.Example.Packet) {
-				if v, ok := trace(e, a.On, p); ok && a.AllPorts && v.To.Name() != a.Host {
+				if v, ok := trace(e, a.On, p, a.Example.Moment); ok && a.AllPorts && v.To.Name() != a.Host {
 					t.Fatalf("%s -> %s does not reach %s", p.From(), p.To(), a.Host)
 				}
 			}
@@ -431,14 +467,14 @@ func TestEntangledWaysAreNotListedOneByOne(t *testing.T) {
 	e := engine.Compile(n, nil)
 	var tooMany reach.TooMany
 	start := time.Now()
-	if found, err := reach.Find(e, reach.Question{Moment: network.Always}); !errors.As(err, &tooMany) {
+	if found, err := reach.Find(e, reach.Question{}); !errors.As(err, &tooMany) {
 		t.Errorf("%d ways: %v", len(found.Reached), err)
 	}
 	to, err := netfile.ParseExpression(n, "h5")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if found, err := reach.Find(e, reach.Question{To: &to, Moment: network.Always}); err != nil || len(found.Reached) == 0 {
+	if found, err := reach.Find(e, reach.Question{To: &to}); err != nil || len(found.Reached) == 0 {
 		t.Errorf("one host: %d ways, %v", len(found.Reached), err)
 	}
 	t.Logf("both in %v", time.Since(start))
@@ -451,13 +487,13 @@ func TestALimitIsAnErrorWhereverItIsReached(t *testing.T) {
 	}
 	old := engine.Compile(netfiletest.Parse(t, gen.Small(3)), nil)
 	new := engine.Compile(netfiletest.Parse(t, strings.Replace(gen.Small(3), "allow: ", "drop: ", 1)), nil)
-	whole, err := reach.Differences(old, new, network.Always, false)
+	whole, err := reach.Differences(old, new, network.Times{}, false)
 	if err != nil || len(whole) == 0 {
 		t.Fatalf("%d differences: %v", len(whole), err)
 	}
 	enough := 0
 	for most := 10; enough < 3; most += most/6 + 1 {
-		base := reach.NewBaseline(old, network.Always, most)
+		base := reach.NewBaseline(old, network.Times{}, most)
 		found, err := base.Differences(new, false, header.Protocols())
 		if err != nil { // the next answer must not be made of half a survey
 			if self, err := base.Differences(old, false, header.Protocols()); err == nil && len(self) > 0 {
@@ -486,7 +522,7 @@ func BenchmarkReach(b *testing.B) {
 			e := engine.Compile(n, nil)
 			b.ReportAllocs()
 			for b.Loop() {
-				if _, err := reach.Find(e, reach.Question{From: &from, Moment: network.Always}); err != nil {
+				if _, err := reach.Find(e, reach.Question{From: &from}); err != nil {
 					b.Fatal(err)
 				}
 			}
@@ -502,7 +538,7 @@ func BenchmarkCompare(b *testing.B) {
 			old, new := engine.Compile(netfiletest.Parse(b, text), nil), engine.Compile(netfiletest.Parse(b, other), nil)
 			b.ReportAllocs()
 			for b.Loop() {
-				if _, err := reach.Differences(old, new, network.Always, false); err != nil {
+				if _, err := reach.Differences(old, new, network.Times{}, false); err != nil {
 					b.Fatal(err)
 				}
 			}

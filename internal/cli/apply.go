@@ -235,7 +235,7 @@ func (a *application) sayUnchanged() int {
 func (a *application) weigh() int {
 	var done func()
 	a.engine, done = a.compile(a.network)
-	results, err := reach.Expect(a.engine, network.Always)
+	results, err := reach.Expect(a.engine, network.Times{})
 	done()
 	if err != nil {
 		return a.failed(fmt.Errorf("the expectations can't be checked: %w", err))
@@ -296,7 +296,7 @@ func (a *application) compareRunning() {
 			continue
 		}
 		compared = append(compared, b)
-		found, err := reach.Differences(engine.Compile(ch.before, nil), a.engine, network.Always, false)
+		found, err := reach.Differences(engine.Compile(ch.before, nil), a.engine, network.Times{}, false)
 		if err != nil {
 			a.result.Compared = false
 		}
@@ -307,7 +307,7 @@ func (a *application) compareRunning() {
 		}
 		fmt.Fprintf(a.Out, "against %s\n", b.File)
 		if err != nil {
-			fmt.Fprintln(a.Out, "  the rules are too much entangled to compare")
+			fmt.Fprintln(a.Out, "  "+entangled(err, ""))
 			continue
 		}
 		for _, line := range differenceLines(reach.NewNamer(a.network), found) {
@@ -362,7 +362,7 @@ func cutOff(before *network.Network, after *engine.Engine, own header.Packet) st
 		if err != nil {
 			return nil, true // it comes in a way that the file does not know
 		}
-		t := e.NewWalk().Trace(engine.Connection{Packet: own, From: from, Moment: network.MomentAt(time.Now())})
+		t := e.NewWalk().Trace(engine.Connection{Packet: own, From: from, Moment: e.Network().MomentAt(time.Now())})
 		return t, t.Outcome == engine.Reached
 	}
 	if before != nil {
@@ -577,7 +577,7 @@ func (a *application) overtaken(ch *change, refusal *gateway.Refusal) int {
 	if err == nil && r.Bundle != nil && ch.before != nil {
 		r.Bundle.File = fmt.Sprintf("%s@%d", ch.client.Gateway, r.Number)
 		if other, err := r.Bundle.Network(); err == nil {
-			if found, err := reach.Differences(engine.Compile(ch.before, nil), engine.Compile(other, nil), network.Always, false); err == nil {
+			if found, err := reach.Differences(engine.Compile(ch.before, nil), engine.Compile(other, nil), network.Times{}, false); err == nil {
 				fmt.Fprintf(a.Err, "what that changed since revision %d:\n", ch.base)
 				for _, line := range differenceLines(reach.NewNamer(other), found) {
 					fmt.Fprintf(a.Err, "  %s\n", strings.Join(wrap(line, a.Width-2), "\n          "))

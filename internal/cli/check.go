@@ -9,9 +9,7 @@ import (
 	"strings"
 
 	"hollowbridge/core/advice"
-	"hollowbridge/core/flowset"
 	"hollowbridge/core/network"
-	"hollowbridge/core/reach"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/repair"
 )
@@ -29,7 +27,7 @@ finding that is meant to be, with accept: [NAME], if its note says why. For find
 mends the edit is listed, as it is typed: it was tried on a copy, on which the finding was gone and
 nothing new was wrong, and what it opens and closes is said. -least mistake leaves out what is less
 than that; -soon 30d says also what ends within that time, of what has a last day (until:); -tap and
--junit print what CI systems read.
+-junit print what CI systems read. It is about every moment from today on; -at asks about one alone.
 ` + whatIfHelp + `
 Exit status: 0 no errors and no findings, 1 findings, 2 errors.`,
 	examples: []string{
@@ -44,6 +42,7 @@ Exit status: 0 no errors and no findings, 1 findings, 2 errors.`,
 		set.StringVar(&o.soon, "soon", "", "say also what ends within this `TIME`, in days or weeks, as 30d or 4w")
 		set.StringVar(&o.least, "least", "", "only findings that are at least of this `SEVERITY`: note, mistake or danger")
 		ciFlags(set, o)
+		timesFlag(set, o)
 		whatIfFlags(set, o)
 	},
 	run: runCheck,
@@ -147,8 +146,8 @@ func (c *call) printFindings(found []advice.Finding) {
 	c.printTableWithin([]string{"", "line", "about", "finding", ""}, table, []int{0, 14, 22, 0, 0})
 }
 
-// bench returns the network file to try edits on.
-func (c *call) bench(n *network.Network) (*repair.Bench, error) {
+// bench returns the network file to try edits on, for some moments.
+func (c *call) bench(n *network.Network, times network.Times) (*repair.Bench, error) {
 	if c.sketch == nil {
 		sketch, err := netfile.Sketch(c.path())
 		if err != nil {
@@ -156,14 +155,15 @@ func (c *call) bench(n *network.Network) (*repair.Bench, error) {
 		}
 		c.sketch = sketch
 	}
-	return repair.NewBench(c.sketch, n, mostRulesRepaired), nil
+	return repair.NewBench(c.sketch, n, times, mostRulesRepaired), nil
 }
 
 // examine returns the findings and, for those that an edit mends, the repair.
 func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]repairJSON, err error) {
 	e, done := c.compile(n)
 	soon, _ := c.soon(n.Today)
-	found, err = advice.Examine(e, advice.Asked{Space: flowset.NewSpace(reach.MostPieces), Soon: soon})
+	times := c.times(n)
+	found, err = advice.Examine(e, advice.Asked{Times: times, Soon: soon})
 	done()
 	if err != nil {
 		return nil, nil, err
@@ -174,7 +174,7 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 	if tries == 0 || !c.options.whatIf.IsNone() { // edits are of the file as it is
 		return found, repairs, nil
 	}
-	bench, err := c.bench(n)
+	bench, err := c.bench(n, times)
 	if err != nil { // it can't be read twice, so it can't be edited either
 		return found, repairs, nil
 	}

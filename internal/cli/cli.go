@@ -269,6 +269,9 @@ func runCommand(args []string, env *Environment) int {
 	case call.options.forms() > 1:
 		return call.misused("-json, -tap and -junit are forms of one answer; give one of them")
 	}
+	if _, err := readMoment(call.options.at); err != nil {
+		return call.misused("-at %s", err)
+	}
 	return c.run(call)
 }
 

@@ -24,7 +24,8 @@ one connection to trace. If there are none, the files are proven to do the same:
 that do not overlap, renaming, or splitting a group changes nothing.
 
 Connections that are stopped under both files count only with -stops, which compares where and
-how they are stopped. Rules with hours count as active, unless -at names a time.
+how they are stopped. It is about every moment from today on, and says when, where rules have hours
+or a last day; -at asks about one.
 
 -down GATEWAY:INTERFACE, -list GROUP=FILE, -without RULE and -with FILE make NEW another one: an
 interface is down, a group holds what stands in another file, a rule is not there, or the rules of a
@@ -43,7 +44,7 @@ Exit status: 0 the same, 1 different, 2 the call or a file is wrong.`,
 		set.BoolVar(&o.stops, "stops", false, "compare also where connections are stopped, and how")
 		set.StringVar(&o.only, "only", "", "only what the new file `DOES`: opens or closes")
 		ciFlags(set, o)
-		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; at any time where absent")
+		timesFlag(set, o)
 	},
 	run: runCompare,
 }
@@ -61,10 +62,6 @@ func runCompare(c *call) int {
 		return c.misused("it needs two files, OLD and NEW, or one and what is different: -down, -list, -without or -with")
 	case c.options.file != "" && c.options.file != c.args[0]:
 		return c.misused("-f names OLD where that is absent")
-	}
-	moment, err := c.momentOrAlways()
-	if err != nil {
-		return c.misused("-at %s", err)
 	}
 	if _, known := effects[c.options.only]; !known && c.options.only != "" {
 		return c.misused("-only %s: there are opens and closes", c.options.only)
@@ -90,7 +87,7 @@ func runCompare(c *call) int {
 	if c.args[1] != defaultFile {
 		c.options.file = c.args[1] // what is to be typed is about the new one
 	}
-	found, err := reach.Differences(engines[0], engines[1], moment, c.options.stops)
+	found, err := reach.Differences(engines[0], engines[1], c.times(networks[1]), c.options.stops)
 	for _, d := range done {
 		d()
 	}
@@ -126,7 +123,7 @@ func (c *call) differenceChecks(names *reach.Namer, found []reach.Difference) []
 	for i := range found {
 		d := &found[i]
 		list = append(list, checked{
-			name: fmt.Sprintf("%s to %s", names.NameOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d)), failure: fmt.Sprintf("%s: was %s, is %s", d.Change, wasText(d), isText(d)),
+			name: fmt.Sprintf("%s to %s", names.NameOn(d.From, d.On)+differenceOnly(d), differenceTo(names, d)), failure: fmt.Sprintf("%s: was %s, is %s", d.Change, wasText(d), isText(d)),
 			at: c.args[1], trace: c.traceLine(d.Example),
 		})
 	}
@@ -144,20 +141,17 @@ func (c *call) readBoth(old, new string) (networks [2]*network.Network, failures
 	return networks, failures
 }
 
-// momentOrAlways reads -at; without it every rule with hours counts as active.
-func (c *call) momentOrAlways() (network.Moment, error) {
-	if c.options.at == "" {
-		return network.Always, nil
-	}
-	return parseMoment(c.options.at, c.Now())
-}
-
 func (c *call) printDifferences(names *reach.Namer, found []reach.Difference) {
 	if len(found) == 0 && c.options.only != "" {
-		fmt.Fprintf(c.Out, "it %s nothing\n", c.options.only)
+		fmt.Fprintf(c.Out, "it %s nothing%s\n", c.options.only, c.atText())
 		return
 	}
-	if len(found) == 0 {
+	switch {
+	case len(found) > 0:
+	case c.options.at != "":
+		fmt.Fprintf(c.Out, "the same%s: no connection fares differently then\n", c.atText())
+		return
+	default:
 		fmt.Fprintln(c.Out, "proven the same: no connection fares differently")
 		return
 	}
@@ -174,7 +168,7 @@ func (c *call) printDifferences(names *reach.Namer, found []reach.Difference) {
 			counts = append(counts, fmt.Sprintf("%d %s", n, change))
 		}
 	}
-	fmt.Fprintf(c.Out, "%s: %s\n", count(len(found), "difference"), strings.Join(counts, ", "))
+	fmt.Fprintf(c.Out, "%s%s: %s\n", count(len(found), "difference"), c.atText(), strings.Join(counts, ", "))
 	var change reach.Change
 	for i := range found {
 		d := &found[i]
@@ -187,10 +181,15 @@ func (c *call) printDifferences(names *reach.Namer, found []reach.Difference) {
 }
 
 func (c *call) printDifference(names *reach.Namer, d *reach.Difference) {
-	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", names.NameOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d)), c.Width-4), "\n    "))
+	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", names.NameOn(d.From, d.On)+differenceOnly(d), differenceTo(names, d)), c.Width-4), "\n    "))
 	c.printLabelled("  was", wasText(d))
 	c.printLabelled("  is", isText(d))
 	fmt.Fprintf(c.Out, "    try   %s\n", c.traceLine(d.Example))
+}
+
+// differenceOnly says from which ports, and when, connections fare differently, where that is not always so.
+func differenceOnly(d *reach.Difference) string {
+	return portsOnly(d.AllPorts, d.FromPorts) + whenOnly(d.When)
 }
 
 func differenceTo(names *reach.Namer, d *reach.Difference) string {
@@ -252,6 +251,7 @@ type differenceJSON struct {
 	FromPorts []string `json:"source-ports"`
 	To        []string `json:"to"`
 	Ports     string   `json:"ports"`
+	When      string   `json:"when"` // empty: at every moment that is asked about
 	Old       fateJSON `json:"old"`
 	New       fateJSON `json:"new"`
 	Example   string   `json:"example"`
@@ -267,7 +267,7 @@ func (c *call) compareResult(found []reach.Difference) compareJSON {
 	result := compareJSON{Old: c.args[0], New: c.args[1], Differences: []differenceJSON{}}
 	for _, d := range found {
 		result.Differences = append(result.Differences, differenceJSON{
-			string(d.Change), d.Services[0].Protocol.String(), segmentText(d.On), rangeTexts(d.From), d.AllPorts, portTexts(d.FromPorts), rangeTexts(d.To), portList(d.Services),
+			string(d.Change), d.Services[0].Protocol.String(), segmentText(d.On), rangeTexts(d.From), d.AllPorts, portTexts(d.FromPorts), rangeTexts(d.To), portList(d.Services), d.When.String(),
 			fateEntry(&d, d.Old, d.Was), fateEntry(&d, d.New, d.Is), c.traceLine(d.Example),
 		})
 	}

@@ -7,7 +7,6 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
-	"time"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
@@ -21,7 +20,7 @@ type question struct {
 	sport             int
 	in                string
 	ipv6              bool
-	moment            network.Moment
+	at                momentText
 }
 
 // questionFlags are those of commands that ask about one connection.
@@ -39,12 +38,7 @@ func (c *call) question() (q question, ok bool) {
 		c.misused("-sport %d: ports go from 1 to 65535", c.options.sport)
 		return q, false
 	}
-	moment, err := parseMoment(c.options.at, c.Now())
-	if err != nil {
-		c.misused("-at %s", err)
-		return q, false
-	}
-	q = question{sport: c.options.sport, in: c.options.in, ipv6: c.options.ipv6, moment: moment}
+	q = question{sport: c.options.sport, in: c.options.in, ipv6: c.options.ipv6, at: c.moment()}
 	if len(c.args) == 3 {
 		q.from, q.to, q.service = c.args[0], c.args[1], c.args[2]
 	}
@@ -94,7 +88,7 @@ func (q question) connection(e *engine.Engine) (engine.Connection, error) {
 			c.Packet.SourcePort = from.port
 		}
 	}
-	c.Moment = q.moment
+	c.Moment = q.at.in(e.Network())
 	c.From, err = q.place(e, from, c.Packet.Source)
 	return c, err
 }
@@ -213,36 +207,6 @@ func findInterface(n *network.Network, text string) (*network.Interface, error) 
 		return nil, fmt.Errorf("%s: no such interface; there are %s", text, strings.Join(known, ", "))
 	}
 	return nil, fmt.Errorf("%s: several gateways have such an interface; write GATEWAY:%s", text, name)
-}
-
-const dayAndTime = "2006-01-02 15:04"
-
-// onDay makes a network that of the day that -at names; it is that of today where that names none.
-func (c *call) onDay(n *network.Network) {
-	if t, err := time.Parse(dayAndTime, c.options.at); err == nil {
-		n.On(network.DateOf(t))
-	}
-}
-
-// parseMoment reads "mon 14:00", "14:00" (today), or a date and time.
-func parseMoment(text string, now time.Time) (network.Moment, error) {
-	if text == "" {
-		return network.MomentAt(now), nil
-	}
-	if t, err := time.ParseInLocation(dayAndTime, text, now.Location()); err == nil {
-		return network.MomentAt(t), nil
-	}
-	day, clock, found := strings.Cut(text, " ")
-	if !found {
-		day, clock = network.DayNames[(int(now.Weekday())+6)%7], text
-	}
-	t, err := time.Parse("15:04", clock)
-	for i, name := range network.DayNames {
-		if err == nil && name == strings.ToLower(day) {
-			return network.MomentOf(i, t.Hour()*60+t.Minute()), nil
-		}
-	}
-	return 0, fmt.Errorf("%s: not a time; write 14:00, \"mon 14:00\" or \"2026-11-23 14:00\"", text)
 }
 
 func parsePort(text string) (int, error) {

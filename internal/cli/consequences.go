@@ -5,7 +5,6 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
-	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/netfile"
 )
@@ -36,24 +35,30 @@ func (c *call) consequences(e *netfile.Editor) []string {
 	if before.RuleCount()+after.RuleCount() > 2*mostRulesCompared {
 		return []string{"too many rules to compare at every edit; hollowbridge compare says what it opens and closes"}
 	}
-	base := reach.NewBaseline(engine.Compile(before, nil), network.Always, mostPiecesCompared)
+	base := reach.NewBaseline(engine.Compile(before, nil), c.times(after), mostPiecesCompared)
 	found, err := base.Differences(engine.Compile(after, nil), false, header.Protocols())
 	if err != nil {
-		return []string{"the rules are too much entangled to compare at every edit; hollowbridge compare says what it opens and closes"}
+		return []string{entangled(err, " at every edit; hollowbridge compare says what it opens and closes")}
+	}
+	if len(found) == 0 {
+		return []string{nothing + c.atText()}
 	}
 	return differenceLines(reach.NewNamer(after), found)
 }
 
+// nothing is said of a change by which no connection fares otherwise.
+const nothing = "opens and closes nothing"
+
 // differenceLines writes differences one a line, the first of many.
 func differenceLines(names *reach.Namer, found []reach.Difference) []string {
 	if len(found) == 0 {
-		return []string{"opens and closes nothing"}
+		return []string{nothing}
 	}
 	found = reach.Summary(found)
 	var lines []string
 	for i := range found[:min(len(found), mostConsequences)] {
 		d := &found[i]
-		text := fmt.Sprintf("%s -> %s", names.NameOn(d.From, d.On)+portsOnly(d.AllPorts, d.FromPorts), differenceTo(names, d))
+		text := fmt.Sprintf("%s -> %s", names.NameOn(d.From, d.On)+differenceOnly(d), differenceTo(names, d))
 		switch d.Change {
 		case reach.NewlyReached:
 			lines = append(lines, "opens   "+text+" reaches "+d.New.Host)

@@ -210,7 +210,6 @@ func (c *call) demoTraffic(r *runningLab, n *network.Network, file string) error
 
 // demoConnection makes one of them; its number is that of no other.
 func (c *call) demoConnection(r *runningLab, e *engine.Engine, q question, number int, file string) error {
-	q.moment = network.MomentAt(c.Now())
 	connection, err := q.connection(e)
 	if err != nil {
 		return err

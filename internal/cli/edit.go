@@ -43,7 +43,8 @@ leave the file wrong is not written.`,
 		"hollowbridge add relay archive -listen tcp/8443 -to notice:8080 -dry-run",
 	},
 	flags: func(set *flag.FlagSet, o *options) {
-		editFlags(set, o)
+		changeFlags(set, o)
+		set.Var(atFlag{o}, "at", "an original destination; or only this `TIME`, as \"mon 14:00\", for what it says of the change")
 		keyFlags(set, o)
 		set.StringVar(&o.before, "before", "", "put the rule before this `RULE`")
 		set.StringVar(&o.behind, "after", "", "put the rule after this `RULE`")
@@ -108,11 +109,35 @@ the file use is not removed: remove says what uses it.`,
 	run:      runEdit,
 }
 
+// An atFlag is -at of add, which has two meanings: a time, as for other edits, or else the key of that name.
+type atFlag struct{ o *options }
+
+func (f atFlag) String() string { return "" }
+
+func (f atFlag) Set(value string) error {
+	if _, err := readMoment(value); err == nil && value != "" {
+		f.o.at = value
+		return nil
+	}
+	return keyFlag{key: "at", settings: &f.o.settings}.Set(value)
+}
+
 func editFlags(set *flag.FlagSet, o *options) {
+	timesFlag(set, o)
+	changeFlags(set, o)
+}
+
+// changeFlags are those of all edits of one thing.
+func changeFlags(set *flag.FlagSet, o *options) {
+	writeFlags(set, o)
+	set.StringVar(&o.gateway, "gateway", "", "the `GATEWAY` of a rule, where there are several; the default gateway of a host")
+}
+
+// writeFlags are those of whatever edits the file.
+func writeFlags(set *flag.FlagSet, o *options) {
 	fileFlag(set, o)
 	jsonFlag(set, o)
 	set.BoolVar(&o.dryRun, "dry-run", false, "show what would change and write nothing")
-	set.StringVar(&o.gateway, "gateway", "", "the `GATEWAY` of a rule, where there are several; the default gateway of a host")
 }
 
 // A keyFlag sets one key of what is added.
@@ -332,7 +357,7 @@ func (c *call) tryForward(e *netfile.Editor, gateway, name string) (*network.NAT
 	}
 	var traces []*engine.Trace
 	for _, m := range rest[:min(len(rest), mostTried)] {
-		if connection, ok := advice.SampleOf(compiled, r, m, network.MomentAt(c.Now())); ok {
+		if connection, ok := advice.SampleOf(compiled, r, m, c.moment().in(n)); ok {
 			traces = append(traces, compiled.NewWalk().Trace(connection))
 		}
 	}

@@ -26,9 +26,8 @@ Either all of them are made or, where one can't be, none. What they open and clo
 them together; undo takes them back together.`,
 	examples: []string{"hollowbridge edit changes.txt -dry-run"},
 	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		set.BoolVar(&o.dryRun, "dry-run", false, "show what would change and write nothing")
+		writeFlags(set, o)
+		timesFlag(set, o)
 	},
 	run: runEdits,
 }
@@ -41,9 +40,8 @@ edits of a file can be taken back, by whichever command they were made. Where th
 since by hand or by another program, nothing is written.`,
 	examples: []string{"hollowbridge undo -dry-run"},
 	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		set.BoolVar(&o.dryRun, "dry-run", false, "show what would change and write nothing")
+		writeFlags(set, o)
+		timesFlag(set, o)
 	},
 	run: runUndo,
 }

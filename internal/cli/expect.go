@@ -22,7 +22,7 @@ What the file does not list can't be reached as far as it knows. Where nobody ma
 something gets through all the same to an address without a host, or to a port that its host is not
 said to serve, that is said with it.
 
-Rules with hours count as active, unless -at names a time.
+They have to hold at every moment from today on, unless -at names one.
 ` + whatIfHelp + `
 Exit status: 0 all hold, 1 one does not, 2 the call or the file is wrong.`,
 	examples: []string{"hollowbridge expect", "hollowbridge expect -tap", "hollowbridge expect -junit"},
@@ -31,7 +31,7 @@ Exit status: 0 all hold, 1 one does not, 2 the call or the file is wrong.`,
 		jsonFlag(set, o)
 		ciFlags(set, o)
 		whatIfFlags(set, o)
-		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; at any time where absent")
+		timesFlag(set, o)
 	},
 	run: runExpect,
 }
@@ -40,16 +40,12 @@ func runExpect(c *call) int {
 	if len(c.args) > 0 {
 		return c.misused("%s: not expected; name the file with -f", c.args[0])
 	}
-	moment, err := c.momentOrAlways()
-	if err != nil {
-		return c.misused("-at %s", err)
-	}
 	n := c.network()
 	if n == nil {
 		return wrong
 	}
 	e, done := c.compile(n)
-	results, err := reach.Expect(e, moment)
+	results, err := reach.Expect(e, c.times(n))
 	done()
 	if err != nil {
 		return c.failed(fmt.Errorf("%w; nothing is claimed", err))
@@ -120,11 +116,17 @@ func failure(r *reach.Result) string {
 
 // breaking says how many connections break an expectation, where they are many.
 func breaking(r *reach.Result) string {
+	when := ""
+	if !r.When.IsAlways() {
+		when = ", " + r.When.String()
+	}
 	switch n := r.Breaking; {
 	case n.Cmp(big.NewInt(1_000_000_000)) > 0:
-		return "more than 1000 million connections break it; "
+		return "more than 1000 million connections break it" + when + "; "
 	case n.Cmp(big.NewInt(1)) > 0:
-		return n.String() + " connections break it; "
+		return n.String() + " connections break it" + when + "; "
+	case when != "":
+		return "a connection breaks it" + when + "; "
 	}
 	return ""
 }
@@ -139,7 +141,7 @@ func (c *call) printExpect(results []reach.Result, failed int) {
 			}
 		} else {
 			fmt.Fprintf(c.Out, "%s    %s (line %d)\n", c.red("broken"), r.Expectation.Say, r.Expectation.Place.Line)
-			fmt.Fprintf(c.Out, "          %s\n", text)
+			fmt.Fprintf(c.Out, "          %s\n", strings.Join(wrap(text, c.Width-10), "\n          "))
 			if !r.Empty {
 				fmt.Fprintf(c.Out, "          %s\n", c.traceLine(r.Counter))
 			}
@@ -148,7 +150,7 @@ func (c *call) printExpect(results []reach.Result, failed int) {
 	if len(results) == 0 {
 		return
 	}
-	fmt.Fprintf(c.Out, "\n%s, %d broken\n", count(len(results), "expectation"), failed)
+	fmt.Fprintf(c.Out, "\n%s, %d broken%s\n", count(len(results), "expectation"), failed, c.atText())
 }
 
 // A checked is one line of TAP, or one test of JUnit.
@@ -231,6 +233,7 @@ type expectationJSON struct {
 	Trace   string `json:"trace"`
 
 	Breaking   *big.Int `json:"breaking"`
+	When       string   `json:"when"`        // it is broken; empty: at every moment that is asked about, or never
 	LetThrough string   `json:"let-through"` // a trace of what gets through to where nobody is known to answer, or empty
 }
 
@@ -242,7 +245,7 @@ func (c *call) expectResult(results []reach.Result) expectJSON {
 	found := expectJSON{[]expectationJSON{}}
 	for i := range results {
 		r := &results[i]
-		entry := expectationJSON{Say: r.Expectation.Say, Place: r.Expectation.Place.String(), Message: failure(r), Breaking: r.Breaking}
+		entry := expectationJSON{Say: r.Expectation.Say, Place: r.Expectation.Place.String(), Message: failure(r), Breaking: r.Breaking, When: r.When.String()}
 		entry.Holds = entry.Message == ""
 		if !entry.Holds && !r.Empty {
 			entry.Trace = c.traceLine(r.Counter)

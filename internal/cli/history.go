@@ -184,9 +184,9 @@ func (c *call) printRevision(name string, r, before *gateway.Revision) {
 	if err1 != nil || err2 != nil {
 		return
 	}
-	found, err := reach.Differences(engine.Compile(old, nil), engine.Compile(new, nil), network.Always, false)
+	found, err := reach.Differences(engine.Compile(old, nil), engine.Compile(new, nil), network.Times{}, false)
 	if err != nil {
-		fmt.Fprintln(c.Out, "  the rules are too much entangled to compare")
+		fmt.Fprintln(c.Out, "  "+entangled(err, ""))
 		return
 	}
 	for _, line := range differenceLines(reach.NewNamer(new), found) {

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"hollowbridge/core/engine"
-	"hollowbridge/core/network"
 	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/netfile"
 )
@@ -33,7 +32,7 @@ func (c *call) showKernel() int {
 		}
 		return c.failed(fmt.Errorf("%s: no such gateway%s", c.args[1], netfile.DidYouMean(c.args[1], names)))
 	}
-	p, unable, err := kernel.Compile(engine.Compile(n, nil).Gateway(g), kernel.Options{At: network.Always, LeaveOut: true})
+	p, unable, err := kernel.Compile(engine.Compile(n, nil).Gateway(g), kernel.Options{LeaveOut: true})
 	if err != nil {
 		return c.failed(err)
 	}

@@ -110,7 +110,7 @@ func (c *call) openLab(n *network.Network) (*runningLab, error) {
 		return nil, err
 	}
 	e := engine.Compile(n, nil)
-	built, err := lab.Build(e, network.MomentAt(c.Now()))
+	built, err := lab.Build(e, n.MomentAt(c.Now()))
 	if err != nil {
 		return nil, err
 	}

@@ -101,7 +101,7 @@ func (r *runningLab) sendAll(ctx context.Context, e *engine.Engine, ask *labAsk)
 	var sending sync.WaitGroup
 	for i, packet := range ask.Packets {
 		p, err := packet.Header()
-		c := engine.Connection{Packet: p, Moment: network.MomentAt(time.Now())}
+		c := engine.Connection{Packet: p, Moment: e.Network().MomentAt(time.Now())}
 		if err == nil {
 			c.From, err = e.Locate(p.Source)
 		}

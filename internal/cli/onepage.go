@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -53,7 +54,7 @@ func (c *call) printPage(n *network.Network, found *reach.Answer) {
 		}
 		parts[5].sentences = append(parts[5].sentences, text+".")
 	}
-	title := fmt.Sprintf("What can be reached at %s from %s, %s", n.Name, outsideWord(c.options.from), n.Today)
+	title := fmt.Sprintf("What can be reached at %s from %s, %s", n.Name, outsideWord(c.options.from), cmp.Or(c.options.at, string(n.Today)))
 	if c.options.page == "markdown" {
 		fmt.Fprintf(c.Out, "# %s\n", title)
 	} else {
@@ -98,6 +99,7 @@ func escaped(text string) string {
 // A thing is one service that somebody can reach, by whatever addresses.
 type thing struct {
 	who, what string
+	when      string // empty where always
 	gateway   bool
 	exposure  reach.Exposure
 	at        []string
@@ -108,8 +110,8 @@ type thing struct {
 func (c *call) things(names *reach.Namer, n *network.Network, list []reach.Access) (things []*thing) {
 	for i := range list {
 		a := &list[i]
-		t := &thing{who: accessWho(names, a), what: thingText(names, n, a), gateway: a.Gateway, exposure: names.Exposure(a.From)}
-		at := slices.IndexFunc(things, func(u *thing) bool { return u.who == t.who && u.what == t.what })
+		t := &thing{who: accessFrom(names, a), when: whenOnly(a.When), what: thingText(names, n, a), gateway: a.Gateway, exposure: names.Exposure(a.From)}
+		at := slices.IndexFunc(things, func(u *thing) bool { return u.who == t.who && u.what == t.what && u.when == t.when })
 		if at < 0 {
 			at, things = len(things), append(things, t)
 		}
@@ -150,7 +152,7 @@ func (t *thing) sentence(can string) string {
 	if !strings.HasPrefix(t.what, "ping ") && can == "can " {
 		can += "use "
 	}
-	text := fmt.Sprintf("%s %s%s, at %s.", t.who, can, t.what, strings.Join(t.at, "; "))
+	text := fmt.Sprintf("%s %s%s, at %s%s.", t.who, can, t.what, strings.Join(t.at, "; "), t.when)
 	if rest, all := strings.CutPrefix(text, "everybody"); all { // names stay as they are
 		text = "Everybody" + rest
 	}

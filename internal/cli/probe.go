@@ -129,7 +129,7 @@ func traceProbe(n *network.Network, r probe.Result) *engine.Trace {
 	if err != nil {
 		return nil
 	}
-	return e.NewWalk().Trace(engine.Connection{Packet: r.Sent, From: from, Moment: network.MomentAt(time.Now())})
+	return e.NewWalk().Trace(engine.Connection{Packet: r.Sent, From: from, Moment: n.MomentAt(time.Now())})
 }
 
 // fits are the outcomes of a trace that an answer fits, the likelier first.

@@ -89,7 +89,7 @@ func runProve(c *call) int {
 		}
 		built = engine.Compile(other, nil)
 	}
-	return c.prove(n, e, built, q.moment, one)
+	return c.prove(n, e, built, q.at.in(n), one)
 }
 
 // prove does what runProve is asked, in namespaces of its own.
@@ -218,7 +218,7 @@ func (c *call) proveLine(k *prove.Case) string {
 	if connection.From.Segment != nil && len(connection.From.Segment.Interfaces) > 0 && c.needsIn(connection) {
 		line += " -in " + connection.From.Segment.Interfaces[0].String()
 	}
-	line += " -at " + network.Quoted(connection.Moment.String())
+	line += " -at " + network.Quoted(cmp.Or(c.options.at, connection.Moment.String()))
 	if c.options.against != "" {
 		line += " -against " + network.Quoted(c.options.against)
 	}

@@ -30,7 +30,8 @@ can be reached.
 -report text, or markdown, writes one page for somebody who is no administrator: a sentence for each
 thing that is open, to whom, by which rules, with their notes, whose they are and until when.
 
-Rules with hours count as active, unless -at names a time.
+It is about every moment from today on, and says when something is open that is not always; -at asks
+about one moment.
 ` + whatIfHelp[:len(whatIfHelp)-1],
 	examples: []string{
 		"hollowbridge reach",
@@ -50,7 +51,7 @@ Rules with hours count as active, unless -at names a time.
 		askedFlag(set, o)
 		whatIfFlags(set, o)
 		set.BoolVar(&o.live, "live", false, "at the running gateways: what is in force there, with the mappings that programs have")
-		set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; at any time where absent")
+		timesFlag(set, o)
 	},
 	run: runReach,
 }
@@ -95,7 +96,7 @@ func runReach(c *call) int {
 }
 
 func (c *call) reachQuestion(n *network.Network) (reach.Question, error) {
-	q := reach.Question{Moment: network.Always}
+	var q reach.Question
 	from, err := netfile.ParseExpression(n, c.options.from)
 	if err != nil {
 		return q, fmt.Errorf("-from: %w", err)
@@ -113,11 +114,7 @@ func (c *call) reachQuestion(n *network.Network) (reach.Question, error) {
 			return q, fmt.Errorf("-service: %w", err)
 		}
 	}
-	if c.options.at != "" {
-		if q.Moment, err = parseMoment(c.options.at, c.Now()); err != nil {
-			return q, fmt.Errorf("-at: %w", err)
-		}
-	}
+	q.Times = c.times(n)
 	return q, nil
 }
 
@@ -137,12 +134,12 @@ func (c *call) printReach(n *network.Network, found *reach.Answer) {
 		}
 		switch {
 		case len(part) > 0 && i == 0:
-			fmt.Fprintf(c.Out, "what can be reached from %s\n\n", c.options.from)
+			fmt.Fprintf(c.Out, "what can be reached from %s%s\n\n", c.options.from, c.atText())
 		case len(part) > 0:
 			head := fmt.Sprintf("let through from %s, but nobody is there as far as this file knows", c.options.from)
 			fmt.Fprintf(c.Out, "\n%s\n\n", strings.Join(wrap(head, c.Width), "\n"))
 		case i == 0:
-			fmt.Fprintf(c.Out, "nothing can be reached from %s\n", c.options.from)
+			fmt.Fprintf(c.Out, "nothing can be reached from %s%s\n", c.options.from, c.atText())
 			continue
 		default:
 			continue
@@ -191,7 +188,12 @@ func accessHost(names *reach.Namer, a *reach.Access) string {
 	return a.Host
 }
 
+// accessWho says who gets in, and when that is not always.
 func accessWho(names *reach.Namer, a *reach.Access) string {
+	return accessFrom(names, a) + whenOnly(a.When)
+}
+
+func accessFrom(names *reach.Namer, a *reach.Access) string {
 	who := names.NameOn(a.From, a.On)
 	if names.Exposure(a.From) == reach.OpenToMany {
 		who += ": " + names.Count(a.From)
@@ -270,6 +272,7 @@ type accessJSON struct {
 	From     []string `json:"from"`
 	AllPorts bool     `json:"all-source-ports"`
 	Ports    []string `json:"source-ports"`
+	When     string   `json:"when"` // empty: at every moment that is asked about
 	To       []string `json:"to"`
 	Sent     string   `json:"sent"`
 	Rules    []string `json:"rules"`
@@ -345,7 +348,7 @@ func (c *call) accessEntries(names *reach.Namer, list []reach.Access) []accessJS
 	for _, a := range list {
 		entry := accessJSON{
 			Host: a.Host, Gateway: a.Gateway, Service: a.Services.String(), Who: accessWho(names, &a), Open: names.Open(a.From),
-			On: segmentText(a.On), From: rangeTexts(a.From), AllPorts: a.AllPorts, Ports: portTexts(a.Ports), To: rangeTexts(a.To), Sent: a.Sent.String(), Rules: []string{}, Example: c.traceLine(a.Example), Delivered: rangeTexts(a.Delivered),
+			On: segmentText(a.On), From: rangeTexts(a.From), AllPorts: a.AllPorts, Ports: portTexts(a.Ports), When: a.When.String(), To: rangeTexts(a.To), Sent: a.Sent.String(), Rules: []string{}, Example: c.traceLine(a.Example), Delivered: rangeTexts(a.Delivered),
 		}
 		entry.Addresses, entry.Sites = names.Outsiders(a.From)
 		for _, r := range a.Rules {
@@ -392,8 +395,8 @@ func (c *call) traceLine(x reach.Example) string {
 	}
 	if c.options.at != "" {
 		line += " -at " + network.Quoted(c.options.at)
-	} else if x.Timed {
-		line += " -at " + network.Quoted(x.Moment.String())
+	} else if x.At != "" {
+		line += " -at " + network.Quoted(x.At)
 	}
 	return c.typed(line)
 }
@@ -418,11 +421,11 @@ func (c *call) typed(command string) string {
 func (c *call) reachCSV(n *network.Network, found *reach.Answer) int {
 	names := reach.NewNamer(n)
 	w := csv.NewWriter(c.Out)
-	rows := [][]string{{"host", "service", "who", "open", "from", "to", "sent", "rules", "delivered", "known"}}
+	rows := [][]string{{"host", "service", "who", "open", "from", "to", "sent", "rules", "delivered", "known", "when"}}
 	for i, part := range [][]reach.Access{found.Reached, found.LetThrough} {
 		for _, a := range part {
 			rows = append(rows, []string{a.Host, a.Services.String(), accessWho(names, &a), fmt.Sprint(names.Open(a.From)), a.From.String(), a.To.String(), a.Sent.String(), ruleNames(a.Rules),
-				a.Delivered.String(), fmt.Sprint(i == 0)})
+				a.Delivered.String(), fmt.Sprint(i == 0), a.When.String()})
 		}
 	}
 	if err := w.WriteAll(rows); err != nil {

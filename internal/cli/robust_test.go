@@ -190,7 +190,7 @@ func TestOneTraceOfTheDemoFolderWithNothingElse(t *testing.T) {
 	}
 	r := run(t, folder, "trace", "internet", "rim:fibre", "https")
 	wantStatus(t, r, 2)
-	wantIn(t, r.err, "fronts.txt: the list cannot be read", "hollowbridge.yaml:10:18")
+	wantIn(t, r.err, "fronts.txt: the list cannot be read", "hollowbridge.yaml:11:18")
 }
 
 // Long work says on a terminal how far it is, and leaves nothing of that behind.

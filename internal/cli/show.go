@@ -361,7 +361,7 @@ func hostSegment(h *network.Host) string {
 }
 
 // whose says whose something is, and until when it is there.
-func whose(owner string, until network.Date) (text string) {
+func whose(owner string, until network.Deadline) (text string) {
 	if owner != "" {
 		text += ", of " + owner
 	}

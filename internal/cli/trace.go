@@ -109,7 +109,7 @@ func runTrace(c *call) int {
 	noteTwin(n, c.args[1], t)
 	var repairs []repair.Repair
 	if t.Outcome != engine.Reached && len(c.options.after) == 0 && live == nil && c.options.whatIf.IsNone() {
-		switch bench, err := c.bench(n); {
+		switch bench, err := c.bench(n, c.times(n)); {
 		case err == nil:
 			repairs = bench.ForTrace(t, q.from == "internet")
 		case c.options.repair != 0:
@@ -154,7 +154,7 @@ func (q question) earlier(e *engine.Engine, text string) (engine.Connection, err
 	if len(words) != 3 && len(words) != 4 {
 		return engine.Connection{}, fmt.Errorf("%q: write it as \"FROM TO SERVICE\", with the source port behind it where it matters", text)
 	}
-	before := question{from: words[0], to: words[1], service: words[2], sport: q.sport, ipv6: q.ipv6, moment: q.moment}
+	before := question{from: words[0], to: words[1], service: words[2], sport: q.sport, ipv6: q.ipv6, at: q.at}
 	if len(words) == 4 {
 		port, err := parsePort(words[3])
 		if err != nil {

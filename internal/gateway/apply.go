@@ -149,7 +149,7 @@ func (s *Service) changedSessions(next *inForce, each func(*Session)) error {
 	if next.gateway == nil {
 		return nil
 	}
-	at := network.MomentAt(time.Now())
+	at := next.network.MomentAt(time.Now())
 	var log engine.Log
 	return s.backend.Sessions(&Filter{}, func(session *Session) bool {
 		before, err1 := session.Before.Header()
@@ -479,10 +479,8 @@ func (s *Service) nextTime() time.Time {
 		times = append(times, until)
 	}
 	if now := s.current.Load(); now != nil && now.network != nil {
-		if next := now.network.NextExpiry(); next != "" { // it is that day's end, where this machine is
-			if day, err := time.ParseInLocation(time.DateOnly, string(next), time.Local); err == nil {
-				times = append(times, day.AddDate(0, 0, 1))
-			}
+		if next, ok := now.network.NextExpiry(now.network.Now); ok {
+			times = append(times, next.Time(now.network.Location()))
 		}
 	}
 	return slices.MinFunc(times, time.Time.Compare)
@@ -507,8 +505,8 @@ func (s *Service) onTime() error {
 		}
 	}
 	if f := s.current.Load(); f != nil && f.network != nil {
-		if next := f.network.NextExpiry(); next.IsOver(network.DateOf(now)) {
-			s.record(Event{What: serviceEvent, Text: "rules that were for the time until " + string(next) + " take no part any more"})
+		if next, ok := f.network.NextExpiry(f.network.Now); ok && next <= f.network.MomentAt(now) {
+			s.record(Event{What: serviceEvent, Text: "rules that were for the time until " + string(network.DeadlineOf(next)) + " take no part any more"})
 			ended = true
 		}
 	}

@@ -2,10 +2,10 @@ package gateway
 
 import "hollowbridge/core/network"
 
-// Since makes what is in force that of an earlier day, as if it had been put into force then.
-func (s *Service) Since(day network.Date) {
+// Since makes what is in force that of an earlier moment, as if it had been put into force then.
+func (s *Service) Since(at network.Moment) {
 	s.changing.Lock()
-	s.current.Load().network.On(day)
+	s.current.Load().network.On(at)
 	s.changing.Unlock()
 	s.wake()
 }

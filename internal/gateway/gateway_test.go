@@ -127,7 +127,7 @@ func onEach(t *testing.T, test func(*bench)) {
 			t.Skip(noKernel)
 		}
 		e := engine.Compile(netfiletest.Parse(t, house), nil)
-		built, err := lab.Build(e, network.Always)
+		built, err := lab.Build(e, 0)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -165,7 +165,7 @@ func connection(t *testing.T, e *engine.Engine, from, to, service string, sport 
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := engine.Connection{Moment: network.Always, Packet: header.Packet{
+	c := engine.Connection{Packet: header.Packet{
 		Source: netip.MustParseAddr(from), Destination: netip.MustParseAddr(to), SourcePort: sport,
 		Protocol: services[0].Protocol, DestinationPort: services[0].Ports.First,
 	}}
@@ -382,7 +382,7 @@ func TestRulesAreTakenOutWhenTheirLastDayIsOver(t *testing.T) {
 		if said() > 0 || !b.hit("nat/web").Disabled {
 			b.Errorf("%+v", b.hit("nat/web"))
 		}
-		b.Since("2020-06-01") // the day is over since, which is seen at once
+		b.Since(network.Date("2020-06-01").Begins()) // the day is over since, which is seen at once
 		b.soon("it is taken out", func() bool { return said() == 1 && b.hit("nat/web").Disabled })
 	})
 }

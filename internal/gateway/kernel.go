@@ -103,7 +103,7 @@ func (k *Kernel) Close() error {
 func (k *Kernel) Name() string { return "kernel" }
 
 func (k *Kernel) compile(g *engine.Gateway) (*kernel.Program, []*kernel.Unable, error) {
-	return kernel.Compile(g, kernel.Options{At: network.Always, Device: k.Device, LeaveOut: k.Lab, Mappings: slices.Collect(maps.Values(k.opened))})
+	return kernel.Compile(g, kernel.Options{Device: k.Device, LeaveOut: k.Lab, Mappings: slices.Collect(maps.Values(k.opened))})
 }
 
 // Check is Backend's: what the kernel can't do is an error, and so is what the machine has
@@ -392,7 +392,7 @@ func (k *Kernel) decide(g *engine.Gateway, t *kernel.Tracked) engine.Decision {
 		return engine.Decision{Action: engine.Stops}
 	}
 	var log engine.Log
-	return *g.Decide(&engine.Arrival{In: in, Packet: t.Before, At: network.MomentAt(time.Now().UTC())}, &again{t.After, &k.mapped}, &log)
+	return *g.Decide(&engine.Arrival{In: in, Packet: t.Before, At: g.MomentAt(time.Now())}, &again{t.After, &k.mapped}, &log)
 }
 
 // End is Backend's.

@@ -192,7 +192,7 @@ func (s *Simulated) Decide(in string, p header.Packet, sender netip.Addr, part h
 	g, now := r.Gateway(), s.now()
 	if in == "" { // its own answer
 		var log engine.Log
-		d, ok := g.Answer(&engine.Arrival{Packet: p, Part: part, Sender: sender, Size: size, At: network.MomentAt(now)}, r.Store, &log)
+		d, ok := g.Answer(&engine.Arrival{Packet: p, Part: part, Sender: sender, Size: size, At: g.MomentAt(now)}, r.Store, &log)
 		if !ok {
 			return engine.Decision{Action: engine.Stops, Outcome: engine.Dropped, Step: engine.StepSession}, nil
 		}
@@ -202,7 +202,7 @@ func (s *Simulated) Decide(in string, p header.Packet, sender netip.Addr, part h
 	if i == nil {
 		return d, fmt.Errorf("%s: %s has no such interface", in, g.Name)
 	}
-	return s.decide(r, &engine.Arrival{In: i, Packet: p, Sender: sender, Part: part, Size: size, At: network.MomentAt(now)}, now), nil
+	return s.decide(r, &engine.Arrival{In: i, Packet: p, Sender: sender, Part: part, Size: size, At: g.MomentAt(now)}, now), nil
 }
 
 // decided is Decide for the wire.

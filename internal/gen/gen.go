@@ -574,7 +574,7 @@ func (g *small) writeCommon() {
 		g.line("        disabled: true")
 	}
 	if g.chance(12) {
-		g.line("        until: %s", pick(g.random, []string{"2020-02-29", "2999-12-31"}))
+		g.line("        until: %s", pick(g.random, []string{"2020-02-29", "2027-01-13 15:00", "2027-01-14", "2027-02-28", "2999-12-31"}))
 	}
 	if g.chance(8) {
 		g.line("        when: {%s}", pick(g.random, []string{"days: mon-fri", "hours: 08:00-18:00", "days: 'sat,sun', hours: 22:00-06:00"}))

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
@@ -52,7 +53,7 @@ func Uplinks(g *network.Gateway) []*network.Interface {
 
 // Options are how a gateway is compiled.
 type Options struct {
-	At       network.Moment                  // when; at network.Always the kernel's clock decides about hours
+	At       *network.Moment                 // when; where nil, the kernel's clock decides about hours
 	Device   func(*network.Interface) string // what interfaces are called on the machine; nil is DeviceOf
 	LeaveOut bool                            // what the kernel can't do is left out, and no error
 	Mappings []*network.Mapping              // that are there from the beginning
@@ -144,6 +145,11 @@ func (c *compiler) checkDevices() {
 func (c *compiler) checkRules() {
 	if c.g.Handling.PortAssignment == network.PortSequential && slices.ContainsFunc(c.g.NAT, func(r *network.NATRule) bool { return r.Does == network.SourceNAT }) {
 		c.cannot(nil, c.g.Place, "%s: port-assignment: sequential: the kernel keeps a port that is free, or chooses any; it can't take the first one", c.g.Name)
+	}
+	for r := range c.g.Rules() {
+		if where := c.g.Location(); c.At == nil && r.When != nil && !r.Off() && where != time.UTC {
+			c.cannot(r, r.Place, "%s %s: the kernel's hours are those of UTC, not of %s", r.Kind, r.Name, where)
+		}
 	}
 	for _, r := range c.g.NAT {
 		switch {
@@ -252,7 +258,12 @@ func (c *compiler) claims() {
 // claimed are outside addresses of rules, and those of interfaces that are down, which the
 // kernel does not have.
 func (c *compiler) claimed() header.Addresses {
-	all := c.g.Claimed(c.At).Union(c.g.Own())
+	all := c.g.Own()
+	if c.At == nil {
+		all = all.Union(c.g.ClaimedEver())
+	} else {
+		all = all.Union(c.g.Claimed(*c.At))
+	}
 	for _, i := range c.own {
 		all = all.Minus(i.Own())
 	}
@@ -364,8 +375,11 @@ func (c *compiler) active(list iter.Seq[engine.Match]) iter.Seq[engine.Match] {
 			if c.leftOut[m.Rule] {
 				continue
 			}
-			if c.At != network.Always {
-				if !m.Rule.Active(c.At) {
+			if c.At == nil && m.Rule.Expired {
+				continue
+			}
+			if c.At != nil {
+				if !m.Rule.Active(*c.At) {
 					continue
 				}
 				timeless := *m.Rule

@@ -348,7 +348,7 @@ func TestTheFilterDecidesAsItsList(t *testing.T) {
 		e := engine.Compile(netfiletest.Parse(t, text), nil)
 		for _, net := range e.Network().Gateways {
 			g := e.Gateway(net)
-			p, _, err := Compile(g, Options{At: at, Device: func(i *network.Interface) string { return i.Name }, LeaveOut: true})
+			p, _, err := Compile(g, Options{At: &at, Device: func(i *network.Interface) string { return i.Name }, LeaveOut: true})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -404,7 +404,7 @@ func TestDestinationsAreTranslatedByTheFirstRule(t *testing.T) {
 		e := engine.Compile(n, nil)
 		for _, net := range e.Network().Gateways {
 			g := e.Gateway(net)
-			p, unable, err := Compile(g, Options{At: at, Device: func(i *network.Interface) string { return i.Name }, LeaveOut: true, Mappings: net.Opened})
+			p, unable, err := Compile(g, Options{At: &at, Device: func(i *network.Interface) string { return i.Name }, LeaveOut: true, Mappings: net.Opened})
 			if err != nil {
 				t.Fatal(err)
 			}

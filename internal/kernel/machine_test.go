@@ -45,7 +45,7 @@ gateways:
 func compiled(t testing.TB, text string) (*kernel.Program, error) {
 	t.Helper()
 	n := netfiletest.Parse(t, text)
-	p, _, err := kernel.Compile(engine.Compile(n, nil).Gateway(n.Gateways[0]), kernel.Options{At: network.Always})
+	p, _, err := kernel.Compile(engine.Compile(n, nil).Gateway(n.Gateways[0]), kernel.Options{})
 	return p, err
 }
 
@@ -143,7 +143,7 @@ func TestMappingsComeAndGo(t *testing.T) {
 		return made
 	}
 	a, b, c := made(20001), made(20002, "203.0.113.0/24", "192.0.2.0/25"), made(20003)
-	p, _, err := kernel.Compile(engine.Compile(n, nil).Gateway(n.Gateways[0]), kernel.Options{At: network.Always, Mappings: []*network.Mapping{a}})
+	p, _, err := kernel.Compile(engine.Compile(n, nil).Gateway(n.Gateways[0]), kernel.Options{Mappings: []*network.Mapping{a}})
 	if err != nil || !p.HasMappings() {
 		t.Fatal(err)
 	}
@@ -174,7 +174,7 @@ func TestMappingsComeAndGo(t *testing.T) {
 	}
 	without := netfiletest.Parse(t, edge)
 	plain := engine.Compile(without, nil).Gateway(without.Gateways[0])
-	none, _, err := kernel.Compile(plain, kernel.Options{At: network.Always})
+	none, _, err := kernel.Compile(plain, kernel.Options{})
 	if err != nil || none.HasMappings() {
 		t.Errorf("a gateway without mappings has maps: %v", err)
 	}
@@ -192,7 +192,7 @@ func BenchmarkProgram(b *testing.B) {
 			}
 			defer m.Close()
 			for b.Loop() {
-				p, _, err := kernel.Compile(g, kernel.Options{At: network.Always})
+				p, _, err := kernel.Compile(g, kernel.Options{})
 				if err != nil {
 					b.Fatal(err)
 				}

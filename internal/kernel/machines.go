@@ -23,7 +23,7 @@ const servedMark uint32 = 0x4842
 
 // CompileHost makes the program for a host: its own firewall, what it serves and its relays.
 func CompileHost(h *network.Host) *Program {
-	c := &compiler{Program: newProgram(h.Name), Options: Options{At: network.Always}}
+	c := &compiler{Program: newProgram(h.Name), Options: Options{}}
 	listens := c.base("listens", "what it serves is answered at one port", "filter", unix.NF_INET_PRE_ROUTING, behindTracking, accepts)
 	all := engine.Match{From: header.AllAddresses(), To: header.AllAddresses()}
 	for n := range h.Relays {
@@ -152,7 +152,7 @@ func (c *compiler) neighbors(in *chain) {
 // or has an address that is not carried. The hardware address of an uplink, which sender returns, tells what its gateway
 // sends from what machines beside it do; it is nil where nothing comes from the gateway.
 func CompileInternet(uplinks []*network.Interface, device func(*network.Interface) string, sender func(*network.Interface) net.HardwareAddr) *Program {
-	c := &compiler{Program: newProgram("internet"), Options: Options{At: network.Always}}
+	c := &compiler{Program: newProgram("internet"), Options: Options{}}
 	all := engine.Match{From: header.AllAddresses(), To: header.AllAddresses()}
 	in := c.base("blocks-in", "what uplinks block on the way out", "filter", unix.NF_INET_PRE_ROUTING, behindTracking, accepts)
 	listens := c.base("listens", "everything is answered at one port", "filter", unix.NF_INET_PRE_ROUTING, behindTracking+1, accepts)

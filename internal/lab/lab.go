@@ -653,7 +653,7 @@ func acquaint(end *link, claimed header.Addresses, owner *link) error {
 // program puts the gateways' programs on their nodes, and that of the internet.
 func (l *Lab) program() error {
 	for _, g := range l.engine.Network().Gateways {
-		p, unable, err := kernel.Compile(l.engine.Gateway(g), kernel.Options{At: l.at, Device: DeviceOf, LeaveOut: true})
+		p, unable, err := kernel.Compile(l.engine.Gateway(g), kernel.Options{At: &l.at, Device: DeviceOf, LeaveOut: true})
 		if err != nil {
 			return err
 		}

@@ -132,7 +132,7 @@ func between(g *network.Gateway, e *engine.Engine) (*node, *kernel.Machine, erro
 			return nil, nil, err
 		}
 	}
-	p, _, err := kernel.Compile(e.Gateway(g), kernel.Options{At: network.Always, Device: DeviceOf})
+	p, _, err := kernel.Compile(e.Gateway(g), kernel.Options{Device: DeviceOf})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -9,7 +9,6 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
-	"hollowbridge/core/network"
 	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/netfile/netfiletest"
 )
@@ -35,7 +34,7 @@ gateways:
 // sent is a connection of the edge network.
 func sent(t *testing.T, e *engine.Engine, from, to string, service header.Service, sport uint16) engine.Connection {
 	t.Helper()
-	c := engine.Connection{Moment: network.Always, Packet: header.Packet{
+	c := engine.Connection{Packet: header.Packet{
 		Source: netip.MustParseAddr(from), Destination: netip.MustParseAddr(to), Protocol: service.Protocol,
 		SourcePort: sport, DestinationPort: service.Ports.First,
 	}}
@@ -71,7 +70,7 @@ func TestTheKernelsConnectionsAreThoseThatWereSent(t *testing.T) {
 		t.Skip("it sends packets")
 	}
 	e := engine.Compile(netfiletest.Parse(t, edge), nil)
-	l, err := Build(e, network.Always)
+	l, err := Build(e, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -178,7 +177,7 @@ func TestCountersGoOnInTheNextProgram(t *testing.T) {
 	}
 	n := netfiletest.Parse(t, edge)
 	e := engine.Compile(n, nil)
-	l, err := Build(e, network.Always)
+	l, err := Build(e, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -208,7 +207,7 @@ func TestCountersGoOnInTheNextProgram(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		p, _, err := kernel.Compile(e.Gateway(n.Gateways[0]), kernel.Options{At: network.Always, Device: DeviceOf})
+		p, _, err := kernel.Compile(e.Gateway(n.Gateways[0]), kernel.Options{Device: DeviceOf})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -227,7 +226,7 @@ func TestCountersGoOnInTheNextProgram(t *testing.T) {
 func TestTheNetworkOfAMachineIsRead(t *testing.T) {
 	n := netfiletest.Parse(t, edge)
 	e := engine.Compile(n, nil)
-	l, err := Build(e, network.Always)
+	l, err := Build(e, 0)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -10,7 +10,6 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
-	"hollowbridge/core/network"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/netfile/netfiletest"
 )
@@ -71,7 +70,7 @@ func TestAnUnknownAddressFaresAsAKnownOne(t *testing.T) {
 		}
 		ends := []string{"10.61.24.5", "10.61.24.9", "203.0.113.200", "192.0.2.9", "8.8.8.8", "198.51.100.18", standIn.String(), "10.61.24.1", "198.51.100.20"}
 		for range 200 {
-			c := engine.Connection{Moment: network.Always, Packet: header.Packet{Source: netip.MustParseAddr(ends[random.IntN(5)]), Destination: netip.MustParseAddr(ends[random.IntN(len(ends))]),
+			c := engine.Connection{Packet: header.Packet{Source: netip.MustParseAddr(ends[random.IntN(5)]), Destination: netip.MustParseAddr(ends[random.IntN(len(ends))]),
 				SourcePort: uint16(1 + random.IntN(2000)), DestinationPort: []uint16{22, 53, 443, 2222}[random.IntN(4)], Protocol: []header.Protocol{header.TCP, header.UDP}[random.IntN(2)]}}
 			if c.Packet.Source == c.Packet.Destination {
 				continue

@@ -22,7 +22,7 @@ func (r *reader) readGateways(f *fields) []gatewayNode {
 		if body == nil {
 			continue
 		}
-		g := &network.Gateway{Name: e.name.Value, Index: len(r.draft.Gateways), Owner: body.line("owner"), Until: body.date("until"), Place: r.place(e.name)}
+		g := &network.Gateway{Name: e.name.Value, Index: len(r.draft.Gateways), Owner: body.line("owner"), Until: body.deadline("until"), Place: r.place(e.name)}
 		r.draft.Gateways = append(r.draft.Gateways, g)
 		before := len(r.errors)
 		r.readInterfaces(g, body)

@@ -30,6 +30,7 @@ func (r *reader) network(root *yaml.Node) *network.Network {
 	gateways := r.readGateways(f)
 	r.readZones()
 	r.net = r.draft.Connect()
+	r.net.Timezone = f.timezone("timezone")
 	r.readGroups(f)
 	for _, h := range hosts {
 		r.finishHost(h)
@@ -212,7 +213,7 @@ func (r *reader) readHosts(f *fields) []hostNode {
 		}
 		h := &network.Host{
 			Name: e.name.Value, Place: r.place(e.name), Assigned: network.Fixed,
-			Owner: body.line("owner"), Until: body.date("until"),
+			Owner: body.line("owner"), Until: body.deadline("until"),
 			SegmentName: body.line("segment"), AnswersPing: body.flag("answers-ping", true),
 		}
 		if word := body.word("assigned"); word != "" {

@@ -3,6 +3,8 @@ package netfile
 import (
 	"strconv"
 	"strings"
+	"time"
+	_ "time/tzdata" // for machines without the database
 
 	"go.yaml.in/yaml/v3"
 
@@ -180,17 +182,32 @@ func (f *fields) line(key string) string {
 	return n.Value
 }
 
-// date returns the day behind a key.
-func (f *fields) date(key string) network.Date {
+// deadline returns until when something is, behind a key.
+func (f *fields) deadline(key string) network.Deadline {
 	n, ok := f.scalar(key)
 	if !ok {
 		return ""
 	}
-	day, err := network.ParseDate(n.Value)
+	until, err := network.ParseDeadline(n.Value)
 	if err != nil {
 		f.fail(n, "%s", err)
 	}
-	return day
+	return until
+}
+
+// timezone returns the time zone behind a key, by its name in the database of IANA (RFC 6557); nil where
+// there is none.
+func (f *fields) timezone(key string) *time.Location {
+	n, ok := f.scalar(key)
+	if !ok {
+		return nil
+	}
+	where, err := time.LoadLocation(n.Value)
+	if err != nil || n.Value == "" || n.Value == "Local" { // which would be another one on each machine
+		f.fail(n, "%s: no such time zone; write it as REGION/CITY, as Europe/Oslo, or UTC", n.Value)
+		return nil
+	}
+	return where
 }
 
 func (f *fields) flag(key string, otherwise bool) bool {

@@ -65,7 +65,7 @@ func (r *reader) read(root *yaml.Node) (*network.Network, error) {
 		return nil, r.errors[:min(len(r.errors), mostErrors)]
 	}
 	if n != nil {
-		n.On(network.DateOf(time.Now()))
+		n.On(n.MomentAt(time.Now()))
 	}
 	return n, nil
 }

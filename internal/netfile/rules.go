@@ -53,7 +53,7 @@ func (r *reader) common(f *fields, g *network.Gateway, number int, names map[str
 	rule := network.Rule{
 		Gateway: g, Kind: f.object.name, Number: number, Place: f.place(f.node),
 		Disabled: f.flag("disabled", false), Log: f.flag("log", false), Note: f.line("note"),
-		Owner: f.line("owner"), Until: f.date("until"),
+		Owner: f.line("owner"), Until: f.deadline("until"),
 	}
 	if n, ok := f.scalar(f.object.name); ok && r.validName(n) {
 		rule.Name = n.Value

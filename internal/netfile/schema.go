@@ -73,6 +73,7 @@ func of(kind shapeKind, o *object) shape { return shape{kind: kind, object: o} }
 
 var fileObject = &object{"network file", []key{
 	{"network", is(text), true, "name of the network", ""},
+	{"timezone", is(text), false, "of all hours in the file, as Europe/Oslo; UTC where absent", ""},
 	{"groups", is(groupBody), false, "named sets of addresses: addresses, prefixes, ranges, hosts, other groups, files", ""},
 	{"services", shape{kind: anyNames}, false, "named services: protocol and ports, or other services", ""},
 	{"hosts", of(named, hostObject), false, "machines that serve something", ""},
@@ -234,7 +235,7 @@ var scheduleObject = &object{"when", []key{
 
 var (
 	ownerKey = key{"owner", is(text), false, "whose it is", ""}
-	untilKey = key{"until", is(text), false, "its last day, as 2027-01-31; check says when that is over", ""}
+	untilKey = key{"until", is(text), false, "its last day, as 2027-01-31, or a time, as 2027-01-31 14:00; check says when that is over", ""}
 )
 
 var commonKeys = []key{
@@ -242,7 +243,7 @@ var commonKeys = []key{
 	{"note", is(text), false, "why the rule is there", ""},
 	{"when", of(block, scheduleObject), false, "the times it is active", ""},
 	ownerKey,
-	{"until", is(text), false, "its last day, as 2027-01-31; it takes no part afterwards", ""},
+	{"until", is(text), false, "its last day, as 2027-01-31, or a time, as 2027-01-31 14:00; it takes no part afterwards", ""},
 	{"disabled", is(flagShape), false, "true takes the rule out", ""},
 	{"accept", is(texts), false, "findings of check that are meant to be; the note says why", ""},
 }

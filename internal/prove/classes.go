@@ -29,7 +29,7 @@ const mostBorders = 4
 // border of its first part. Pieces bounds the sets that may be needed, as in reach.
 func Classes(e *engine.Engine, at network.Moment, pieces int) (*Plan, error) {
 	p := &planner{
-		Plan: Plan{Unsent: map[string]int{}}, engine: e, at: at, explorer: e.NewExplorer(at, pieces), walk: e.NewWalk(),
+		Plan: Plan{Unsent: map[string]int{}}, engine: e, at: at, explorer: e.NewExplorer(network.At(at), pieces), walk: e.NewWalk(),
 		known: map[engine.Connection]bool{},
 	}
 	for _, b := range p.explorer.Beginnings(nil) {
@@ -97,13 +97,13 @@ type planner struct {
 func (p *planner) class(b engine.Beginning, r *engine.Region) {
 	p.Classes++
 	example, ok := p.explorer.Space.Usual(r.Set)
-	if !ok || example.Source == example.Destination || !engine.Claims(r.Meetings, example) {
-		example = r.Example
+	if !ok || example.Source == example.Destination || !engine.Claims(r.Meetings, example.Packet) {
+		example.Packet = r.Example
 	}
-	if reason := p.add(p.engine.PlaceOf(b.From, example.Source), example); reason != "" && reason != alike {
+	if reason := p.add(p.engine.PlaceOf(b.From, example.Source), example.Packet); reason != "" && reason != alike {
 		p.Unsent[reason]++
 	}
-	for _, near := range p.borders(r, example) {
+	for _, near := range p.borders(r, example.Packet) {
 		if b.Sources.Contains(near.Source) && p.add(p.engine.PlaceOf(b.From, near.Source), near) == "" {
 			p.Borders++
 		}
@@ -155,8 +155,9 @@ func (p *planner) hostAt(from engine.Place, a netip.Addr) *network.Host {
 // borders returns connections right outside the first box of a class that holds an example.
 func (p *planner) borders(r *engine.Region, example header.Packet) (near []header.Packet) {
 	for _, f := range []flowset.Field{flowset.Port, flowset.Destination, flowset.Source, flowset.SourcePort} {
-		beside := p.explorer.Space.Beside(r.Set, example, f)
-		for _, packet := range beside[:min(len(beside), mostBorders)] {
+		beside := p.explorer.Space.Beside(r.Set, flowset.Member{Packet: example}, f)
+		for _, m := range beside[:min(len(beside), mostBorders)] {
+			packet := m.Packet
 			if header.FamilyOf(packet.Source) == header.FamilyOf(packet.Destination) && packet.Source != packet.Destination {
 				near = append(near, packet)
 			}

@@ -7,7 +7,6 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
-	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile/netfiletest"
@@ -32,7 +31,7 @@ expect:
 func planned(t *testing.T, text string) (*engine.Engine, *prove.Plan) {
 	t.Helper()
 	e := engine.Compile(netfiletest.Parse(t, text), nil)
-	plan, err := prove.Classes(e, network.Always, reach.MostPieces)
+	plan, err := prove.Classes(e, 0, reach.MostPieces)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -336,7 +336,7 @@ func crossedAtOnce(t *engine.Trace) bool {
 // claimedBy returns how many gateways answer for an address.
 func (p *Prover) claimedBy(a netip.Addr) (count int) {
 	for _, g := range p.Engine.Network().Gateways {
-		if p.Engine.Gateway(g).Claimed(network.Always).Contains(a) {
+		if p.Engine.Gateway(g).ClaimedEver().Contains(a) {
 			count++
 		}
 	}

@@ -9,7 +9,6 @@ import (
 
 	"hollowbridge/core/advice"
 	"hollowbridge/core/engine"
-	"hollowbridge/core/flowset"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/netfile/netfiletest"
@@ -139,13 +138,13 @@ func TestPlantedMistakesAreFoundAndMended(t *testing.T) {
 				if m.twin != nil {
 					m.twin(twin, n)
 				}
-				found, err := advice.Examine(engine.Compile(opened(t, twin.text()).net, nil), advice.Asked{Space: flowset.NewSpace(reach.MostPieces)})
+				found, err := advice.Examine(engine.Compile(opened(t, twin.text()).net, nil), advice.Asked{})
 				if err != nil || slices.ContainsFunc(found, is) || m.twin == nil && len(found) > 0 {
 					t.Fatalf("seed %d: the twin has findings: %v %v\n%s", seed, found, err, twin.text())
 				}
 				m.plant(g, n)
 				w := opened(t, g.text())
-				if found, err = advice.Examine(engine.Compile(w.net, nil), advice.Asked{Space: flowset.NewSpace(reach.MostPieces)}); err != nil {
+				if found, err = advice.Examine(engine.Compile(w.net, nil), advice.Asked{}); err != nil {
 					t.Fatal(err)
 				}
 				at := slices.IndexFunc(found, is)
@@ -157,7 +156,7 @@ func TestPlantedMistakesAreFoundAndMended(t *testing.T) {
 					t.Fatalf("seed %d: %s: %d edits are offered\n%s", seed, number(m.about), len(offered), g.text())
 				}
 				for _, r := range offered {
-					left, err := advice.Examine(w.after(t, r.Edits), advice.Asked{Space: flowset.NewSpace(reach.MostPieces)})
+					left, err := advice.Examine(w.after(t, r.Edits), advice.Asked{})
 					if err != nil || slices.ContainsFunc(left, is) {
 						t.Fatalf("seed %d: %s does not mend it: %v", seed, r.Command, err)
 					}

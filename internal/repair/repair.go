@@ -39,14 +39,24 @@ type Bench struct {
 	net       *network.Network
 	base      *reach.Baseline
 	mostRules int
-	space     *flowset.Space // of the sets of all edited networks, which have most in common
+	times     network.Times  // that are asked about; the zero Times are all
+	told      network.Times  // of the last edited network, those moments
+	space     *flowset.Space // for them, of the sets of all edited networks, which have most in common
 	overgrown bool           // they have outgrown mostMended: no more are tried
 }
 
-// NewBench returns a bench for the network of a sketch. Where it has more rules than mostRules, or
-// too large sets, it is not said what repairs open.
-func NewBench(sketch *netfile.Editor, n *network.Network, mostRules int) *Bench {
-	return &Bench{sketch: sketch, net: n, mostRules: mostRules, space: flowset.NewSpace(mostMended)}
+// NewBench returns a bench for the network of a sketch, where some moments are asked about; the zero Times are
+// all. Where it has more rules than mostRules, or too large sets, it is not said what repairs open.
+func NewBench(sketch *netfile.Editor, n *network.Network, times network.Times, mostRules int) *Bench {
+	return &Bench{sketch: sketch, net: n, times: times, mostRules: mostRules}
+}
+
+// examine says what there is to say about an edited network.
+func (b *Bench) examine(e *engine.Engine) ([]advice.Finding, error) {
+	if times := b.times.Or(b.net, e.Network()); b.space == nil || !times.Equal(b.told) {
+		b.told, b.space = times, flowset.NewSpace(mostMended, times.Count())
+	}
+	return advice.Examine(e, advice.Asked{Times: b.told, Space: b.space})
 }
 
 // ForTrace returns the fewest edits that make the traced connection reach a host, those
@@ -216,7 +226,7 @@ func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m network.Edits) 
 		if after == nil {
 			return nil, nil
 		}
-		left, err := advice.Examine(after, advice.Asked{Space: b.space})
+		left, err := b.examine(after)
 		if b.overgrown = err != nil; b.overgrown || slices.ContainsFunc(left, func(l advice.Finding) bool { return l.Matter() == f.Matter() }) {
 			return nil, nil
 		}
@@ -245,7 +255,7 @@ func (b *Bench) try(m network.Edits) *engine.Engine {
 	if err != nil {
 		return nil
 	}
-	n.On(b.net.Today)
+	n.On(b.net.Now)
 	return engine.Compile(n, nil)
 }
 
@@ -256,7 +266,7 @@ func (b *Bench) repair(m network.Edits, after *engine.Engine) Repair {
 		return r
 	}
 	if b.base == nil {
-		b.base = reach.NewBaseline(engine.Compile(b.net, nil), network.Always, mostPieces)
+		b.base = reach.NewBaseline(engine.Compile(b.net, nil), b.times, mostPieces)
 	}
 	found, err := b.base.Differences(after, false, touched(m, b.net, after.Network()))
 	if err != nil {

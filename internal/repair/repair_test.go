@@ -13,7 +13,6 @@ import (
 
 	"hollowbridge/core/advice"
 	"hollowbridge/core/engine"
-	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
@@ -48,7 +47,7 @@ func opened(tb testing.TB, text string) *workshop {
 
 func (w *workshop) bench(tb testing.TB) *repair.Bench {
 	tb.Helper()
-	return repair.NewBench(w.edited(tb, nil), w.net, 4000)
+	return repair.NewBench(w.edited(tb, nil), w.net, network.Times{}, 4000)
 }
 
 // edited returns the file with edits made, unsaved.
@@ -115,7 +114,7 @@ func connections(random *rand.Rand, e *engine.Engine, count int) []engine.Connec
 		}
 		from, err := e.Locate(p.Source)
 		if err == nil && p.Source != p.Destination && p.Source.Is6() == p.Destination.Is6() {
-			list = append(list, engine.Connection{Packet: p, From: from, Moment: network.Always})
+			list = append(list, engine.Connection{Packet: p, From: from})
 		}
 	}
 	return list
@@ -162,7 +161,7 @@ func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 				if again.Outcome != engine.Reached {
 					t.Errorf("seed %d: %s -> %s is %s after %s", seed, c.Packet.From(), c.Packet.To(), again.Outcome, r.Command)
 				}
-				all, err := reach.Differences(before, after, network.Always, false)
+				all, err := reach.Differences(before, after, network.Times{}, false)
 				if err != nil || !r.Compared {
 					t.Fatalf("seed %d: not compared: %v", seed, err)
 				}
@@ -184,7 +183,7 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 	names := map[string]int{}
 	for seed := range netfiletest.Few(*repairedNetworks, 10) / 6 {
 		w := opened(t, gen.Small(seed+5000))
-		found, err := advice.Examine(engine.Compile(w.net, nil), advice.Asked{Space: flowset.NewSpace(reach.MostPieces)})
+		found, err := advice.Examine(engine.Compile(w.net, nil), advice.Asked{})
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
@@ -192,7 +191,7 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 		for i := range found {
 			for _, r := range b.ForFinding(&found[i], found) {
 				names[found[i].Kind.String()]++
-				left, err := advice.Examine(w.after(t, r.Edits), advice.Asked{Space: flowset.NewSpace(reach.MostPieces)})
+				left, err := advice.Examine(w.after(t, r.Edits), advice.Asked{})
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -222,7 +221,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 	for seed := range uint64(50) {
 		w := opened(t, gen.Small(seed+8000))
 		e := engine.Compile(w.net, nil)
-		open, err := reach.Find(e, reach.Question{Moment: network.Always, Most: reach.MostPieces})
+		open, err := reach.Find(e, reach.Question{Most: reach.MostPieces})
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
@@ -249,7 +248,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 			guard.After = g.Filter[len(g.Filter)-1].Name
 			behind := opened(t, string(w.edited(t, network.Edits{guard}).Text()))
 			isIt := func(f advice.Finding) bool { return f.Kind == network.HiddenRule && f.Subject == "drop planted" }
-			found, err := advice.Examine(engine.Compile(behind.net, nil), advice.Asked{Space: flowset.NewSpace(reach.MostPieces)})
+			found, err := advice.Examine(engine.Compile(behind.net, nil), advice.Asked{})
 			if err != nil {
 				t.Fatalf("seed %d: %v", seed, err)
 			}
@@ -276,7 +275,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 			}
 			guard.After, guard.Before = "", g.Filter[0].Name
 			front := opened(t, string(w.edited(t, network.Edits{guard}).Text()))
-			if found, err = advice.Examine(engine.Compile(front.net, nil), advice.Asked{Space: flowset.NewSpace(reach.MostPieces)}); err != nil || slices.ContainsFunc(found, isIt) {
+			if found, err = advice.Examine(engine.Compile(front.net, nil), advice.Asked{}); err != nil || slices.ContainsFunc(found, isIt) {
 				t.Errorf("seed %d: in front of all, the guard is found to be hidden; %v", seed, err)
 			}
 			break
@@ -359,7 +358,7 @@ func TestEachMistakeIsMendedByItsEdit(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		trace := e.NewWalk().Trace(engine.Connection{Packet: p, From: from, Moment: network.Always})
+		trace := e.NewWalk().Trace(engine.Connection{Packet: p, From: from})
 		var commands []string
 		for _, r := range w.bench(t).ForTrace(trace, false) {
 			commands = append(commands, r.Command)
@@ -375,7 +374,7 @@ func BenchmarkRepairsOfTheDemo(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	c := engine.Connection{From: engine.Place{Internet: true}, Moment: network.Always, Packet: header.Packet{
+	c := engine.Connection{From: engine.Place{Internet: true}, Packet: header.Packet{
 		Source: netip.MustParseAddr("192.0.2.1"), Destination: netip.MustParseAddr("198.51.100.18"), SourcePort: 40000, DestinationPort: 8081, Protocol: header.TCP,
 	}}
 	t := engine.Compile(n, nil).NewWalk().Trace(c)
@@ -384,7 +383,7 @@ func BenchmarkRepairsOfTheDemo(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		if found := repair.NewBench(sketch, n, 4000).ForTrace(t, true); len(found) == 0 || !found[0].Compared {
+		if found := repair.NewBench(sketch, n, network.Times{}, 4000).ForTrace(t, true); len(found) == 0 || !found[0].Compared {
 			b.Fatal(found)
 		}
 	}

@@ -7,7 +7,6 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
-	"hollowbridge/core/network"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/sessions"
 )
@@ -28,9 +27,9 @@ func ExampleRunning() {
 		Source: netip.MustParseAddr("10.0.0.7"), SourcePort: 40000,
 		Destination: netip.MustParseAddr("203.0.113.9"), DestinationPort: 443, Protocol: header.TCP,
 	}
-	out := gateway.Decide(&engine.Arrival{In: rim.Interface("yard"), Packet: request, Part: header.Begins, At: network.Always}, &log)
+	out := gateway.Decide(&engine.Arrival{In: rim.Interface("yard"), Packet: request, Part: header.Begins}, &log)
 	fmt.Println(out.Packet.From(), "->", out.Packet.To(), "by", out.Out.Name)
-	back := gateway.Decide(&engine.Arrival{In: rim.Interface("fibre"), Packet: out.Packet.Answer(), Part: header.Answers, At: network.Always}, &log)
+	back := gateway.Decide(&engine.Arrival{In: rim.Interface("fibre"), Packet: out.Packet.Answer(), Part: header.Answers}, &log)
 	fmt.Println(back.Packet.From(), "->", back.Packet.To(), "by", back.Out.Name)
 	// Output:
 	// 198.51.100.2:40000 -> 203.0.113.9:443 by fibre

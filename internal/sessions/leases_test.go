@@ -49,7 +49,7 @@ func TestNoPortIsLeftBehind(t *testing.T) {
 				running.Decide(&engine.Arrival{In: running.Gateway().Interfaces[1], Packet: header.Packet{
 					Source: netip.AddrFrom4([4]byte{10, 1, byte(random.IntN(3)), byte(random.IntN(250))}), SourcePort: uint16(2000 + random.IntN(4)),
 					Destination: netip.AddrFrom4([4]byte{203, 0, 113, byte(random.IntN(4))}), DestinationPort: uint16(80 + random.IntN(2)), Protocol: header.TCP,
-				}, Part: header.Begins, At: network.Always}, &log)
+				}, Part: header.Begins}, &log)
 				if random.IntN(200) == 0 {
 					store.Remove(func(s engine.Session) bool { return s.Before.Source.As4()[3]%3 == 0 })
 				}

@@ -85,11 +85,11 @@ func TestAGatewayAnswersOnlyWhomItTook(t *testing.T) {
 	var log engine.Log
 	p := flood(5)
 	p.Destination, p.DestinationPort = g.Interfaces[1].Addresses[0].Addr(), 22
-	answer := engine.Arrival{Packet: p.Answer(), Part: header.Answers, At: network.Always}
+	answer := engine.Arrival{Packet: p.Answer(), Part: header.Answers}
 	if d, ok := compiled.Answer(&answer, store, &log); ok {
 		t.Errorf("it answers nobody: %+v", d)
 	}
-	if d := compiled.Decide(&engine.Arrival{In: g.Interfaces[1], Packet: p, At: network.Always}, store, &log); d.Action != engine.Takes || d.Out != nil {
+	if d := compiled.Decide(&engine.Arrival{In: g.Interfaces[1], Packet: p}, store, &log); d.Action != engine.Takes || d.Out != nil {
 		t.Fatalf("%+v", d)
 	}
 	d, ok := compiled.Answer(&answer, store, &log)

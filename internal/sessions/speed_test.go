@@ -38,7 +38,7 @@ func filled(tb testing.TB, n *network.Network, c *clock, open int) (*engine.Gate
 }
 
 func opened(g *engine.Gateway, store *sessions.Store, log *engine.Log, number int) *engine.Decision {
-	a := engine.Arrival{In: g.Interfaces[1], At: network.Always}
+	a := engine.Arrival{In: g.Interfaces[1]}
 	client(&a.Packet, number)
 	return g.Decide(&a, store, log)
 }
@@ -123,7 +123,7 @@ func TestDecideAllocatesNothing(t *testing.T) {
 	for what, decide := range map[string]func() *engine.Decision{
 		"a beginning": func() *engine.Decision { i++; return opened(g, store, &log, i%5000) },
 		"an answer": func() *engine.Decision {
-			return g.Decide(&engine.Arrival{In: g.Interfaces[0], Packet: answer, Part: header.Answers, At: network.Always}, store, &log)
+			return g.Decide(&engine.Arrival{In: g.Interfaces[0], Packet: answer, Part: header.Answers}, store, &log)
 		},
 	} {
 		if allocs := testing.AllocsPerRun(1000, func() {

@@ -307,7 +307,7 @@ func TestFewPortsAgreeWithAPlainList(t *testing.T) {
 		for i := range 400 {
 			c.at += time.Duration(1+random.IntN(1<<random.IntN(7))) * time.Second
 			store.Expire()
-			a := engine.Arrival{In: g.Interfaces[1], Part: header.Begins, At: network.Always, Packet: header.Packet{
+			a := engine.Arrival{In: g.Interfaces[1], Part: header.Begins, Packet: header.Packet{
 				Source: among(inside, random.IntN(40)+2), SourcePort: uint16(1999 + random.IntN(5)),
 				Destination: among(outside, random.IntN(3)), DestinationPort: uint16(80 + random.IntN(2)),
 				Protocol: []header.Protocol{header.TCP, header.UDP}[random.IntN(2)],
@@ -364,7 +364,7 @@ func TestPortsOfAFullPoolAreFoundAgain(t *testing.T) {
 	store := sessions.New(n.Gateways[0], c.now)
 	running := sessions.Start(g, store)
 	decide := func(i int) engine.Decision {
-		return running.Decide(&engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: flood(i), At: network.Always}, &engine.Log{})
+		return running.Decide(&engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: flood(i)}, &engine.Log{})
 	}
 	used := map[string]bool{}
 	i := 0
@@ -413,7 +413,7 @@ func TestSessionsOutliveARevision(t *testing.T) {
 	c := &clock{}
 	running := sessions.Start(engine.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
 	p := flood(7)
-	d := running.Decide(&engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: p, At: network.Always}, &engine.Log{})
+	d := running.Decide(&engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: p}, &engine.Log{})
 	for _, change := range []struct {
 		old, new string
 		outcome  engine.Action
@@ -424,7 +424,7 @@ func TestSessionsOutliveARevision(t *testing.T) {
 	} {
 		m := netfiletest.Parse(t, replaced(t, change.old, change.new))
 		running.Swap(engine.Compile(m, nil).Gateway(m.Gateways[0]))
-		back := running.Decide(&engine.Arrival{In: m.Gateways[0].Interfaces[0], Packet: d.Packet.Answer(), Part: header.Answers, At: network.Always}, &engine.Log{})
+		back := running.Decide(&engine.Arrival{In: m.Gateways[0].Interfaces[0], Packet: d.Packet.Answer(), Part: header.Answers}, &engine.Log{})
 		if back.Action != change.outcome {
 			t.Errorf("after %s: %+v", change.new, back)
 		}
@@ -449,7 +449,7 @@ func TestCountsAreWhatWasDecided(t *testing.T) {
 			a := engine.Arrival{In: g.Interfaces[random.IntN(len(g.Interfaces))], Packet: header.Packet{
 				Source: netip.AddrFrom4([4]byte{203, 0, 113, byte(random.IntN(8))}), Destination: netip.AddrFrom4([4]byte{198, 51, 100, 2}),
 				SourcePort: uint16(40000 + random.IntN(3)), DestinationPort: []uint16{80, 443, 22}[random.IntN(3)], Protocol: header.TCP,
-			}, At: network.Always, Size: 40 + random.IntN(1000)}
+			}, Size: 40 + random.IntN(1000)}
 			if random.IntN(2) == 0 {
 				a.Packet.Source, a.Packet.Destination = netip.AddrFrom4([4]byte{10, 1, 0, byte(4 + random.IntN(5))}), netip.AddrFrom4([4]byte{192, 0, 2, 7})
 			}
@@ -529,8 +529,8 @@ func TestStoreIsSafeForManyGoroutines(t *testing.T) {
 			var log engine.Log
 			for i := range each {
 				p := flood(w*each + i)
-				d := running.Decide(&engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: p, At: network.Always}, &log)
-				back := running.Decide(&engine.Arrival{In: n.Gateways[0].Interfaces[0], Packet: d.Packet.Answer(), Part: header.Answers, At: network.Always}, &log)
+				d := running.Decide(&engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: p}, &log)
+				back := running.Decide(&engine.Arrival{In: n.Gateways[0].Interfaces[0], Packet: d.Packet.Answer(), Part: header.Answers}, &log)
 				if d.Action != engine.Forwards || back.Action != engine.Forwards || back.Packet != p.Answer() {
 					t.Errorf("%+v %+v", d, back)
 					return
@@ -564,7 +564,7 @@ func TestSessionsSayHowTheyStand(t *testing.T) {
 	running := sessions.Start(engine.Compile(n, nil).Gateway(g), sessions.New(g, c.now))
 	var log engine.Log
 	pass := func(in *network.Interface, p header.Packet, part header.Part, size int) engine.Decision {
-		return running.Decide(&engine.Arrival{In: in, Packet: p, Part: part, At: network.Always, Size: size}, &log)
+		return running.Decide(&engine.Arrival{In: in, Packet: p, Part: part, Size: size}, &log)
 	}
 	only := func() sessions.Open {
 		t.Helper()
