@@ -42,7 +42,7 @@ var checks = []func(*exam){
 	// filter.go
 	(*exam).hiddenRules, (*exam).crossingRules, (*exam).unusedRules, (*exam).dropLists, (*exam).disabledRules,
 	// exposure.go
-	(*exam).anyServices, (*exam).exposure, (*exam).nobodyThere, (*exam).nameServers, (*exam).openMappings,
+	(*exam).anyServices, (*exam).exposure, (*exam).nobodyThere, (*exam).besideUplinks, (*exam).nameServers, (*exam).openMappings,
 	// routing.go
 	(*exam).leakingSources, (*exam).defaultRoutes, (*exam).backupUplinks, (*exam).droppedICMPv6,
 	// names.go
@@ -187,7 +187,7 @@ func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
 	if err := x.explore(cmp.Or(asked.Most, reach.MostKinds)); err != nil {
 		return nil, err
 	}
-	internet := network.Expression{Text: "internet", Items: []network.Item{{Set: e.Network().Internet()}}}
+	internet := network.Expression{Text: "internet", Items: []network.Item{{Set: e.Network().Internet(), Whole: true}}}
 	if x.open, err = reach.FindIn(e, x.explorer, reach.Question{From: &internet, Times: times}, x.explored); err != nil {
 		return nil, err
 	}

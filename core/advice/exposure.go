@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
+	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
@@ -57,7 +59,7 @@ func (x *exam) served(r *network.FilterRule) []network.Edits {
 func (x *exam) exposure() {
 	for i := range x.open.Reached {
 		a := &x.open.Reached[i]
-		if x.names.Exposure(a.From) == reach.OpenToFew {
+		if a.Sender.By != nil || x.names.Exposure(a.From) == reach.OpenToFew {
 			continue
 		}
 		rule, place := x.opener(a)
@@ -123,7 +125,7 @@ func (x *exam) nobodyThere() {
 	}
 	for i := range x.open.LetThrough {
 		a := &x.open.LetThrough[i]
-		if x.names.Exposure(a.From) == reach.OpenToFew || slices.ContainsFunc(a.Rules, func(r *network.Rule) bool { return said[r.Place] }) {
+		if a.Sender.By != nil || x.names.Exposure(a.From) == reach.OpenToFew || slices.ContainsFunc(a.Rules, func(r *network.Rule) bool { return said[r.Place] }) {
 			continue
 		}
 		rule, place := x.opener(a)
@@ -137,6 +139,94 @@ func (x *exam) nobodyThere() {
 		}
 		x.report(network.NobodyThere, place, subject, fmt.Sprintf("%s gets through to %s", x.outsiders(a.From), to), rule)
 	}
+}
+
+// A besideWay is what machines beside uplinks get to by one rule.
+type besideWay struct {
+	by      *network.Rule // nil where no rule stops them
+	senders []reach.Straight
+	targets []string
+}
+
+// mostBesideNamed is how many targets are named.
+const mostBesideNamed = 3
+
+// besideUplinks finds what only machines beside uplinks get to, by inside addresses.
+func (x *exam) besideUplinks() {
+	var ways []*besideWay
+	for k, list := range [][]reach.Access{x.open.Reached, x.open.LetThrough} {
+		for i := range list {
+			a := &list[i]
+			if a.Sender.By == nil || a.Gateway || k > 0 && a.Host != "" {
+				continue
+			}
+			rule := x.letsIn(a)
+			if a.Sender.Hop && !x.names.Open(a.From) && x.isNeeded(rule) {
+				continue // it takes the addresses of those for whom the rule is
+			}
+			at := slices.IndexFunc(ways, func(w *besideWay) bool { return w.by == rule })
+			if at < 0 {
+				at, ways = len(ways), append(ways, &besideWay{by: rule})
+			}
+			w := ways[at]
+			if !slices.ContainsFunc(w.senders, func(s reach.Straight) bool { return s.By == a.Sender.By }) {
+				w.senders = append(w.senders, a.Sender)
+			}
+			if target := fmt.Sprintf("%s of %s", a.Services, cmp.Or(a.Host, x.names.Name(a.Delivered))); !slices.Contains(w.targets, target) {
+				w.targets = append(w.targets, target)
+			}
+		}
+	}
+	for _, w := range ways {
+		x.tellBeside(w)
+	}
+}
+
+func (x *exam) tellBeside(w *besideWay) {
+	var names []string
+	for _, s := range w.senders {
+		names = append(names, s.Machines())
+	}
+	targets := strings.Join(w.targets[:min(len(w.targets), mostBesideNamed)], "; ")
+	if more := len(w.targets) - mostBesideNamed; more > 0 {
+		targets += fmt.Sprintf("; and %d more", more)
+	}
+	text := fmt.Sprintf("%s can get to %s by an inside address: no NAT rule has to lead there", strings.Join(names, ", and "), targets)
+	if w.by == nil {
+		by := w.senders[0].By
+		x.report(network.BesideUplink, by.Place, "interface "+by.String(), text, nil)
+		return
+	}
+	var edits []network.Edits
+	if r := x.filterRule(w.by); r != nil && r.Verb == network.Allow && !r.Redirected {
+		edits = append(edits, x.change(w.by, network.Setting{Key: "redirected", Value: "true"}))
+	}
+	x.rule(network.BesideUplink, w.by, text, edits...)
+}
+
+// letsIn returns the filter rule by which a straight way passes the gateway where it begins, nil where none does.
+func (x *exam) letsIn(a *reach.Access) *network.Rule {
+	for _, r := range a.Rules {
+		if r.Gateway == a.Sender.By.Gateway && x.filterRule(r) != nil {
+			return r
+		}
+	}
+	return nil
+}
+
+// isNeeded reports whether somebody gets somewhere by a rule who does not hand the packets to the gateway himself.
+func (x *exam) isNeeded(r *network.Rule) bool {
+	return slices.ContainsFunc(x.through[r], func(o *origin) bool { return o.From.Through == nil && o.Verdict.Outcome == engine.Reached })
+}
+
+// filterRule returns the filter rule that a rule is, or nil.
+func (x *exam) filterRule(rule *network.Rule) *network.FilterRule {
+	for _, r := range rule.Gateway.Filter {
+		if &r.Rule == rule {
+			return r
+		}
+	}
+	return nil
 }
 
 // tellsNobody are the findings that say already that too much is let through to somebody, or that

@@ -102,13 +102,16 @@ func (x *exam) at(m network.Moment, rules ...*network.Rule) string {
 const mostPassed = 2000
 
 // passedBy returns the first of the rules of another verdict in front of a rule that decides about
-// connections the rule would match. told is false where that is not known: there are too many.
-func (x *exam) passedBy(r *network.FilterRule, opposing []*network.FilterRule, budget *int) (by *network.FilterRule, example engine.Passing, told bool) {
+// connections the rule would match: straight says whether also about those that are handed to gateways. told is false where that is not known: there are too many.
+func (x *exam) passedBy(r *network.FilterRule, opposing []*network.FilterRule, straight bool, budget *int) (by *network.FilterRule, example engine.Passing, told bool) {
 	for _, front := range opposing {
 		if front.Number > r.Number {
 			break
 		}
 		for _, o := range x.through[&front.Rule] {
+			if o.From.Through != nil && !straight {
+				continue
+			}
 			if *budget--; *budget < 0 {
 				return nil, engine.Passing{}, false
 			}
@@ -129,10 +132,14 @@ func (x *exam) passedBy(r *network.FilterRule, opposing []*network.FilterRule, b
 // unusedRules finds filter rules that no connection ever comes to: because rules of another
 // verdict in front of them take all that could, or because nothing could.
 func (x *exam) unusedRules() {
-	used := map[*network.Rule]bool{}
+	used, straight := map[*network.Rule]bool{}, map[*network.Rule]bool{} // by machines beside uplinks alone
 	for _, o := range x.regions {
 		for _, r := range o.Rules {
-			used[r] = true
+			if o.From.Through == nil {
+				used[r] = true
+			} else {
+				straight[r] = true
+			}
 		}
 	}
 	hidden := map[*network.Rule]bool{}
@@ -157,10 +164,17 @@ func (x *exam) unusedRules() {
 			if used[&r.Rule] || hidden[&r.Rule] || r.Off() || wrong[r.Place] {
 				continue
 			}
-			switch by, example, told := x.passedBy(r, deciding[r.Verb != network.Allow], &budget); {
+			switch by, example, told := x.passedBy(r, deciding[r.Verb != network.Allow], !straight[&r.Rule], &budget); {
 			case by != nil:
-				x.rule(network.HiddenRule, &r.Rule, fmt.Sprintf("it never matches: %s (line %d) in front of it takes what could come to it, %s -> %s%s for one", by.Name, by.Place.Line, example.Example.From(), example.Example.To(), x.at(example.Moment, &by.Rule, &r.Rule)),
+				never := "it never matches"
+				if straight[&r.Rule] {
+					never = "but for machines beside an uplink, it never matches"
+				}
+				x.rule(network.HiddenRule, &r.Rule, never+fmt.Sprintf(": %s (line %d) in front of it takes what could come to it, %s -> %s%s for one", by.Name, by.Place.Line, example.Example.From(), example.Example.To(), x.at(example.Moment, &by.Rule, &r.Rule)),
 					x.guarding(r, &by.Rule)...)
+			case straight[&r.Rule] && (r.Verb != network.Allow || x.reaches(&r.Rule)): // it stops them, or says so elsewhere
+			case straight[&r.Rule]:
+				x.rule(network.UnusedRule, &r.Rule, "but for machines beside an uplink, no connection ever comes to it", x.remove(&r.Rule))
 			case told || r.Verb == network.Allow:
 				x.rule(network.UnusedRule, &r.Rule, "no connection ever comes to it", x.remove(&r.Rule))
 			default: // it may be what should stand in front
@@ -168,6 +182,11 @@ func (x *exam) unusedRules() {
 			}
 		}
 	}
+}
+
+// reaches reports whether connections get somewhere by a rule.
+func (x *exam) reaches(r *network.Rule) bool {
+	return slices.ContainsFunc(x.through[r], func(o *origin) bool { return o.Verdict.Outcome == engine.Reached })
 }
 
 // dropLists finds lists of who is stopped in front of a rule that lets everyone else through.

@@ -12,12 +12,15 @@ import (
 )
 
 // A Permission is the filter rule that a forward needs, in the words of the file.
-type Permission struct{ From, To, Service string }
+type Permission struct {
+	From, To, Service string
+	Redirected        bool // only what the forward led there, where it has to be said
+}
 
 // PermissionFor returns the filter rule that lets through what the forward
 // redirects, on the side of the translation that the gateway's filter sees.
 func PermissionFor(g *network.Gateway, r *network.NATRule) Permission {
-	p := Permission{From: r.From.Text, To: r.TargetIs}
+	p := Permission{From: r.From.Text, To: r.TargetIs, Redirected: !g.Handling.FilterSeesOriginal}
 	if r.From.IsAny() {
 		var zones []string
 		for _, i := range r.On {

@@ -83,6 +83,8 @@ func nearProposals(t *engine.Trace, near engine.Near, everybody bool) []network.
 		return []network.Edits{{{Verb: "enable", Kind: r.Kind, Name: r.Name, Gateway: g.Name}}}
 	case "time":
 		return to(network.Setting{Key: "when", Value: ""})
+	case "redirected":
+		return to(network.Setting{Key: "redirected", Value: ""})
 	case "order":
 		return []network.Edits{{{Verb: "move", Kind: r.Kind, Name: r.Name, Gateway: g.Name, Before: t.Rule.Name}}}
 	case "side of the translation":
@@ -143,7 +145,7 @@ func Allow(t *engine.Trace, n *network.Network) network.Edit {
 	if h := hostAt(n, seen.Destination); h != nil {
 		to = h.Name
 	}
-	e := allowEdit(filterNames(g), g, name, Permission{from, to, seen.Service().String()})
+	e := allowEdit(filterNames(g), g, name, Permission{From: from, To: to, Service: seen.Service().String(), Redirected: t.Stood.Forward != nil && !g.Handling.FilterSeesOriginal})
 	if t.Rule != nil {
 		e.Before = t.Rule.Name
 	}
@@ -166,6 +168,9 @@ func allowEdit(taken map[string]bool, g *network.Gateway, name string, p Permiss
 	settings := []network.Setting{{Key: "from", Value: p.From}, {Key: "to", Value: p.To}}
 	if p.Service != "" {
 		settings = append(settings, network.Setting{Key: "service", Value: p.Service})
+	}
+	if p.Redirected {
+		settings = append(settings, network.Setting{Key: "redirected", Value: "true"})
 	}
 	return network.Edit{Verb: "add", Kind: string(network.Allow), Name: name, Gateway: g.Name, Settings: settings}
 }

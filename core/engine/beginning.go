@@ -17,8 +17,9 @@ type Beginning struct {
 
 // Beginnings returns all connections that machines can begin, by place, by protocol and
 // by family; of those at a place, it takes the addresses that among returns, or all where
-// that is nil. What machines beside several uplinks send to the provider's router comes last, as of one
-// place, see Place.Beside and PlaceOf.
+// that is nil. What machines beside several uplinks send to the provider's router comes behind that, as of one
+// place, see Place.Beside and PlaceOf; last what machines beside an uplink, and its next hop, hand to the gateway themselves:
+// the same packets may begin elsewhere too.
 func (x *Explorer) Beginnings(among func(Place) header.Addresses) []Beginning {
 	var found []Beginning
 	places := x.engine.places()
@@ -46,7 +47,8 @@ func (x *Explorer) Beginnings(among func(Place) header.Addresses) []Beginning {
 			}
 		}
 	}
-	return append(found, x.besideUplinks(beside, among)...)
+	found = append(found, x.besideUplinks(beside, among)...)
+	return append(found, x.straightWays(among)...)
 }
 
 // besideUplinks returns the connections of machines beside uplinks that are explored together.

@@ -61,7 +61,7 @@ func (w *Walk) list(v *visit) {
 	if v.decision.Action == Stops && v.decision.Step == StepFilter {
 		decided = v.decision.Rule
 	}
-	add(StepFilter, g.filter, newQuery(&seen, g.between(v.in, v.out, v.moment)), decided, false)
+	add(StepFilter, g.filter, s.query(&seen, v.moment), decided, false)
 	if v.decision.Action == Stops && (v.decision.Step == StepFilter || v.decision.Step == StepTurnBack) {
 		return
 	}

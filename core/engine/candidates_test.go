@@ -72,7 +72,7 @@ func TestWithoutTheFirstCandidateTheNextIsFollowed(t *testing.T) {
 			}
 		}
 	}
-	if followed < 300 || several < 100 {
+	if followed < 300 || several < 60 {
 		t.Errorf("%d candidates were followed, %d lists had several", followed, several)
 	}
 }

@@ -31,6 +31,7 @@ type Engine struct {
 	stranger  func() [2]netip.Addr
 	places    func() []placed
 	beside    func() []besideUplink
+	straight  func() []straight
 }
 
 // Compile makes an engine of a network. Of a previous revision, which may be nil, it takes
@@ -64,6 +65,7 @@ func Compile(n *network.Network, previous *Engine) *Engine {
 	e.stranger = sync.OnceValue(e.findStrangers)
 	e.places = sync.OnceValue(e.findPlaces)
 	e.beside = sync.OnceValue(e.findBeside)
+	e.straight = sync.OnceValue(e.findStraight)
 	e.internet = newAddressSet(n.Internet().Union(e.abroad.all))
 	e.unsent = newAddressSet(unsent.Minus(e.abroad.all))
 	e.uncarried = newAddressSet(e.net.Uncarried())
@@ -266,7 +268,7 @@ func filterCondition(r *network.FilterRule, index int, zones []string) condition
 	return condition{
 		rule: &r.Rule, verb: r.Verb, index: index,
 		from: newMatcher(r.From, zones, header.AllAddresses()), to: newMatcher(r.To, zones, header.AllAddresses()),
-		services: r.Services, sourcePorts: r.SourcePorts,
+		services: r.Services, sourcePorts: r.SourcePorts, redirected: r.Redirected,
 	}
 }
 

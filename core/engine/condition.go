@@ -16,6 +16,7 @@ type condition struct {
 	index       int             // in the gateway's nat or filter list
 	services    header.Services // empty: every service
 	sourcePorts []header.Ports  // empty: every port
+	redirected  bool            // only what a rule redirected
 }
 
 // An aspect is one question that a condition asks. It is asked of a packet (asks) or of a set of
@@ -26,6 +27,7 @@ type aspect uint8
 // The aspects, in the order in which they are asked: those first that the most packets fail.
 const (
 	serviceAspect aspect = iota
+	redirectedAspect
 	destinationAspect
 	sourceAspect
 	sourcePortAspect
@@ -44,9 +46,10 @@ func (a aspect) bit() aspects { return 1 << a }
 func (a aspects) one() bool { return a != 0 && a&(a-1) == 0 }
 
 // A scope is what conditions are compared in: the zones that a packet comes from and goes
-// to, and when; of a set, that is in the set.
+// to, whether a rule redirected it, and when; of a set, that is in the set.
 type scope struct {
 	fromZone, toZone int
+	redirected       bool
 	moment           network.Moment
 }
 
@@ -55,6 +58,8 @@ func (c *condition) asks(a aspect, q *query) bool {
 	switch a {
 	case serviceAspect:
 		return len(c.services) == 0 || c.services.Matches(q.packet.Protocol, q.packet.DestinationPort)
+	case redirectedAspect:
+		return !c.redirected || q.redirected
 	case destinationAspect:
 		return c.to.contains(q.packet.Destination, q.toZone)
 	case sourceAspect:
@@ -73,6 +78,8 @@ func (c *condition) values(x *Explorer, a aspect, protocol header.Protocol, v *t
 	case serviceAspect:
 		ports, any := c.services.Of(protocol)
 		return flowset.Port, portSpans(ports), any
+	case redirectedAspect:
+		return flowset.Protocol, nil, !c.redirected || v.in.redirected
 	case destinationAspect:
 		spans, all = c.to.values(v.in.toZone, v.between.to)
 		return flowset.Destination, spans, all

@@ -61,6 +61,7 @@ const (
 	TakesRoute     //
 	NoRoute        //
 	Blackhole      //
+	NeverForwards  // its source is link-local
 	RoundAgain     // a packet comes to a gateway a second time
 	TooFar         // it has passed too many gateways
 	BringsPermit   // a forward brings its own permission

@@ -223,5 +223,5 @@ func (v *visit) tell() {
 
 // between returns what conditions are compared in for packets from one interface to another.
 func (g *Gateway) between(in, out *network.Interface, at network.Moment) scope {
-	return scope{g.zones[in.Index], g.zones[out.Index], at}
+	return scope{fromZone: g.zones[in.Index], toZone: g.zones[out.Index], moment: at}
 }

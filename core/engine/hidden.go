@@ -27,6 +27,8 @@ func (x *Explorer) Hidden() []HiddenRule {
 			for _, out := range g.Interfaces {
 				through := g.between(in, out, 0)
 				views = append(views, x.viewed(g.filter, through, false), x.viewed(g.sources[out.Index], through, false))
+				through.redirected = true
+				views = append(views, x.viewed(g.filter, through, false))
 			}
 		}
 		hidden = append(hidden, x.hiddenIn(g, views)...)
@@ -232,14 +234,18 @@ func (x *Explorer) Crossings() (found []Crossing) {
 				if !g.Handling.FilterSeesOriginal {
 					to = g.RoutedBy(out)
 				}
-				v := x.viewed(g.filter, g.between(in, out, 0), false)
-				at, ok := known[v]
-				if !ok {
-					at = len(views)
-					known[v] = at
-					views = append(views, leaving{tableView: v})
+				for _, redirected := range []bool{false, true} {
+					through := g.between(in, out, 0)
+					through.redirected = redirected
+					v := x.viewed(g.filter, through, false)
+					at, ok := known[v]
+					if !ok {
+						at = len(views)
+						known[v] = at
+						views = append(views, leaving{tableView: v})
+					}
+					views[at].to = views[at].to.Union(to)
 				}
-				views[at].to = views[at].to.Union(to)
 			}
 		}
 		o := x.overlapsOf(g.filter)

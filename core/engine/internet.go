@@ -2,6 +2,7 @@ package engine
 
 import (
 	"cmp"
+	"net/netip"
 	"slices"
 
 	"hollowbridge/core/flowset"
@@ -113,7 +114,7 @@ func (w *Walk) translatedInFront(out *network.Interface) bool {
 }
 
 // entry returns the uplink by which the packet arrives from the internet, nil where none
-// does: the one whose own prefix holds its destination, and then the address is
+// does: the one whose own prefix, the longest of several, holds its destination, and then the address is
 // beside it, else the one to which the provider sends the longest prefix that holds it.
 func (w *Walk) entry() (i *network.Interface, beside bool) {
 	r := w.visit.flow.by(w.engine.entries)
@@ -121,6 +122,12 @@ func (w *Walk) entry() (i *network.Interface, beside bool) {
 		return nil, false
 	}
 	return r.out, !r.upstream
+}
+
+// entersBy reports whether the internet sends the packet to an uplink: else somebody there hands it to the gateway.
+func (w *Walk) entersBy(i *network.Interface) bool {
+	r := w.visit.flow.by(w.engine.entries)
+	return r != nil && r.out == i
 }
 
 // findEntries returns the uplinks by which packets arrive from the internet, as entry says; upstream are those
@@ -133,20 +140,34 @@ func (e *Engine) findEntries() *routeTable {
 	}
 	var list []entry
 	var taken header.Addresses
-	add := func(set header.Addresses, r route) {
+	send := func(set header.Addresses, number int) {
 		for _, free := range set.Minus(taken).Ranges() {
-			list = append(list, entry{free, int32(len(t.routes))})
+			list = append(list, entry{free, int32(number)})
 		}
 		taken = taken.Union(set)
-		t.routes = append(t.routes, r)
 	}
+	type own struct {
+		prefix netip.Prefix
+		route  int
+	}
+	var prefixes []own // of uplinks, the longest first
 	for _, family := range header.Families {
 		for _, i := range e.uplinks[family] {
-			add(e.prefixesOf(i).Intersect(family.All()), route{out: i})
+			for _, p := range i.Addresses {
+				if header.FamilyOf(p.Addr()) == family {
+					prefixes = append(prefixes, own{p, len(t.routes)})
+				}
+			}
+			t.routes = append(t.routes, route{out: i})
 		}
 	}
+	slices.SortStableFunc(prefixes, func(a, b own) int { return b.prefix.Bits() - a.prefix.Bits() })
+	for _, p := range prefixes {
+		send(header.AddressesOfPrefixes(p.prefix.Masked()), p.route)
+	}
 	for _, r := range sentBy(e.net) {
-		add(header.AddressesOfPrefixes(r.prefix), r)
+		send(header.AddressesOfPrefixes(r.prefix), len(t.routes))
+		t.routes = append(t.routes, r)
 	}
 	slices.SortFunc(list, func(a, b entry) int { return a.First.Compare(b.First) })
 	for _, one := range list {

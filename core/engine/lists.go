@@ -18,6 +18,7 @@ type Match struct {
 	From, To    header.Addresses // all addresses where the rule names none
 	Services    header.Services  // empty: every service
 	SourcePorts []header.Ports   // empty: every port
+	Redirected  bool             // only what a rule, or a mapping, redirected
 }
 
 // Destinations returns the rules that translate the destination of what arrives by an
@@ -46,7 +47,7 @@ func (g *Gateway) matches(t *table, in, out *network.Interface, nat []*network.N
 			if c.rule.Off() || from.Empty() || to.Empty() {
 				continue
 			}
-			m := Match{Rule: t.rule(n), Verb: c.verb, From: *from, To: *to, Services: c.services, SourcePorts: c.sourcePorts}
+			m := Match{Rule: t.rule(n), Verb: c.verb, From: *from, To: *to, Services: c.services, SourcePorts: c.sourcePorts, Redirected: c.redirected}
 			if nat != nil {
 				m.NAT = nat[t.index(n)]
 			}

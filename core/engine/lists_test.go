@@ -44,7 +44,7 @@ func TestListsAndRoutesAreThoseThatDecide(t *testing.T) {
 			}
 			list := slices.Collect(g.Permissions(s.In, s.Out))
 			k := slices.IndexFunc(list, func(m engine.Match) bool {
-				return m.From.Contains(s.Seen.Source) && m.To.Contains(s.Seen.Destination) && (len(m.Services) == 0 || m.Services.Matches(s.Seen.Protocol, s.Seen.DestinationPort)) &&
+				return m.Rule.Active(0) && (!m.Redirected || s.Forward != nil) && m.From.Contains(s.Seen.Source) && m.To.Contains(s.Seen.Destination) && (len(m.Services) == 0 || m.Services.Matches(s.Seen.Protocol, s.Seen.DestinationPort)) &&
 					(len(m.SourcePorts) == 0 || slices.ContainsFunc(m.SourcePorts, func(r header.Ports) bool { return r.Contains(s.Seen.SourcePort) }))
 			})
 			if k < 0 || list[k].Rule != trace.Rule {

@@ -38,7 +38,9 @@ func (s *halt) seen() header.Packet {
 
 // query is what the gateway's filter is asked about a packet.
 func (s *halt) query(p *header.Packet, at network.Moment) query {
-	return newQuery(p, s.gateway.between(s.in, s.out, at))
+	in := s.gateway.between(s.in, s.out, at)
+	in.redirected = s.forward != nil
+	return newQuery(p, in)
 }
 
 // near returns the rules that nearly matched where the walk ended: forwards where
@@ -61,7 +63,7 @@ func (w *Walk) near() []Near {
 }
 
 // nearest are the fields in which rules differ, those first that are likeliest a mistake.
-var nearest = []string{"side of the translation", "order", "disabled", "until", "time", "interface", "from", "source port", "port", "to", "protocol"}
+var nearest = []string{"side of the translation", "order", "disabled", "until", "time", "interface", "from", "source port", "port", "to", "redirected", "protocol"}
 
 func (w *Walk) nearForwards(s halt) []Near {
 	var found []Near
@@ -160,6 +162,8 @@ func (c *condition) near(unmet aspects, rule *network.Rule, q *query, fromText, 
 		return say("protocol", "%s, not %s", c.services, q.packet.Protocol)
 	case sourceAspect.bit():
 		return say("from", "%s, not %s", textOr(fromText, "any"), q.packet.Source)
+	case redirectedAspect.bit():
+		return say("redirected", "it is for what a NAT rule led here")
 	case destinationAspect.bit():
 		return say("to", "%s, not %s", textOr(toText, "any"), q.packet.Destination)
 	case sourcePortAspect.bit():

@@ -12,7 +12,7 @@ import (
 // set, which is another one between each two zones.
 type overlaps struct {
 	front [][]int32    // by the number of a condition
-	zones []zonesAsked // what these and the condition itself ask of zones, by the same
+	zones []scopeAsked // what these and the condition itself ask of a scope, by the same
 }
 
 // An inScope is a condition of a table as it is in a scope.
@@ -22,11 +22,17 @@ type inScope struct {
 	scope
 }
 
-// ZonesAsked is which zones something asks about.
-type zonesAsked struct{ from, to bool }
+// ScopeAsked is what of a scope something asks about: which zones, and whether a rule redirected packets.
+type scopeAsked struct{ from, to, led bool }
+
+// and returns what either asks about.
+func (a scopeAsked) and(b scopeAsked) scopeAsked {
+	return scopeAsked{a.from || b.from, a.to || b.to, a.led || b.led}
+}
 
 // in returns a scope without what is not asked about.
-func (a zonesAsked) in(s scope) scope {
+func (a scopeAsked) in(s scope) scope {
+	s.redirected = s.redirected && a.led
 	if !a.from {
 		s.fromZone = 0
 	}
@@ -36,9 +42,11 @@ func (a zonesAsked) in(s scope) scope {
 	return s
 }
 
-func (c *condition) asked() zonesAsked { return zonesAsked{len(c.from.zones) > 0, len(c.to.zones) > 0} }
+func (c *condition) asked() scopeAsked {
+	return scopeAsked{len(c.from.zones) > 0, len(c.to.zones) > 0, c.redirected}
+}
 
-func (t *table) asked() zonesAsked { return zonesAsked{t.asksFrom, t.asksTo} }
+func (t *table) asked() scopeAsked { return scopeAsked{t.asksFrom, t.asksTo, t.asksLed} }
 
 // mostOverlaps is how many others there may be in front of a condition, on average. Between two zones
 // there are fewer.
@@ -69,7 +77,7 @@ func newOverlaps(t *table) *overlaps {
 	if len(order) > 0 {
 		numbers = slices.Max(order) + 1
 	}
-	o.front, o.zones = make([][]int32, numbers), make([]zonesAsked, numbers)
+	o.front, o.zones = make([][]int32, numbers), make([]scopeAsked, numbers)
 	found := 0
 	for i, n := range order {
 		all := t.condition(n).asked()
@@ -78,8 +86,7 @@ func newOverlaps(t *table) *overlaps {
 				continue
 			}
 			m := order[k]
-			its := t.condition(m).asked()
-			all.from, all.to = all.from || its.from, all.to || its.to
+			all = all.and(t.condition(m).asked())
 			o.front[n] = append(o.front[n], m)
 		}
 		o.zones[n] = all
@@ -119,7 +126,7 @@ func (x *Explorer) decided(v tableView, n int32, set flowset.Set, to header.Addr
 	return x.Space.Parts(x.within(set, x.Space.OverlayAll(sets)))
 }
 
-// isOf reports whether a condition can be met between the zones of a scope.
+// isOf reports whether a condition can be met in a scope.
 func (c *condition) isOf(in scope) bool {
-	return (c.from.any || !c.from.in(in.fromZone).Empty()) && (c.to.any || !c.to.in(in.toZone).Empty())
+	return (!c.redirected || in.redirected) && (c.from.any || !c.from.in(in.fromZone).Empty()) && (c.to.any || !c.to.in(in.toZone).Empty())
 }

@@ -17,7 +17,7 @@ type Place struct {
 	Segment  *network.Segment   // the segment it is on, or
 	Clients  *network.Interface // the interface it arrives at as a VPN client, or
 	Internet bool               // the internet
-	Through  *network.Interface // set where the packet is put on an interface by hand
+	Through  *network.Interface // set where the packet is put on an interface by hand: by whoever is on its segment
 	Beside   bool               // of a Beginning: beside any uplink, and what it sends goes to the provider's router
 }
 
@@ -187,7 +187,7 @@ func (e *Engine) On(s *network.Segment, a netip.Addr) Place {
 func (e *Engine) Behind(i *network.Interface, a netip.Addr) Place {
 	p := Place{Through: i}
 	switch {
-	case i.Segment != nil && i.Segment.Contains(a):
+	case i.Segment != nil && (i.Segment.Contains(a) || a.Is6() && a.IsLinkLocalUnicast()):
 		p.Segment = i.Segment
 		p.Host = e.segments[i.Segment].hosts.of(a)
 	case i.IsClient(a):

@@ -38,6 +38,7 @@ type refSession struct {
 	before, after header.Packet
 	local         bool
 	answered      bool
+	led           bool // a rule redirected it
 }
 
 type refCall struct {
@@ -227,8 +228,11 @@ func (r *reference) cannotBeReached(seen []refSeen) {
 
 // sendFrom takes a packet from a machine to wherever it gets.
 func (r *reference) sendFrom(from engine.Place, p *header.Packet) refEnd {
-	if from.Through != nil && !r.back {
-		return r.enterBy(from.Through, from.Internet, p)
+	if from.Through != nil && !r.back { // what no provider sends there, somebody beside it does
+		if from.Internet && !r.isSentBy(from.Through, p.Destination) {
+			r.met["handed to a gateway"]++
+		}
+		return r.enterBy(from.Through, from.Internet && r.isSentBy(from.Through, p.Destination), p)
 	}
 	if from.Clients != nil {
 		return r.gateway(from.Clients, p)
@@ -328,20 +332,18 @@ func (r *reference) internet(p *header.Packet) refEnd {
 	var sent netip.Prefix
 	var by *network.Interface
 	uplinks := false
+	var beside *network.Interface // the uplink with the longest prefix of its own
+	longest := -1
 	for _, g := range r.n.Gateways {
 		for _, i := range g.Interfaces {
 			if !i.FacesInternet(header.FamilyOf(p.Destination)) {
 				continue
 			}
 			uplinks = true
-			if slices.ContainsFunc(i.Addresses, func(q netip.Prefix) bool { return q.Contains(p.Destination) }) {
-				if !carried && !r.back {
-					r.met["a private uplink"]++
+			for _, q := range i.Addresses {
+				if q.Contains(p.Destination) && q.Bits() > longest {
+					beside, longest = i, q.Bits()
 				}
-				if r.blocked(i, p) || !carried {
-					return upstreamBlocks
-				}
-				return r.onSegment(i.Segment, p)
 			}
 			for _, q := range i.Upstream.Routes {
 				better := by == nil || q.Bits() > sent.Bits() || q.Bits() == sent.Bits() && !by.IsUp() && i.IsUp()
@@ -350,6 +352,15 @@ func (r *reference) internet(p *header.Packet) refEnd {
 				}
 			}
 		}
+	}
+	if beside != nil {
+		if !carried && !r.back {
+			r.met["a private uplink"]++
+		}
+		if r.blocked(beside, p) || !carried {
+			return upstreamBlocks
+		}
+		return r.onSegment(beside.Segment, p)
 	}
 	if by != nil {
 		return r.enterBy(by, true, p)
@@ -436,6 +447,33 @@ func claimedBy(rule *network.NATRule, a netip.Addr) bool {
 		return !rule.AtOwn && !rule.At.IsAll() && rule.At.Contains(a)
 	}
 	return false
+}
+
+// isSentBy reports whether the internet sends what is for an address by an uplink: the first in whose prefix it is or, where it is in
+// none, the one to which the longest prefix is sent.
+func (r *reference) isSentBy(uplink *network.Interface, a netip.Addr) bool {
+	var by *network.Interface
+	bits := -1
+	for _, own := range []bool{true, false} {
+		for _, g := range r.n.Gateways {
+			for _, i := range g.Interfaces {
+				list := i.Upstream.Routes
+				if own {
+					list = i.Addresses
+				}
+				for _, q := range list {
+					longer := by == nil || q.Bits() > bits || !own && q.Bits() == bits && !by.IsUp() && i.IsUp()
+					if i.FacesInternet(header.FamilyOf(a)) && q.Contains(a) && longer {
+						by, bits = i, q.Bits()
+					}
+				}
+			}
+		}
+		if by != nil {
+			break
+		}
+	}
+	return by == uplink
 }
 
 func (r *reference) enterBy(i *network.Interface, fromInternet bool, p *header.Packet) refEnd {
@@ -624,12 +662,17 @@ func (r *reference) gateway(in *network.Interface, p *header.Packet) refEnd {
 	}
 	// 5 route
 	way := r.mustRoute(g, p.Destination)
+	if p.Source.Is6() && p.Source.IsLinkLocalUnicast() {
+		r.met["a link-local source"]++
+		way = nil
+		r.cannotBeReached(r.seen)
+	}
 	if way == nil {
 		return r.stop(engine.Unrouted, g.Name, nil)
 	}
 	// 6 filter
 	if !(forward != nil && g.Handling.ForwardsPermit && (forward.Does == network.PortForward || forward.Does == network.DestinationNAT)) {
-		end, ok := r.filter(in, way.out, came, *p)
+		end, ok := r.filter(in, way.out, came, *p, forward != nil || mapping != nil)
 		if !ok && (end.rule != nil || mapping == nil) { // no rule is for it, but a mapping
 			return end
 		}
@@ -694,7 +737,7 @@ func (r *reference) gateway(in *network.Interface, p *header.Packet) refEnd {
 			return r.stop(engine.Unrouted, g.Name, nil)
 		}
 	}
-	if !r.keep(&refSession{g: g, in: in, out: way.out, before: came, after: *p}) {
+	if !r.keep(&refSession{g: g, in: in, out: way.out, before: came, after: *p, led: forward != nil || mapping != nil}) {
 		return r.stop(engine.Exhausted, g.Name, nil)
 	}
 	return r.leaveBy(g, way, p)
@@ -756,6 +799,9 @@ func (r *reference) known(s *refSession, cameBy, goesBy *network.Interface, afte
 }
 
 func (r *reference) onward(s *refSession, cameBy, goesBy *network.Interface, before header.Packet, p *header.Packet) refEnd {
+	if goesBy != nil && goesBy.Segment != nil && p.Destination.Is6() && p.Destination.IsLinkLocalUnicast() {
+		return r.onSegment(goesBy.Segment, p)
+	}
 	g := s.g
 	way := bestRoute(g, p.Destination)
 	if goesBy != nil && goesBy.FacesInternet(header.FamilyOf(p.Destination)) {
@@ -784,7 +830,7 @@ func (r *reference) onward(s *refSession, cameBy, goesBy *network.Interface, bef
 		}
 	}
 	if p.Protocol == header.ICMP && g.Handling.ICMPUntracked && !s.local && r.message == "" {
-		if end, ok := r.filter(cameBy, way.out, before, *p); !ok {
+		if end, ok := r.filter(cameBy, way.out, before, *p, s.led); !ok {
 			return end
 		}
 	}
@@ -1029,7 +1075,7 @@ func (r *reference) redirect(rule *network.NATRule, p *header.Packet) bool {
 	return true
 }
 
-func (r *reference) filter(in, out *network.Interface, before, p header.Packet) (refEnd, bool) {
+func (r *reference) filter(in, out *network.Interface, before, p header.Packet, led bool) (refEnd, bool) {
 	g := in.Gateway
 	p.Source, p.SourcePort = before.Source, before.SourcePort // it is translated behind the filter
 	to, port := p.Destination, p.DestinationPort
@@ -1045,8 +1091,11 @@ func (r *reference) filter(in, out *network.Interface, before, p header.Packet) 
 	for _, rule := range g.Filter {
 		source := len(rule.SourcePorts) == 0 || p.Protocol.HasPorts() && slices.ContainsFunc(rule.SourcePorts, func(q header.Ports) bool { return q.Contains(p.SourcePort) })
 		if !takesPart(&rule.Rule, r.moment) || !source || !contains(rule.From, in.Zone, p.Source) || !contains(rule.To, out.Zone, to) ||
-			len(rule.Services) > 0 && !rule.Services.Matches(p.Protocol, port) {
+			len(rule.Services) > 0 && !rule.Services.Matches(p.Protocol, port) || rule.Redirected && !led {
 			continue
+		}
+		if rule.Redirected {
+			r.met["only what is redirected"]++
 		}
 		switch rule.Verb {
 		case network.Allow:

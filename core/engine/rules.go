@@ -50,7 +50,7 @@ func (t *table) patched(c replacement, added *table, rules []*network.Rule) *tab
 		return &p
 	}
 	p.patch = &patch{replacement: c, behind: int32(len(t.conditions)), added: added}
-	p.asksFrom, p.asksTo, p.zones = t.asksFrom || added.asksFrom, t.asksTo || added.asksTo, max(t.zones, added.zones)
+	p.asksFrom, p.asksTo, p.asksLed, p.zones = t.asksFrom || added.asksFrom, t.asksTo || added.asksTo, t.asksLed || added.asksLed, max(t.zones, added.zones)
 	for n := range t.conditions {
 		if t.conditions[n].index >= c.old.end {
 			p.patch.behind = int32(n)

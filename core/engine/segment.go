@@ -28,7 +28,7 @@ type link struct {
 func (w *Walk) send(from Place) nextPlace {
 	switch {
 	case from.Through != nil && !w.back:
-		if from.Internet && !w.passesUpstream(from.Through) {
+		if from.Internet && w.entersBy(from.Through) && !w.passesUpstream(from.Through) {
 			return nextPlace{}
 		}
 		return arriveAt(from.Through)

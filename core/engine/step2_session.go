@@ -84,6 +84,9 @@ func (v *visit) strays() (stray, ok bool) {
 // an uplink stays on it, whatever the routes prefer: the other side knows only
 // that address.
 func (v *visit) sessionRoute(goes *network.Interface) *route {
+	if goes != nil && goes.Segment != nil && v.flow.family() == header.IPv6 && v.flow.in(flowset.Destination, &linkLocal) {
+		return &v.uplinks[goes.Index].beside
+	}
 	if goes == nil || !goes.FacesInternet(v.flow.family()) {
 		return v.route()
 	}

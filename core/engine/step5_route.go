@@ -9,8 +9,17 @@ import (
 	"hollowbridge/core/network"
 )
 
-// route is the fifth step: the longest prefix.
+// linkLocal are the addresses that IPv6 machines have for their own segment.
+var linkLocal = setOfPrefixes(netip.MustParsePrefix("fe80::/10"))
+
+// route is the fifth step: the longest prefix. A link-local source is never forwarded.
 func (v *visit) route() *route {
+	if v.flow.family() == header.IPv6 && v.flow.in(flowset.Source, &linkLocal) {
+		v.note(StepRoute, NeverForwards, nil)
+		v.stop(Unrouted, StepRoute, nil)
+		v.tell()
+		return nil
+	}
 	r := v.flow.by(v.routes)
 	switch {
 	case r == nil:

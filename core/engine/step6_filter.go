@@ -16,7 +16,9 @@ func (v *visit) permits(out *network.Interface) bool {
 	if v.part == header.Reports {
 		seen = seen.asReport(v.sender)
 	}
-	found := seen.first(v.filter, v.between(v.in, out, v.moment))
+	in := v.between(v.in, out, v.moment)
+	in.redirected = v.redirect != nil || v.follows && v.session.Redirect != nil
+	found := seen.first(v.filter, in)
 	if found == noMatch {
 		return v.unmatched(out, seen.now())
 	}

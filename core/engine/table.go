@@ -34,6 +34,7 @@ type table struct {
 	asksFrom   bool            // a condition asks which zone packets come from,
 	asksTo     bool            // or which they go to,
 	zones      int             // of so many
+	asksLed    bool            // a condition asks whether a rule redirected packets
 }
 
 // A redirect is what a rule does to a destination: what the walk needs of it, side by
@@ -208,6 +209,9 @@ func (c *condition) exact() [2]aspects {
 	if len(c.sourcePorts) == 0 {
 		both |= sourcePortAspect.bit()
 	}
+	if !c.redirected {
+		both |= redirectedAspect.bit()
+	}
 	if !c.rule.Timed() {
 		both |= activeAspect.bit()
 	}
@@ -256,6 +260,7 @@ func newTable(conditions []condition) *table {
 		b.spans[i] = spansOf(&conditions[i])
 		t.asksFrom = t.asksFrom || len(conditions[i].from.zones) > 0
 		t.asksTo = t.asksTo || len(conditions[i].to.zones) > 0
+		t.asksLed = t.asksLed || conditions[i].redirected
 		t.zones = max(t.zones, len(conditions[i].from.zones), len(conditions[i].to.zones))
 		if _, ok := exactKeyOf(&conditions[i]); ok {
 			single = append(single, int32(i))

@@ -50,8 +50,7 @@ const elsewhere = math.MaxInt32
 func (x *Explorer) viewed(t *table, in scope, turned bool) tableView {
 	asked := t.asked()
 	if changed := x.compared[t]; changed != nil {
-		its := changed.asked()
-		asked.from, asked.to = asked.from || its.from, asked.to || its.to
+		asked = asked.and(changed.asked())
 	}
 	in.moment = 0
 	return tableView{table: t, in: asked.in(in), turned: turned}

@@ -81,6 +81,7 @@ var words = [...]wording{
 	AnswerItself:   {why: say("The answer comes to %s itself, which has no session for it.", at)},
 	TakesRoute:     {label: "route", hides: true, text: routeText},
 	NoRoute:        {why: say("%s has no route to %s.", func(e *Event) []any { return []any{e.At.Name(), e.After.Destination} })},
+	NeverForwards:  {why: say("%s is a link-local address: %s answers it, but never forwards what it sends (RFC 4291, 2.5.6).", func(e *Event) []any { return []any{e.After.Source, e.At.Name()} })},
 	Blackhole:      {why: say("The route of %s to %s is a blackhole: it throws everything away.", func(e *Event) []any { return []any{e.At.Name(), e.Route} })},
 	RoundAgain:     {why: say("The packet comes to %s a second time, unchanged: the gateways' routes send it round.", at)},
 	TooFar:         {why: say("It has passed %d gateways and is not there yet.", counted)},

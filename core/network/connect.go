@@ -62,6 +62,37 @@ func (s *Segment) Unused() header.Addresses {
 	return header.AddressesOf(ranges...)
 }
 
+// Beside returns the addresses of machines beside an uplink: those of its prefixes that are nobody's in the file, of
+// the families of which it is one. Where the provider gives the address there are none that anybody knows.
+func (n *Network) Beside(i *Interface) header.Addresses {
+	if i.Segment == nil || i.Upstream.NoBeside {
+		return header.Addresses{}
+	}
+	var prefixes, hosts []header.Range
+	for _, p := range i.Addresses {
+		if i.FacesInternet(header.FamilyOf(p.Addr())) {
+			prefixes = append(prefixes, header.RangeOf(p.Masked()))
+		}
+	}
+	for _, h := range n.Hosts {
+		for _, a := range h.Addresses {
+			hosts = append(hosts, header.Range{First: a, Last: a})
+		}
+	}
+	return header.AddressesOf(prefixes...).Minus(i.Segment.Unused()).Minus(header.AddressesOf(hosts...)).Minus(cannotSend)
+}
+
+// NextHop returns the next hop of an interface's default route that leads to the internet; false where the file does not
+// say its address.
+func (i *Interface) NextHop(family header.Family) (via netip.Addr, ok bool) {
+	for _, r := range i.Gateway.Upstreams() {
+		if r.Out == i && r.Via.IsValid() && header.FamilyOf(r.Via) == family {
+			return r.Via, true
+		}
+	}
+	return via, false
+}
+
 // NotCarried returns the addresses that the internet does not carry.
 func NotCarried() header.Addresses { return notCarried }
 

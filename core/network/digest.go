@@ -71,6 +71,7 @@ func (n *Network) DigestsOf() *Digests {
 			d.expression(&r.To)
 			d.services(r.Services)
 			d.ports(r.SourcePorts...)
+			d.flag(r.Redirected)
 			digests.Filter = append(digests.Filter, d.sum())
 		}
 		all.Gateways = append(all.Gateways, digests)
@@ -171,6 +172,7 @@ func (d *digester) items(list []Item) {
 	d.number(len(list))
 	for i := range list {
 		d.text(list[i].Zone)
+		d.flag(list[i].Whole)
 		d.set(list[i].Set)
 		d.items(list[i].List)
 		d.expression(list[i].Except)

@@ -58,9 +58,13 @@ func (e Edit) Command() string {
 		words = append(words, "-gateway", e.Gateway)
 	}
 	for _, s := range e.Settings {
-		if e.Verb == "add" && !strings.HasSuffix(e.Kind, "-rule") { // -allow is another thing
+		flags := e.Verb == "add" && !strings.HasSuffix(e.Kind, "-rule") // -allow is another thing
+		switch {
+		case flags && (s.Value == "true" || s.Value == "false"): // a flag that may stand alone takes no word behind it
+			words = append(words, "-"+s.Key+"="+s.Value)
+		case flags:
 			words = append(words, "-"+s.Key, s.Value)
-		} else {
+		default:
 			words = append(words, s.Key+"="+s.Value)
 		}
 	}

@@ -21,6 +21,8 @@ type Expression struct {
 type Item struct {
 	Zone   string           // set where the term is a zone
 	Host   *Host            // set where the term is a host
+	Beside *Interface       // set where the term is the machines beside an uplink
+	Whole  bool             // the term is the internet, to which machines beside uplinks belong whatever their addresses
 	Set    header.Addresses // the addresses; of a zone those behind it
 	List   []Item           // set where the term is a list
 	Except *Expression
@@ -74,6 +76,20 @@ func (e Expression) Behind(s *Segment, clients *Interface) header.Addresses {
 			}
 		}
 		return header.AddressesOfPrefixes(prefixes...)
+	})
+}
+
+// Straight returns the addresses the expression stands for among machines beside an uplink, and its next hop, that hand
+// packets to the gateway there: they belong to the zone of its interface.
+func (e Expression) Straight(i *Interface) header.Addresses {
+	return e.evaluate(func(t Item) header.Addresses {
+		switch {
+		case t.Whole, t.Beside == i, t.Zone != "" && t.Zone == i.Zone:
+			return header.AllAddresses()
+		case t.Zone != "":
+			return header.Addresses{}
+		}
+		return t.Set
 	})
 }
 

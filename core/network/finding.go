@@ -50,6 +50,7 @@ const (
 	ClearTextOpen
 	GatewayOpen
 	NobodyThere
+	BesideUplink
 	DropList
 	DNSAnywhere
 	NoHairpin
@@ -104,6 +105,7 @@ var findings = [...]struct {
 	ClearTextOpen:       {"clear-text-open", Danger, "A clear-text service shows passwords and contents to everyone on the way."},
 	GatewayOpen:         {"gateway-open", Danger, "The gateway's own administration can be reached from the internet."},
 	NobodyThere:         {"nobody-there", Mistake, "Whatever is there without the file knowing, or is put there tomorrow, is open at once; or the rule is left over."},
+	BesideUplink:        {"beside-uplink", Mistake, "Machines on the segment of an uplink, the provider's and his other customers', can hand the gateway packets for inside addresses; a rule for what is redirected alone does not let them through."},
 	DropList:            {"drop-list", Note, "A machine that nobody has listed is let through; a list of who is allowed fails the other way."},
 	DNSAnywhere:         {"dns-anywhere", Note, "People who are sent to a notice page can still ask any name server, and tunnel through it."},
 	NoHairpin:           {"no-hairpin", Note, "People inside who use the outside name end at the gateway itself; other forwards of this gateway let them."},

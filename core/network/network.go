@@ -325,6 +325,7 @@ type Upstream struct {
 	BlocksText string
 	CarrierNAT bool
 	Routes     []netip.Prefix // further prefixes that the provider sends here, masked
+	NoBeside   bool           // nobody else is on the segment: no machine hands the gateway packets but as the internet does
 }
 
 // A Route is a static route.

@@ -227,6 +227,7 @@ type FilterRule struct {
 	Services    header.Services // empty: every service
 	ServiceText string
 	SourcePorts []header.Ports // empty: every port
+	Redirected  bool           // only what a NAT rule, or a mapping, led where it goes
 }
 
 // Families returns all addresses of the families the target has an address of.

@@ -33,6 +33,7 @@ type Difference struct {
 	Change    Change
 	Old, New  *Fate
 	On        *network.Segment // the segment the sources are on, set only where their addresses are elsewhere too
+	Sender    Straight         // set where machines beside an uplink hand the packets to the gateway
 	From      header.Addresses
 	To        header.Addresses
 	Services  header.Services // as the sources send them
@@ -41,6 +42,10 @@ type Difference struct {
 	When      network.When   // at which of the moments that were asked about
 	Example   Example        // in the new network, or in the old one where it can't begin there
 	Was, Is   Translation    // of the example, under the old network and the new one
+	Inside    []Straight     // see Access; of those of Summary and Alike
+
+	served header.Services // as they are delivered where they are reached
+	own    bool            // of a next hop with addresses of the internet: with its own it gets there under both
 }
 
 // A Translation is what became of a connection's ends where it was delivered; what was kept is zero.
@@ -242,14 +247,19 @@ func (c *comparison) pairs(old []surveyed, new []engine.Beginning, protocols []h
 			leftOld[i] = old[i].Set
 		}
 	}
-	byPlace, byProtocol := map[placeKey][]int{}, map[header.Protocol][]int{}
+	type anywhere struct { // who sends by the internet, or straight to a gateway
+		protocol header.Protocol
+		straight bool
+	}
+	byPlace, byProtocol := map[placeKey][]int{}, map[anywhere][]int{}
+	anywhereOf := func(b *engine.Beginning) anywhere { return anywhere{b.Protocol, b.From.Through != nil} }
 	for k := range new {
 		y := &new[k]
 		leftNew[k] = flowset.Nothing
 		if slices.Contains(protocols, y.Protocol) {
 			leftNew[k] = y.Set
 			byPlace[keyOf(y)] = append(byPlace[keyOf(y)], k)
-			byProtocol[y.Protocol] = append(byProtocol[y.Protocol], k)
+			byProtocol[anywhereOf(y)] = append(byProtocol[anywhereOf(y)], k)
 		}
 	}
 	match := func(i int, candidates []int) {
@@ -267,7 +277,7 @@ func (c *comparison) pairs(old []surveyed, new []engine.Beginning, protocols []h
 	}
 	for i := range old {
 		if leftOld[i] != flowset.Nothing {
-			match(i, byProtocol[old[i].Protocol])
+			match(i, byProtocol[anywhereOf(&old[i].Beginning)])
 		}
 		if leftOld[i] != flowset.Nothing {
 			list = append(list, pair{old: &old[i], set: leftOld[i]})
@@ -293,6 +303,10 @@ func keyOf(b *engine.Beginning) placeKey {
 	first, _ := b.Sources.First()
 	k := placeKey{"the internet", b.Protocol, header.FamilyOf(first)}
 	switch {
+	case b.From.Through != nil && b.From.Internet:
+		k.name = "next hop of " + b.From.Through.String()
+	case b.From.Through != nil:
+		k.name = "beside " + b.From.Through.String()
 	case b.From.Beside:
 		k.name = "uplinks"
 	case b.From.Segment != nil:
@@ -317,7 +331,8 @@ type comparison struct {
 type altered struct {
 	old, new *Fate
 	on       *network.Segment // see Difference
-	begins   *engine.Engine   // the network in which they can begin
+	sender   Straight
+	begins   *engine.Engine // the network in which they can begin
 	sets     []flowset.Set
 	meetings []engine.Meeting // of connections that this is not said of
 }
@@ -364,11 +379,11 @@ func (c *comparison) add(p pair, old, new *Fate, set flowset.Set, meetings []eng
 	}
 	x := altered{old: old, begins: c.new}
 	if p.new == nil {
-		x.on, x.begins = sharedOn(&p.old.Beginning), c.old
+		x.on, x.sender, x.begins = sharedOn(&p.old.Beginning), senderOf(p.old.From), c.old
 	} else {
-		x.on = sharedOn(p.new)
+		x.on, x.sender = sharedOn(p.new), senderOf(p.new.From)
 	}
-	key := fmt.Sprintf("%p %v %s %s", x.on, p.new == nil, old.key(), new.key())
+	key := fmt.Sprintf("%p %p %v %v %s %s", x.on, x.sender.By, x.sender.Hop, p.new == nil, old.key(), new.key())
 	at, known := c.index[key]
 	if !known {
 		at = len(c.found)
@@ -384,21 +399,44 @@ func (c *comparison) add(p pair, old, new *Fate, set flowset.Set, meetings []eng
 func (c *comparison) differences() []Difference {
 	var found []Difference
 	for _, x := range c.found {
-		d := Difference{Old: x.old, New: x.new, Change: changeOf(x.old, x.new), On: x.on}
+		d := Difference{Old: x.old, New: x.new, Change: changeOf(x.old, x.new), On: x.on, Sender: x.sender}
 		set := c.space.OverlayAll(x.sets)
 		if d.Change == Otherwise { // where both happen to give the same after all
 			set = c.space.Minus(set, equalTerms(c.space, d.Old.terms, d.New.terms))
 		}
 		for _, box := range c.space.Boxes(set) {
 			d.Services, d.From, d.To, d.AllPorts, d.FromPorts = sentTo(&box), box.From, box.To, box.AllPorts, box.SourcePorts
-			d.When = whenOf(c.times, box.Moments)
-			d.Example = exampleFrom(x.begins, c.times, x.on, exampleOf(c.space, c.times, set, &box, x.meetings), d.When)
+			d.When, d.served = whenOf(c.times, box.Moments), d.Services
+			if reached := cmp.Or(x.new, x.old); len(box.Ports) > 0 {
+				if x.new.Outcome != engine.Reached {
+					reached = x.old
+				}
+				d.served = servedBy(&reached.terms, &box)
+			}
+			d.Example = exampleFrom(x.begins, c.times, x.on, x.sender, exampleOf(c.space, c.times, set, &box, x.meetings), d.When)
 			d.Was, d.Is = c.translation(&d, c.old), c.translation(&d, c.new)
+			d.own = d.Sender.Hop && c.reachesOtherwise(&d, c.old) && c.reachesOtherwise(&d, c.new)
 			found = append(found, d)
 		}
 	}
 	slices.SortStableFunc(found, compareDifferences)
 	return found
+}
+
+// reachesOtherwise reports whether a next hop gets to where a difference is with its own address too, under one of the networks.
+func (c *comparison) reachesOtherwise(d *Difference, e *engine.Engine) bool {
+	x := d.Example.Connection
+	via, known := d.Sender.By.NextHop(header.FamilyOf(x.Packet.Source))
+	if !known {
+		return false
+	}
+	x.Packet.Source = via
+	at, ok := placeIn(e, &x.From, via)
+	if x.From = at; !ok {
+		return false
+	}
+	v := e.NewWalk().Verdict(x)
+	return v.Outcome == engine.Reached && (v.To.Name() == d.Old.Host || v.To.Name() == d.New.Host)
 }
 
 // translation returns what becomes of a difference's example under one of the networks.
@@ -419,6 +457,13 @@ func (c *comparison) translation(d *Difference, e *engine.Engine) Translation {
 
 // placeIn returns a place of one network in another one.
 func placeIn(e *engine.Engine, p *engine.Place, a netip.Addr) (engine.Place, bool) {
+	if p.Through != nil {
+		g := e.Network().Gateway(p.Through.Gateway.Name)
+		if g == nil || g.Interface(p.Through.Name) == nil {
+			return engine.Place{}, false
+		}
+		return e.Behind(g.Interface(p.Through.Name), a), true
+	}
 	if p.Host != nil {
 		if h := e.Network().Host(p.Host.Name); h != nil && h.Has(a) {
 			return engine.At(h, a), true
@@ -508,14 +553,14 @@ func changeOf(old, new *Fate) Change {
 // Summary puts differences together that are about the same destinations and hosts, whatever rules
 // stopped their sources before: those of the same services, of the same source ports, and then those
 // of the same sources, whatever the services.
-func Summary(list []Difference) []Difference {
-	return summary(list, func(*Difference) string { return "" })
+func Summary(names *Namer, list []Difference) []Difference {
+	return summary(names, list, func(*Difference) string { return "" })
 }
 
 // Alike is Summary of differences by the same rules: what is put together fares alike in
 // everything that is said of it.
-func Alike(list []Difference) []Difference {
-	return summary(list, func(d *Difference) string {
+func Alike(names *Namer, list []Difference) []Difference {
+	return summary(names, list, func(d *Difference) string {
 		return d.Old.said() + " " + d.New.said()
 	})
 }
@@ -529,7 +574,7 @@ func (f *Fate) said() string {
 	return text
 }
 
-func summary(list []Difference, key func(*Difference) string) []Difference {
+func summary(names *Namer, list []Difference, key func(*Difference) string) []Difference {
 	ports := func(d *Difference) string { return fmt.Sprint(d.AllPorts, d.FromPorts) }
 	bySource := join(list, func(d *Difference) string { return fmt.Sprint(d.Services) + ports(d) + key(d) }, func(into, d *Difference) bool {
 		if !into.To.Equal(d.To) {
@@ -545,13 +590,14 @@ func summary(list []Difference, key func(*Difference) string) []Difference {
 		into.AllPorts, into.FromPorts = portsOfBoth(into, d)
 		return true
 	})
-	return join(byPorts, func(d *Difference) string { return ports(d) + key(d) }, func(into, d *Difference) bool {
+	joined := join(byPorts, func(d *Difference) string { return ports(d) + key(d) }, func(into, d *Difference) bool {
 		if !into.To.Equal(d.To) || !into.From.Equal(d.From) {
 			return false
 		}
-		into.Services = slices.Concat(into.Services, d.Services)
+		into.Services, into.served = slices.Concat(into.Services, d.Services), slices.Concat(into.served, d.served)
 		return true
 	})
+	return foldedDifferences(names, joined)
 }
 
 // portsOfBoth returns the source ports of two differences together.
@@ -581,7 +627,7 @@ func join(list []Difference, key func(*Difference) string, takeUp func(into, d *
 	alike := map[string][]int{} // by what is quickly compared
 	for i := range list {
 		d := list[i]
-		k := fmt.Sprintf("%s %s %s %p %s %s", d.Change, d.Old.Host, d.New.Host, d.On, d.When, key(&d))
+		k := fmt.Sprintf("%s %s %s %p %p %v %s %s", d.Change, d.Old.Host, d.New.Host, d.On, d.Sender.By, d.Sender.Hop, d.When, key(&d))
 		if d.Change == Otherwise || d.Change == Elsewhere {
 			k += fmt.Sprint(d.Was, d.Is)
 		}

@@ -16,12 +16,14 @@ type Example struct {
 
 // exampleFrom returns a member of a set of connections that fare alike at some of the moments that were asked about, from where its
 // sender is: on a segment, where that is given because the address is elsewhere too.
-func exampleFrom(e *engine.Engine, times network.Times, on *network.Segment, p flowset.Member, when network.When) Example {
+func exampleFrom(e *engine.Engine, times network.Times, on *network.Segment, sender Straight, p flowset.Member, when network.When) Example {
 	x := Example{Connection: engine.Connection{Packet: p.Packet, Moment: times.Moment(p.Moment)}, Sender: p.Source.String()}
 	if !when.IsAlways() {
 		x.At = times.Name(x.Moment)
 	}
 	switch {
+	case sender.By != nil:
+		x.From, x.In = e.Behind(sender.By, p.Source), sender.By
 	case on == nil:
 		x.From, _ = e.Locate(p.Source)
 	default:

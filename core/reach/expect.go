@@ -44,6 +44,9 @@ func check(e *engine.Engine, explorer *engine.Explorer, x *network.Expectation) 
 	best := 0
 	var breaking []flowset.Set
 	for _, b := range explorer.Beginnings(sendersOf(x)) {
+		if b.From.Through != nil && x.Must == network.Reaches { // that is about machines as they usually send
+			continue
+		}
 		set := b.Set
 		var wrongs []flowset.Set
 		if !behind { // to names what is connected to, not what is behind the translation
@@ -65,7 +68,7 @@ func check(e *engine.Engine, explorer *engine.Explorer, x *network.Expectation) 
 						through = asked(e, space, r, q)
 					}
 					if through != flowset.Nothing {
-						c := counterexample(e, explorer, sharedOn(&b), through, r.Meetings)
+						c := counterexample(e, explorer, &b, through, r.Meetings)
 						result.LetThrough = &c
 					}
 				}
@@ -79,7 +82,7 @@ func check(e *engine.Engine, explorer *engine.Explorer, x *network.Expectation) 
 			wrongs = append(wrongs, wrong)
 			if rank := telling(b.From, r); result.Holds || rank > best {
 				result.Holds, result.Verdict, best = false, r.Verdict, rank
-				result.Counter = counterexample(e, explorer, sharedOn(&b), wrong, r.Meetings)
+				result.Counter = counterexample(e, explorer, &b, wrong, r.Meetings)
 			}
 		}
 		result.Breaking.Add(result.Breaking, sizeOf(explorer, wrongs))
@@ -106,7 +109,7 @@ func sizeOf(explorer *engine.Explorer, sets []flowset.Set) *big.Int {
 // sendersOf returns who sends what an expectation is about, of a place.
 func sendersOf(x *network.Expectation) func(engine.Place) header.Addresses {
 	return func(p engine.Place) header.Addresses {
-		who := x.From.Behind(p.Segment, p.Clients)
+		who := membersOf(&x.From, p)
 		if x.Must == network.Only {
 			who = header.AllAddresses().Minus(who)
 		}
@@ -123,6 +126,9 @@ func About(e *engine.Engine, x *network.Expectation, moment network.Moment) ([]e
 	explorer := e.NewExplorer(network.At(moment), MostPieces)
 	var found []engine.Connection
 	for _, b := range explorer.Beginnings(sendersOf(x)) {
+		if b.From.Through != nil && x.Must == network.Reaches {
+			continue
+		}
 		set := explorer.Space.Restrict(delivered(explorer.Space, x.To.Addresses(), x.Service), b.Set)
 		for r, err := range explorer.Explore(b.From, set) {
 			if err != nil {
@@ -148,7 +154,7 @@ func telling(from engine.Place, r *engine.Region) int {
 }
 
 // counterexample returns a member, from the usual source port where it can.
-func counterexample(e *engine.Engine, explorer *engine.Explorer, on *network.Segment, set flowset.Set, meetings []engine.Meeting) Example {
+func counterexample(e *engine.Engine, explorer *engine.Explorer, begins *engine.Beginning, set flowset.Set, meetings []engine.Meeting) Example {
 	box := &explorer.Space.Boxes(set)[0]
-	return exampleFrom(e, explorer.Times, on, exampleOf(explorer.Space, explorer.Times, set, box, meetings), whenOf(explorer.Times, box.Moments))
+	return exampleFrom(e, explorer.Times, sharedOn(begins), senderOf(begins.From), exampleOf(explorer.Space, explorer.Times, set, box, meetings), whenOf(explorer.Times, box.Moments))
 }

@@ -13,6 +13,7 @@ import (
 
 // A Namer names sets of addresses as shortly as it can.
 type Namer struct {
+	net      *network.Network
 	internet header.Addresses
 	halves   [2]half // of it, of each family
 	unused   header.Addresses
@@ -43,7 +44,7 @@ type start struct {
 
 // NewNamer returns a namer that knows the groups, hosts and zones of a network.
 func NewNamer(n *network.Network) *Namer {
-	m := &Namer{unused: n.Unused(), said: map[string]string{}, lengthy: map[lengthyKey]*lengthy{}, hosts: map[netip.Addr]named{}, here: map[string]map[netip.Addr]named{}}
+	m := &Namer{net: n, unused: n.Unused(), said: map[string]string{}, lengthy: map[lengthyKey]*lengthy{}, hosts: map[netip.Addr]named{}, here: map[string]map[netip.Addr]named{}}
 	m.internet = n.Internet().Minus(m.unused)
 	for i, family := range header.Families {
 		all := m.internet.Intersect(family.All())
@@ -191,6 +192,28 @@ func (m *Namer) compose(from header.Addresses) string {
 		return text
 	}
 	return m.list(from, families)
+}
+
+// Senders names machines beside an uplink that hand packets to the gateway there: all of them, some, or the next hop and the
+// addresses of the internet that it uses, where these are not all.
+func (m *Namer) Senders(s Straight, from header.Addresses) string {
+	switch {
+	case s.Hop && m.Open(from), !s.Hop && m.net.Beside(s.By).Intersect(familiesIn(from)).Minus(from).Empty():
+		return s.Name()
+	case s.Hop:
+		return s.Name() + " as " + m.Name(from)
+	}
+	return m.Name(from) + " " + s.Name()
+}
+
+// familiesIn returns all addresses of the families of which a set has some.
+func familiesIn(set header.Addresses) (all header.Addresses) {
+	for _, f := range header.Families {
+		if _, some := set.FirstOf(f); some {
+			all = all.Union(f.All())
+		}
+	}
+	return all
 }
 
 // NameOn names sources on a segment whose addresses are elsewhere too, nil where they are not.

@@ -49,6 +49,7 @@ type Answer struct {
 // An Access is some sources that get to one service of one host in one way.
 type Access struct {
 	On        *network.Segment // the segment the sources are on, set only where their addresses are elsewhere too
+	Sender    Straight         // set where machines beside an uplink hand the packets to the gateway
 	Host      string           // or the gateway that answers itself; empty where nobody is known to have the address
 	Gateway   bool
 	Services  header.Services  // as the host serves them
@@ -61,6 +62,8 @@ type Access struct {
 	Rules     []*network.Rule
 	When      network.When // at which of the moments that are asked about
 	Example   Example
+
+	Inside []Straight // who also gets there by an inside address, by nothing that is not open anyway
 }
 
 // Find returns every way in which the sources of a question reach services inside the
@@ -93,13 +96,13 @@ func FindIn(e *engine.Engine, explorer *engine.Explorer, q Question, explored fu
 			if members == flowset.Nothing {
 				continue
 			}
-			key := wayKey(r, on)
+			key := wayKey(r, &b, on)
 			w := ways[key]
 			if w == nil && count[reached] == most {
 				return Answer{}, TooMany{most}
 			}
 			if w == nil {
-				w = &merged{region: r.Kept(), on: on}
+				w = &merged{region: r.Kept(), on: on, sender: senderOf(b.From)}
 				ways[key], count[reached] = w, count[reached]+1
 				order = append(order, key)
 			}
@@ -118,7 +121,7 @@ func FindIn(e *engine.Engine, explorer *engine.Explorer, q Question, explored fu
 			return Answer{}, TooMany{most}
 		}
 	}
-	return Answer{merge(sorted(reached)), merge(sorted(through))}, explorer.Space.Err()
+	return Answer{folded(e.Network(), merge(sorted(reached))), folded(e.Network(), merge(sorted(through)))}, explorer.Space.Err()
 }
 
 // isLetThrough reports whether connections come through a gateway to where nobody is known to
@@ -160,7 +163,15 @@ func (q *Question) among() func(engine.Place) header.Addresses {
 	if q.From == nil {
 		return nil
 	}
-	return func(p engine.Place) header.Addresses { return q.From.Behind(p.Segment, p.Clients) }
+	return func(p engine.Place) header.Addresses { return membersOf(q.From, p) }
+}
+
+// membersOf returns the addresses that an expression stands for among the machines of a place.
+func membersOf(x *network.Expression, p engine.Place) header.Addresses {
+	if p.Through != nil {
+		return x.Straight(p.Through)
+	}
+	return x.Behind(p.Segment, p.Clients)
 }
 
 // sharedOn returns the segment of a beginning whose addresses are elsewhere too, else nil.
@@ -183,7 +194,7 @@ func merge(list []Access) []Access {
 		key := b.String()
 		same := slices.IndexFunc(alike[key], func(i int) bool {
 			b := &merged[i]
-			return a.On == b.On && a.When.Equal(b.When) && a.From.Equal(b.From) && a.To.Equal(b.To) && a.Delivered.Equal(b.Delivered)
+			return a.On == b.On && a.Sender.like(b.Sender) && a.When.Equal(b.When) && a.From.Equal(b.From) && a.To.Equal(b.To) && a.Delivered.Equal(b.Delivered)
 		})
 		if same < 0 {
 			alike[key] = append(alike[key], len(merged))
@@ -261,14 +272,15 @@ func delivered(s *flowset.Space, to header.Addresses, services header.Services) 
 type merged struct {
 	region engine.Region
 	on     *network.Segment // see Access
+	sender Straight
 	sets   []flowset.Set
 
 	meetings []engine.Meeting // of connections that it is not said of
 }
 
-func wayKey(r *engine.Region, on *network.Segment) string {
+func wayKey(r *engine.Region, begins *engine.Beginning, on *network.Segment) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%d %p %s %v %v %d", r.Verdict.Outcome, on, siteKey(r), r.Terms[flowset.Destination], r.Terms[flowset.Port], r.Example.Protocol)
+	fmt.Fprintf(&b, "%d %p %p %v %s %v %v %d", r.Verdict.Outcome, on, begins.From.Through, senderOf(begins.From).Hop, siteKey(r), r.Terms[flowset.Destination], r.Terms[flowset.Port], r.Example.Protocol)
 	writeRules(&b, r.Rules)
 	return b.String()
 }
@@ -294,7 +306,7 @@ func (w *merged) accesses(e *engine.Engine, explorer *engine.Explorer, q Questio
 	for _, box := range explorer.Space.Boxes(set) {
 		a := Access{
 			Host: w.region.Verdict.To.Name(), Gateway: w.region.Verdict.To.Gateway != nil,
-			To: box.To, From: box.From, On: w.on, AllPorts: box.AllPorts, Ports: box.SourcePorts, Rules: w.region.Rules,
+			To: box.To, From: box.From, On: w.on, Sender: w.sender, AllPorts: box.AllPorts, Ports: box.SourcePorts, Rules: w.region.Rules,
 		}
 		if w.region.Verdict.Outcome == engine.Absent {
 			a.Host = ""
@@ -307,23 +319,31 @@ func (w *merged) accesses(e *engine.Engine, explorer *engine.Explorer, q Questio
 		if len(box.Ports) == 0 {
 			a.Services = a.Sent
 		}
-		for _, p := range box.Ports {
-			served := header.Service{Protocol: box.Protocol}
-			var own header.Ports
-			if len(box.SourcePorts) > 0 {
-				own = box.SourcePorts[0]
-			}
-			served.Ports.First = w.region.Terms.Apply(header.Packet{SourcePort: own.First, DestinationPort: p.First}).DestinationPort
-			served.Ports.Last = w.region.Terms.Apply(header.Packet{SourcePort: own.Last, DestinationPort: p.Last}).DestinationPort
-			if !slices.Contains(a.Services, served) {
-				a.Services = append(a.Services, served)
-			}
+		if len(box.Ports) > 0 {
+			a.Services = servedBy(&w.region.Terms, &box)
 		}
 		a.When = whenOf(explorer.Times, box.Moments)
-		a.Example = exampleFrom(e, explorer.Times, w.on, exampleOf(explorer.Space, explorer.Times, set, &box, w.meetings), a.When)
+		a.Example = exampleFrom(e, explorer.Times, w.on, w.sender, exampleOf(explorer.Space, explorer.Times, set, &box, w.meetings), a.When)
 		found = append(found, a)
 	}
 	return found
+}
+
+// servedBy returns the services of a box with ports, as they are delivered by some terms.
+func servedBy(terms *flowset.Terms, b *flowset.Box) (services header.Services) {
+	var own header.Ports
+	if len(b.SourcePorts) > 0 {
+		own = b.SourcePorts[0]
+	}
+	for _, p := range b.Ports {
+		served := header.Service{Protocol: b.Protocol}
+		served.Ports.First = terms.Apply(header.Packet{SourcePort: own.First, DestinationPort: p.First}).DestinationPort
+		served.Ports.Last = terms.Apply(header.Packet{SourcePort: own.Last, DestinationPort: p.Last}).DestinationPort
+		if !slices.Contains(services, served) {
+			services = append(services, served)
+		}
+	}
+	return services
 }
 
 // sentTo returns the services of a box, as the sources send them.

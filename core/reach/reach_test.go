@@ -26,8 +26,12 @@ var explored = flag.Uint64("explore", 40, "how many random networks to explore")
 
 // trace asks the engine about one connection at a moment, as a person would: from the machine on a
 // segment, by its name in this network, or from wherever the address is where that is nil.
-func trace(e *engine.Engine, on *network.Segment, p header.Packet, at network.Moment) (engine.Verdict, bool) {
+func trace(e *engine.Engine, on *network.Segment, sender reach.Straight, p header.Packet, at network.Moment) (engine.Verdict, bool) {
 	c := engine.Connection{Packet: p, Moment: at}
+	if sender.By != nil { // by its name in this network
+		c.From = e.Behind(e.Network().Gateway(sender.By.Gateway.Name).Interface(sender.By.Name), p.Source)
+		return e.NewWalk().Verdict(c), true
+	}
 	if on == nil {
 		var err error
 		if c.From, err = e.Locate(p.Source); err != nil {
@@ -42,6 +46,57 @@ func trace(e *engine.Engine, on *network.Segment, p header.Packet, at network.Mo
 		}
 	}
 	return engine.Verdict{}, false
+}
+
+// handed returns a packet that somebody beside an uplink, or its next hop, hands to the gateway there.
+func handed(random *rand.Rand, n *network.Network) (sender reach.Straight, p header.Packet, ok bool) {
+	g := n.Gateways[random.IntN(len(n.Gateways))]
+	sender = reach.Straight{By: g.Interfaces[random.IntN(len(g.Interfaces))], Hop: random.IntN(2) == 0}
+	h := n.Hosts[random.IntN(len(n.Hosts))]
+	p = header.Packet{Destination: h.Addresses[random.IntN(len(h.Addresses))], SourcePort: 40000, DestinationPort: []uint16{80, 443, 22, 8085, 53}[random.IntN(5)], Protocol: []header.Protocol{header.TCP, header.UDP}[random.IntN(2)]}
+	family := header.FamilyOf(p.Destination)
+	if !sender.By.FacesInternet(family) || !sender.By.IsUp() || sender.By.Upstream.NoBeside {
+		return sender, p, false
+	}
+	p.Source = netip.MustParseAddr([]string{"203.0.113.4", "203.0.113.9", "192.0.2.7", "2001:db8:f::9"}[random.IntN(4)])
+	if list := n.Beside(sender.By).Intersect(family.All()); !sender.Hop && !list.Empty() {
+		p.Source = members(random, list)[random.IntN(2)]
+	}
+	return sender, p, header.FamilyOf(p.Source) == family && isAmong(n, sender, p.Source)
+}
+
+// entersOtherwise reports whether a packet that is handed to a gateway is not one that comes there from the internet anyway, or stays
+// on the segment.
+func entersOtherwise(e *engine.Engine, sender reach.Straight, p header.Packet) bool {
+	i := e.Network().Gateway(sender.By.Gateway.Name).Interface(sender.By.Name)
+	for _, prefix := range append(slices.Clone(i.Addresses), i.Upstream.Routes...) {
+		if prefix.Contains(p.Destination) {
+			return false
+		}
+	}
+	return !sender.Hop || !e.Network().Internet().Contains(p.Destination)
+}
+
+// isAmong reports whether a machine beside an uplink, or its next hop, can send with an address.
+func isAmong(n *network.Network, sender reach.Straight, source netip.Addr) bool {
+	if !sender.Hop {
+		return n.Beside(sender.By).Contains(source)
+	}
+	for _, s := range n.Segments {
+		if s.Contains(source) {
+			return false
+		}
+	}
+	return n.Internet().Contains(source)
+}
+
+// begins returns a verdict, or none where a machine beside an uplink can't have sent that.
+func begins(e *engine.Engine, sender reach.Straight, source netip.Addr, v engine.Verdict) engine.Verdict {
+	i := e.Network().Gateway(sender.By.Gateway.Name).Interface(sender.By.Name)
+	if isAmong(e.Network(), reach.Straight{By: i, Hop: sender.Hop}, source) {
+		return v
+	}
+	return engine.Verdict{Outcome: engine.Unrouted}
 }
 
 // someMoment returns one of those at which something is so, or, where it is said, one at which it is not.
@@ -94,7 +149,7 @@ func borders(random *rand.Rand, set header.Addresses) []netip.Addr {
 // Every set that reach lists is right: members reach the host, and sources right
 // outside all sets of a destination do not.
 func TestReachAgreesWithTraces(t *testing.T) {
-	checked, twins, through, timed := 0, 0, 0, 0
+	checked, twins, through, timed, straight := 0, 0, 0, 0, 0
 	for seed := range netfiletest.Few(*explored, 3) {
 		n := netfiletest.Parse(t, gen.Mixed(seed))
 		e := engine.Compile(n, nil)
@@ -110,16 +165,16 @@ func TestReachAgreesWithTraces(t *testing.T) {
 				if !known {
 					at = a.Example.Moment
 				}
-				v, ok := trace(e, a.On, p, at)
+				v, ok := trace(e, a.On, a.Sender, p, at)
 				if a.On != nil && ok {
 					twins++
 				}
 				if checked++; ok && (v.Outcome != engine.Reached || v.To.Name() != a.Host) && a.AllPorts {
 					t.Fatalf("seed %d: reach lets %s -> %s %s reach %s, a trace at %s says %s at %s\n%s", seed, p.From(), p.To(), p.Protocol, a.Host, at, v.Outcome, v.At.Name(), gen.Mixed(seed))
 				}
-				if at, known := someMoment(random, times, a.When, false); known && !(a.On == nil && shared(n, p.Source) != nil) && !listed(found, a.On, &p, at) {
+				if at, known := someMoment(random, times, a.When, false); known && !(a.On == nil && shared(n, p.Source) != nil) && !listed(found, a.On, a.Sender, &p, at) {
 					timed++
-					if v, ok := trace(e, a.On, p, at); ok && v.Outcome == engine.Reached && inside(n, v.To.Name()) {
+					if v, ok := trace(e, a.On, a.Sender, p, at); ok && v.Outcome == engine.Reached && inside(n, v.To.Name()) {
 						t.Fatalf("seed %d: %s -> %s %s reaches %s at %s, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, v.To.Name(), at, gen.Mixed(seed))
 					}
 				}
@@ -129,22 +184,33 @@ func TestReachAgreesWithTraces(t *testing.T) {
 			}
 		}
 		through += checkLetThrough(t, seed, e, answer.LetThrough)
+		for range 60 { // what somebody beside an uplink hands to its gateway
+			sender, p, ok := handed(random, n)
+			at := times.Moment(random.IntN(times.Count()))
+			if !ok || listed(found, nil, sender, &p, at) {
+				continue
+			}
+			straight++
+			if v, ok := trace(e, nil, sender, p, at); ok && v.Outcome == engine.Reached && inside(n, v.To.Name()) && entersOtherwise(e, sender, p) {
+				t.Fatalf("seed %d: %s -> %s %s by %s reaches %s at %s, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, sender.Name(), v.To.Name(), at, gen.Mixed(seed))
+			}
+		}
 		for _, a := range found {
 			for _, source := range borders(random, a.From) {
 				p := a.Example.Packet
 				p.Source = source
 				at := times.Moment(random.IntN(times.Count()))
-				if source == p.Destination || n.Unused().Contains(source) || a.On == nil && shared(n, source) != nil || listed(found, a.On, &p, at) {
+				if source == p.Destination || n.Unused().Contains(source) || a.On == nil && shared(n, source) != nil || listed(found, a.On, a.Sender, &p, at) || a.Sender.By != nil && !isAmong(n, a.Sender, source) {
 					continue
 				}
-				if v, ok := trace(e, a.On, p, at); ok && v.Outcome == engine.Reached && inside(n, v.To.Name()) {
+				if v, ok := trace(e, a.On, a.Sender, p, at); ok && v.Outcome == engine.Reached && inside(n, v.To.Name()) {
 					t.Fatalf("seed %d: %s -> %s %s reaches %s at %s, which reach does not list\n%s", seed, p.From(), p.To(), p.Protocol, v.To.Name(), at, gen.Mixed(seed))
 				}
 			}
 		}
 	}
-	if !testing.Short() && (checked < 1000 || twins < 20 || through < 1000 || timed < 20) {
-		t.Errorf("only %d members were checked, %d of addresses that are in several places, %d that get to nobody, %d at other times", checked, twins, through, timed)
+	if !testing.Short() && (checked < 1000 || twins < 20 || through < 1000 || timed < 20 || straight < 200) {
+		t.Errorf("only %d members were checked, %d of addresses that are in several places, %d that get to nobody, %d at other times, %d straight", checked, twins, through, timed, straight)
 	}
 }
 
@@ -156,7 +222,7 @@ func checkLetThrough(t *testing.T, seed uint64, e *engine.Engine, found []reach.
 	nobody := func(v *engine.Verdict) bool { return v.Outcome == engine.Absent || v.Outcome == engine.Refused }
 	for _, a := range found {
 		for _, p := range append(packetsOf(random, &a), a.Example.Packet) {
-			v, ok := trace(e, a.On, p, a.Example.Moment)
+			v, ok := trace(e, a.On, a.Sender, p, a.Example.Moment)
 			checked++
 			to := v.To.Name()
 			if v.Outcome == engine.Absent {
@@ -172,10 +238,10 @@ func checkLetThrough(t *testing.T, seed uint64, e *engine.Engine, found []reach.
 		for _, source := range borders(random, a.From) {
 			p := a.Example.Packet
 			p.Source = source
-			if source == p.Destination || e.Network().Unused().Contains(source) || a.On == nil && shared(e.Network(), source) != nil || listed(found, a.On, &p, a.Example.Moment) {
+			if source == p.Destination || e.Network().Unused().Contains(source) || a.On == nil && shared(e.Network(), source) != nil || listed(found, a.On, a.Sender, &p, a.Example.Moment) || a.Sender.By != nil {
 				continue
 			}
-			v, ok := trace(e, a.On, p, a.Example.Moment)
+			v, ok := trace(e, a.On, a.Sender, p, a.Example.Moment)
 			c := engine.Connection{Packet: p, Moment: a.Example.Moment}
 			if a.On == nil {
 				c.From, _ = e.Locate(p.Source)
@@ -198,9 +264,19 @@ func inside(n *network.Network, host string) bool {
 	return n.Gateway(host) != nil || h != nil && !h.IsAbroad()
 }
 
-func listed(found []reach.Access, on *network.Segment, p *header.Packet, at network.Moment) bool {
+func listed(found []reach.Access, on *network.Segment, sender reach.Straight, p *header.Packet, at network.Moment) bool {
 	for _, a := range found {
-		if (a.On == nil || on == nil || a.On == on) && a.When.Holds(at) && a.From.Contains(p.Source) && a.To.Contains(p.Destination) && a.Sent.Matches(p.Protocol, p.DestinationPort) {
+		if sender.By != nil { // also where it is open to the same senders anyway, or to the next hop with its own address
+			inside := slices.IndexFunc(a.Inside, func(s reach.Straight) bool { return s.By == sender.By && s.To.Contains(p.Destination) })
+			if a.When.Holds(at) && inside >= 0 && a.From.Contains(p.Source) && a.Services.Matches(p.Protocol, p.DestinationPort) {
+				return true
+			}
+			if a.Sender.By == sender.By && a.When.Holds(at) && (a.From.Contains(p.Source) || sender.Hop) && a.To.Contains(p.Destination) && a.Sent.Matches(p.Protocol, p.DestinationPort) {
+				return true
+			}
+			continue
+		}
+		if a.Sender.By == nil && (a.On == nil || on == nil || a.On == on) && a.When.Holds(at) && a.From.Contains(p.Source) && a.To.Contains(p.Destination) && a.Sent.Matches(p.Protocol, p.DestinationPort) {
 			return true
 		}
 	}
@@ -255,7 +331,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes many networks")
 	}
-	differing, same, twins, timed := 0, 0, 0, 0
+	differing, same, twins, timed, straight := 0, 0, 0, 0, 0
 	for seed := range netfiletest.Few(*explored, 5) {
 		random := rand.New(rand.NewPCG(seed, 41))
 		text := gen.Mixed(seed)
@@ -273,14 +349,17 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 			t.Fatalf("seed %d: what fares alike by rules is left out, and so is more:\n%s\n%s %v", seed, listing(whole), listing(found), err)
 		}
 		times := network.EveryMoment(a.Network(), b.Network())
-		fares := func(on *network.Segment, p header.Packet, at network.Moment) (string, string, bool) {
-			x, ok := trace(a, on, p, at)
-			y, _ := trace(b, on, p, at)
+		fares := func(on *network.Segment, sender reach.Straight, p header.Packet, at network.Moment) (string, string, bool) {
+			x, ok := trace(a, on, sender, p, at)
+			y, _ := trace(b, on, sender, p, at)
+			if sender.By != nil { // it may be nobody's in one of them
+				x, y = begins(a, sender, p.Source, x), begins(b, sender, p.Source, y)
+			}
 			return fate(x), fate(y), ok
 		}
 		for _, d := range found {
 			differing++
-			if x, y, ok := fares(d.On, d.Example.Packet, d.Example.Moment); !ok || x == y {
+			if x, y, ok := fares(d.On, d.Sender, d.Example.Packet, d.Example.Moment); !ok || x == y {
 				t.Fatalf("seed %d: compare says %s -> %s %s is %s, traces say %s and %s", seed, d.Example.Packet.From(), d.Example.Packet.To(), d.Services, d.Change, x, y)
 			}
 			for _, source := range append(members(random, d.From), borders(random, d.From)...) {
@@ -293,11 +372,16 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 				if random.IntN(2) == 0 {
 					at = times.Moment(random.IntN(times.Count()))
 				}
-				x, y, ok := fares(d.On, p, at)
+				if d.Sender.By != nil {
+					if straight++; !isAmong(a.Network(), d.Sender, source) {
+						continue
+					}
+				}
+				x, y, ok := fares(d.On, d.Sender, p, at)
 				if !d.When.Holds(at) {
 					timed++
 				}
-				if yes, sure := covered(found, d.On, shared(a.Network(), source) == nil, &p, at); ok && sure && (x != y) != yes {
+				if yes, sure := covered(found, d.On, d.Sender, shared(a.Network(), source) == nil, &p, at); ok && sure && (x != y) != yes {
 					t.Fatalf("seed %d: %s -> %s %s: traces at %s say %q and %q, compare says differs: %v\n%s", seed, p.From(), p.To(), p.Protocol, at, x, y, yes, text)
 				}
 			}
@@ -310,12 +394,20 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 				twins++
 			}
 			at := times.Moment(random.IntN(times.Count()))
-			x, y, ok := fares(on, p, at)
+			var sender reach.Straight
+			if n := a.Network(); random.IntN(3) == 0 {
+				var ok bool
+				if sender, p, ok = handed(random, n); !ok || !entersOtherwise(a, sender, p) || !entersOtherwise(b, sender, p) {
+					continue
+				}
+				on = nil
+			}
+			x, y, ok := fares(on, sender, p, at)
 			if !ok || p.Source == p.Destination || a.Network().Unused().Union(b.Network().Unused()).Contains(p.Source) {
 				continue
 			}
 			same++
-			if yes, sure := covered(found, on, on == nil, &p, at); sure && (x != y) != yes {
+			if yes, sure := covered(found, on, sender, on == nil, &p, at); sure && (x != y) != yes {
 				t.Fatalf("seed %d: %s -> %s %s: traces at %s say %q and %q, compare says differs: %v\n%s", seed, p.From(), p.To(), p.Protocol, at, x, y, yes, text)
 			}
 		}
@@ -323,8 +415,8 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 			t.Fatalf("seed %d: a network differs from itself: %v %v", seed, self, err)
 		}
 	}
-	if differing == 0 || same < 1000 || twins < 20 || timed < 10 {
-		t.Errorf("%d at other times, %d differences, %d other connections, %d of addresses that are in several places", timed, differing, same, twins)
+	if differing == 0 || same < 1000 || twins < 20 || timed < 10 || straight < 10 {
+		t.Errorf("%d at other times, %d beside uplinks, %d differences, %d other connections, %d of addresses that are in several places", timed, straight, differing, same, twins)
 	}
 }
 
@@ -348,10 +440,13 @@ func fate(v engine.Verdict) string {
 // covered reports whether a packet from a segment is among the differences, alone where its
 // source is on no other; it is not sure where
 // that depends on the source port.
-func covered(found []reach.Difference, on *network.Segment, alone bool, p *header.Packet, at network.Moment) (yes, sure bool) {
+func covered(found []reach.Difference, on *network.Segment, sender reach.Straight, alone bool, p *header.Packet, at network.Moment) (yes, sure bool) {
 	sure = true
 	for _, d := range found {
 		here := d.On == nil && (on == nil || alone) || d.On != nil && on != nil && d.On.Name == on.Name
+		if d.Sender.By != nil || sender.By != nil {
+			here = d.Sender.By != nil && sender.By != nil && d.Sender.By.String() == sender.By.String() && d.Sender.Hop == sender.Hop
+		}
 		if here && d.When.Holds(at) && d.From.Contains(p.Source) && d.To.Contains(p.Destination) && d.Services.Matches(p.Protocol, p.DestinationPort) {
 			yes, sure = true, sure && d.AllPorts
 		}
@@ -437,7 +532,7 @@ func TestTangledRulesAreAnsweredOrGivenUp(t *testing.T) {
 		random := rand.New(rand.NewPCG(5, 5))
 		for _, a := range found[:min(len(found), 300)] {
 			for _, p := range append(packetsOf(random, &a), a.Example.Packet) {
-				if v, ok := trace(e, a.On, p, a.Example.Moment); ok && a.AllPorts && v.To.Name() != a.Host {
+				if v, ok := trace(e, a.On, a.Sender, p, a.Example.Moment); ok && a.AllPorts && v.To.Name() != a.Host {
 					t.Fatalf("%s -> %s does not reach %s", p.From(), p.To(), a.Host)
 				}
 			}

@@ -119,11 +119,11 @@ func (c *call) differenceChecks(names *reach.Namer, found []reach.Difference) []
 		return []checked{{name: "no connection fares differently"}}
 	}
 	var list []checked
-	found = reach.Alike(found)
+	found = reach.Alike(names, found)
 	for i := range found {
 		d := &found[i]
 		list = append(list, checked{
-			name: fmt.Sprintf("%s to %s", names.NameOn(d.From, d.On)+differenceOnly(d), differenceTo(names, d)), failure: fmt.Sprintf("%s: was %s, is %s", d.Change, wasText(d), isText(d)),
+			name: fmt.Sprintf("%s to %s", differenceFrom(names, d), differenceTo(names, d)), failure: fmt.Sprintf("%s: was %s, is %s", d.Change, wasText(d), isText(d)),
 			at: c.args[1], trace: c.traceLine(d.Example),
 		})
 	}
@@ -155,7 +155,7 @@ func (c *call) printDifferences(names *reach.Namer, found []reach.Difference) {
 		fmt.Fprintln(c.Out, "proven the same: no connection fares differently")
 		return
 	}
-	found = reach.Alike(found)
+	found = reach.Alike(names, found)
 	var counts []string
 	for _, change := range reach.Changes {
 		n := 0
@@ -181,19 +181,23 @@ func (c *call) printDifferences(names *reach.Namer, found []reach.Difference) {
 }
 
 func (c *call) printDifference(names *reach.Namer, d *reach.Difference) {
-	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", names.NameOn(d.From, d.On)+differenceOnly(d), differenceTo(names, d)), c.Width-4), "\n    "))
+	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", differenceFrom(names, d), differenceTo(names, d)), c.Width-4), "\n    "))
 	c.printLabelled("  was", wasText(d))
 	c.printLabelled("  is", isText(d))
 	fmt.Fprintf(c.Out, "    try   %s\n", c.traceLine(d.Example))
 }
 
-// differenceOnly says from which ports, and when, connections fare differently, where that is not always so.
-func differenceOnly(d *reach.Difference) string {
-	return portsOnly(d.AllPorts, d.FromPorts) + whenOnly(d.When)
+// differenceFrom says whose connections fare differently, from which ports, and when, where that is not always so.
+func differenceFrom(names *reach.Namer, d *reach.Difference) string {
+	who := names.NameOn(d.From, d.On)
+	if d.Sender.By != nil {
+		who = names.Senders(d.Sender, d.From)
+	}
+	return who + portsOnly(d.AllPorts, d.FromPorts) + whenOnly(d.When)
 }
 
 func differenceTo(names *reach.Namer, d *reach.Difference) string {
-	return throughText(names, d.To, d.Services)
+	return throughText(names, d.To, d.Services) + insideText(d.Inside)
 }
 
 // wasText and isText say what became of connections, with the translation where that is another.
@@ -246,6 +250,8 @@ type differenceJSON struct {
 	Change    string   `json:"change"`
 	Protocol  string   `json:"protocol"`
 	On        string   `json:"on"`
+	Beside    string   `json:"beside"`   // the uplink beside which the senders are that hand it to the gateway, or empty
+	NextHop   bool     `json:"next-hop"` // that is its next hop, with these addresses
 	From      []string `json:"from"`
 	AllPorts  bool     `json:"all-source-ports"`
 	FromPorts []string `json:"source-ports"`
@@ -267,7 +273,7 @@ func (c *call) compareResult(found []reach.Difference) compareJSON {
 	result := compareJSON{Old: c.args[0], New: c.args[1], Differences: []differenceJSON{}}
 	for _, d := range found {
 		result.Differences = append(result.Differences, differenceJSON{
-			string(d.Change), d.Services[0].Protocol.String(), segmentText(d.On), rangeTexts(d.From), d.AllPorts, portTexts(d.FromPorts), rangeTexts(d.To), portList(d.Services), d.When.String(),
+			string(d.Change), d.Services[0].Protocol.String(), segmentText(d.On), besideText(d.Sender.By), d.Sender.Hop, rangeTexts(d.From), d.AllPorts, portTexts(d.FromPorts), rangeTexts(d.To), portList(d.Services), d.When.String(),
 			fateEntry(&d, d.Old, d.Was), fateEntry(&d, d.New, d.Is), c.traceLine(d.Example),
 		})
 	}

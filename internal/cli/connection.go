@@ -50,6 +50,8 @@ type end struct {
 	set  header.Addresses
 	port uint16        // 0 where none was written
 	host *network.Host // that was named, or nil
+
+	beside *network.Interface // the uplink beside which the machine is that was named, or nil
 }
 
 func (e end) address(family header.Family) (netip.Addr, bool) { return e.set.FirstOf(family) }
@@ -96,6 +98,9 @@ func (q question) connection(e *engine.Engine) (engine.Connection, error) {
 // place returns where the client is: the host that was named, on an interface by hand,
 // or where its address is. Where that is on several segments, the interface says on which.
 func (q question) place(e *engine.Engine, from end, a netip.Addr) (engine.Place, error) {
+	if q.in == "" && from.beside != nil {
+		return e.Behind(from.beside, a), nil
+	}
 	if q.in == "" && from.host != nil {
 		return engine.At(from.host, a), nil
 	}
@@ -131,7 +136,25 @@ func (q question) source(e *engine.Engine) (end, error) {
 	if from, err := netip.ParseAddrPort(q.from); err == nil {
 		return end{set: header.Single(from.Addr().Unmap()), port: from.Port()}, nil
 	}
+	if x, err := netfile.ParseExpression(e.Network(), q.from); err == nil && len(x.Items) == 1 && x.Items[0].Beside != nil {
+		return besideEnd(e, x.Items[0].Beside), nil
+	}
 	return resolveEnd(e.Network(), q.from)
+}
+
+// besideEnd returns a machine beside an uplink; where nobody knows the addresses of those, the next hop with one of the internet.
+func besideEnd(e *engine.Engine, i *network.Interface) end {
+	from := end{beside: i}
+	for _, family := range header.Families {
+		a, ok := e.Network().Beside(i).Usual(family)
+		if !ok {
+			a, ok = e.Stranger(family)
+		}
+		if ok && i.FacesInternet(family) {
+			from.set = from.set.Union(header.Single(a))
+		}
+	}
+	return from
 }
 
 // destination reads TO: a host, an address or GATEWAY:INTERFACE.

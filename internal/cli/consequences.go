@@ -54,11 +54,11 @@ func differenceLines(names *reach.Namer, found []reach.Difference) []string {
 	if len(found) == 0 {
 		return []string{nothing}
 	}
-	found = reach.Summary(found)
+	found = reach.Summary(names, found)
 	var lines []string
 	for i := range found[:min(len(found), mostConsequences)] {
 		d := &found[i]
-		text := fmt.Sprintf("%s -> %s", names.NameOn(d.From, d.On)+differenceOnly(d), differenceTo(names, d))
+		text := fmt.Sprintf("%s -> %s", differenceFrom(names, d), differenceTo(names, d))
 		switch d.Change {
 		case reach.NewlyReached:
 			lines = append(lines, "opens   "+text+" reaches "+d.New.Host)

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"hollowbridge/core/network"
 	"hollowbridge/examples"
 	"hollowbridge/internal/lab"
 	"hollowbridge/internal/netfile"
@@ -39,6 +40,8 @@ var scenes = []scene{
 	{"What does the network look like?", words("show map")},
 	{"What can get in from the internet?", words("reach")},
 	{"Does everything hold that must hold?", words("expect")},
+	{"A machine beside the uplink hands the gateway a packet for the log box. Does it get in?",
+		[]string{"trace", "beside rim:fibre", "log-box", "syslog"}},
 	{"1. A front server asks for the archive. Does it get there, and does the answer get back?",
 		words("trace fronts rim:fibre https")},
 	{"2. A stranger asks for the same. What stops it?",
@@ -100,7 +103,11 @@ func runDemo(c *call) int {
 // show runs the command of a scene under its question. It returns false where it was called wrong.
 func (c *call) show(s scene, file string) bool {
 	fmt.Fprintf(c.Out, "\n%s\n%s\n", strings.Repeat("-", c.Width), c.bold(s.question))
-	fmt.Fprintf(c.Out, "$ hollowbridge %s -f %s\n\n", strings.Join(s.args, " "), file)
+	var typed []string
+	for _, arg := range s.args {
+		typed = append(typed, network.Quoted(arg))
+	}
+	fmt.Fprintf(c.Out, "$ hollowbridge %s -f %s\n\n", strings.Join(typed, " "), file)
 	c.Err.Write(nil) // what is printed so far can be read meanwhile
 	return runCommand(append(s.args[:len(s.args):len(s.args)], "-f", file), c.Environment) != wrong
 }

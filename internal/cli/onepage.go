@@ -81,7 +81,9 @@ func (c *call) printPage(n *network.Network, found *reach.Answer) {
 	if !some {
 		fmt.Fprintln(c.Out, "\nNothing.")
 	}
-	fmt.Fprintln(c.Out, "\nWhat does not stand here cannot be reached.")
+	if o := &c.options; o.to == "" && o.service == "" {
+		fmt.Fprintf(c.Out, "\nWhat does not stand here cannot be reached%s.\n", c.atText())
+	}
 }
 
 func outsideWord(from string) string {
@@ -110,7 +112,10 @@ type thing struct {
 func (c *call) things(names *reach.Namer, n *network.Network, list []reach.Access) (things []*thing) {
 	for i := range list {
 		a := &list[i]
-		t := &thing{who: accessFrom(names, a), when: whenOnly(a.When), what: thingText(names, n, a), gateway: a.Gateway, exposure: names.Exposure(a.From)}
+		t := &thing{who: accessFrom(names, a), when: whenOnly(a.When), what: thingText(names, n, a), gateway: a.Gateway, exposure: exposureOf(names, a)}
+		if a.Sender.By != nil && !a.Sender.Hop {
+			t.who = "A machine " + t.who
+		}
 		at := slices.IndexFunc(things, func(u *thing) bool { return u.who == t.who && u.what == t.what && u.when == t.when })
 		if at < 0 {
 			at, things = len(things), append(things, t)
@@ -120,6 +125,7 @@ func (c *call) things(names *reach.Namer, n *network.Network, list []reach.Acces
 		if len(a.Sent) == 1 && a.Sent[0].Protocol == header.ICMP {
 			text = strings.TrimSuffix(text, " "+servicesText(a.Sent))
 		}
+		text += insideText(a.Inside)
 		if !slices.Contains(t.at, text) {
 			t.at = append(t.at, text)
 		}

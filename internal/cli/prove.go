@@ -215,7 +215,9 @@ func (c *call) proveLine(k *prove.Case) string {
 	if p.SourcePort != header.UsualSourcePort && p.SourcePort != 0 {
 		line += fmt.Sprintf(" -sport %d", p.SourcePort)
 	}
-	if connection.From.Segment != nil && len(connection.From.Segment.Interfaces) > 0 && c.needsIn(connection) {
+	if connection.From.Through != nil {
+		line += " -in " + connection.From.Through.String()
+	} else if connection.From.Segment != nil && len(connection.From.Segment.Interfaces) > 0 && c.needsIn(connection) {
 		line += " -in " + connection.From.Segment.Interfaces[0].String()
 	}
 	line += " -at " + network.Quoted(cmp.Or(c.options.at, connection.Moment.String()))

@@ -124,13 +124,13 @@ func (c *call) printReach(n *network.Network, found *reach.Answer) {
 	for i, part := range [][]reach.Access{found.Reached, found.LetThrough} {
 		var rows [][]string
 		for _, a := range part {
-			exposure := names.Exposure(a.From)
+			exposure := exposureOf(names, &a)
 			if i == 0 && exposure == reach.OpenToAll {
 				open++
 			} else if i == 0 && exposure == reach.OpenToMany {
 				many++
 			}
-			rows = append(rows, []string{exposureMarks[exposure], accessHost(names, &a), servicesText(a.Services), accessWho(names, &a), throughText(names, a.To, a.Sent), ruleNames(a.Rules)})
+			rows = append(rows, []string{exposureMarks[exposure], accessHost(names, &a), servicesText(a.Services), accessWho(names, &a), accessThrough(names, &a), ruleNames(a.Rules)})
 		}
 		switch {
 		case len(part) > 0 && i == 0:
@@ -194,11 +194,43 @@ func accessWho(names *reach.Namer, a *reach.Access) string {
 }
 
 func accessFrom(names *reach.Namer, a *reach.Access) string {
+	if a.Sender.By != nil {
+		return names.Senders(a.Sender, a.From) + portsOnly(a.AllPorts, a.Ports)
+	}
 	who := names.NameOn(a.From, a.On)
 	if names.Exposure(a.From) == reach.OpenToMany {
 		who += ": " + names.Count(a.From)
 	}
 	return who + portsOnly(a.AllPorts, a.Ports)
+}
+
+// exposureOf says to how many a way in is open; what only machines beside an uplink can use is open to few.
+func exposureOf(names *reach.Namer, a *reach.Access) reach.Exposure {
+	if a.Sender.By != nil {
+		return reach.OpenToFew
+	}
+	return names.Exposure(a.From)
+}
+
+// accessThrough says what sources connect to, and who else gets there by an inside address.
+func accessThrough(names *reach.Namer, a *reach.Access) string {
+	return throughText(names, a.To, a.Sent) + insideText(a.Inside)
+}
+
+// insideText says who gets to the same by an inside address.
+func insideText(list []reach.Straight) string {
+	var to header.Addresses
+	var names []string
+	for _, s := range list {
+		to, names = to.Union(s.To), append(names, s.By.String())
+	}
+	switch ranges := to.Ranges(); {
+	case len(list) == 0:
+		return ""
+	case len(ranges) > 1:
+		return fmt.Sprintf(" (beside %s also %s and %d more)", strings.Join(names, ", "), ranges[0], len(ranges)-1)
+	}
+	return fmt.Sprintf(" (beside %s also %s)", strings.Join(names, ", "), to)
 }
 
 // portsOnly says from which ports of their own sources get through, where not from all.
@@ -269,6 +301,8 @@ type accessJSON struct {
 	Who      string   `json:"who"`
 	Open     bool     `json:"open"`
 	On       string   `json:"on"`
+	Beside   string   `json:"beside"`   // the uplink beside which the senders are that hand it to the gateway, or empty
+	NextHop  bool     `json:"next-hop"` // that is its next hop, with these addresses
 	From     []string `json:"from"`
 	AllPorts bool     `json:"all-source-ports"`
 	Ports    []string `json:"source-ports"`
@@ -281,6 +315,15 @@ type accessJSON struct {
 	Delivered []string `json:"delivered"`
 	Addresses uint64   `json:"internet-addresses"`     // of IPv4, among those it is from
 	Sites     uint64   `json:"internet-ipv6-networks"` // of /48
+
+	Inside []insideJSON `json:"also-inside"` // who gets there by an inside address too
+}
+
+// An insideJSON is machines beside an uplink that get to what is open to them anyway by an inside address too.
+type insideJSON struct {
+	Beside  string   `json:"beside"`
+	NextHop bool     `json:"next-hop"`
+	To      []string `json:"to"`
 }
 
 type reachJSON struct {
@@ -347,16 +390,26 @@ func (c *call) accessEntries(names *reach.Namer, list []reach.Access) []accessJS
 	entries := []accessJSON{}
 	for _, a := range list {
 		entry := accessJSON{
-			Host: a.Host, Gateway: a.Gateway, Service: a.Services.String(), Who: accessWho(names, &a), Open: names.Open(a.From),
-			On: segmentText(a.On), From: rangeTexts(a.From), AllPorts: a.AllPorts, Ports: portTexts(a.Ports), When: a.When.String(), To: rangeTexts(a.To), Sent: a.Sent.String(), Rules: []string{}, Example: c.traceLine(a.Example), Delivered: rangeTexts(a.Delivered),
+			Host: a.Host, Gateway: a.Gateway, Service: a.Services.String(), Who: accessWho(names, &a), Open: a.Sender.By == nil && names.Open(a.From),
+			On: segmentText(a.On), Beside: besideText(a.Sender.By), NextHop: a.Sender.Hop, Inside: []insideJSON{}, From: rangeTexts(a.From), AllPorts: a.AllPorts, Ports: portTexts(a.Ports), When: a.When.String(), To: rangeTexts(a.To), Sent: a.Sent.String(), Rules: []string{}, Example: c.traceLine(a.Example), Delivered: rangeTexts(a.Delivered),
 		}
 		entry.Addresses, entry.Sites = names.Outsiders(a.From)
 		for _, r := range a.Rules {
 			entry.Rules = append(entry.Rules, r.Name)
 		}
+		for _, s := range a.Inside {
+			entry.Inside = append(entry.Inside, insideJSON{besideText(s.By), s.Hop, rangeTexts(s.To)})
+		}
 		entries = append(entries, entry)
 	}
 	return entries
+}
+
+func besideText(i *network.Interface) string {
+	if i == nil {
+		return ""
+	}
+	return i.String()
 }
 
 func segmentText(s *network.Segment) string {
@@ -421,11 +474,11 @@ func (c *call) typed(command string) string {
 func (c *call) reachCSV(n *network.Network, found *reach.Answer) int {
 	names := reach.NewNamer(n)
 	w := csv.NewWriter(c.Out)
-	rows := [][]string{{"host", "service", "who", "open", "from", "to", "sent", "rules", "delivered", "known", "when"}}
+	rows := [][]string{{"host", "service", "who", "open", "from", "to", "sent", "rules", "delivered", "known", "when", "beside"}}
 	for i, part := range [][]reach.Access{found.Reached, found.LetThrough} {
 		for _, a := range part {
-			rows = append(rows, []string{a.Host, a.Services.String(), accessWho(names, &a), fmt.Sprint(names.Open(a.From)), a.From.String(), a.To.String(), a.Sent.String(), ruleNames(a.Rules),
-				a.Delivered.String(), fmt.Sprint(i == 0), a.When.String()})
+			rows = append(rows, []string{a.Host, a.Services.String(), accessWho(names, &a), fmt.Sprint(a.Sender.By == nil && names.Open(a.From)), a.From.String(), a.To.String(), a.Sent.String(), ruleNames(a.Rules),
+				a.Delivered.String(), fmt.Sprint(i == 0), a.When.String(), besideText(a.Sender.By)})
 		}
 	}
 	if err := w.WriteAll(rows); err != nil {

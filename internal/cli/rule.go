@@ -121,6 +121,9 @@ func (c *call) natFacts(n *network.Network, g *network.Gateway, r *network.NATRu
 	}
 	permission := advice.PermissionFor(g, r)
 	text := fmt.Sprintf("a filter rule as well: from %s to %s, %s", permission.From, permission.To, permission.Service)
+	if permission.Redirected {
+		text += ", redirected"
+	}
 	if g.Handling.ForwardsPermit {
 		text = "nothing else: on this gateway a forward brings its own permission"
 	}

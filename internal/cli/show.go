@@ -470,6 +470,9 @@ func filterText(r *network.FilterRule) string {
 		}
 		text += ", source ports " + strings.Join(ports, ", ")
 	}
+	if r.Redirected {
+		text += ", redirected"
+	}
 	return text
 }
 

@@ -289,6 +289,9 @@ func (g *small) line(format string, args ...any) { fmt.Fprintf(&g.text, format+"
 
 func (g *small) write() {
 	g.line("network: random")
+	if g.chance(4) {
+		g.line("timezone: UTC")
+	}
 	g.line("services:\n  both: [tcp/80, udp/53, icmp]")
 	used := map[string]bool{}
 	for _, gw := range g.gateways {
@@ -484,6 +487,9 @@ func (g *small) writeUpstream(i smallInterface) {
 	if g.chance(6) {
 		set = append(set, "carrier-nat: true")
 	}
+	if g.chance(5) {
+		set = append(set, "beside: none")
+	}
 	var routes []string
 	if !g.chance(3) {
 		routes = some(g.random, sentHere, 4)
@@ -673,6 +679,9 @@ func (g *small) writeFilter(n int) {
 		g.line("        source-ports: %s", pick(g.random, []string{"40000", "1-1023", "[40000-50000, '22,80']"}))
 	} else if g.chance(4) {
 		g.line("        service: any")
+	}
+	if g.chance(5) {
+		g.line("        redirected: true")
 	}
 	g.writeCommon()
 }

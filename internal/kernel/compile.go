@@ -20,6 +20,7 @@ import (
 const (
 	permitMark  uint32 = 1 << 0 // a forward brings its own permission
 	hairpinMark uint32 = 1 << 1 // redirected by a rule with a hairpin
+	ledMark     uint32 = 1 << 3 // a rule leads it to another destination
 	uplinkMark  uint32 = 0xf0   // the number of the uplink that it came in by, from 1; 0 for none
 	bothMark    uint32 = ^uint32(0xff)
 	bothShift          = 8 // the number of the source-nat rule that rewrites both ends, from 1
@@ -338,6 +339,9 @@ func (c *compiler) asks(m engine.Match, seen end, f header.Family) (all [][]stat
 		hours = c.hours(m.Rule)
 	}
 	ends := slices.Concat(c.among(seen, f, m.To), c.among(source, f, m.From))
+	if m.Redirected {
+		ends = slices.Concat(one("that a rule led here", tracked(unix.NFT_CT_MARK, register0), mask(register0, host32(ledMark|mappedMark), host32(0)), compare(unix.NFT_CMP_NEQ, register0, host32(0))), ends)
+	}
 	for _, served := range c.services(m, seen, f) {
 		for _, h := range hours {
 			all = append(all, slices.Concat(ends, served, h))

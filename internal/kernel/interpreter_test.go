@@ -365,11 +365,15 @@ func TestTheFilterDecidesAsItsList(t *testing.T) {
 							continue // it does not go there
 						}
 						i := &interpreter{t: t, p: p, packet: packet, first: packet, in: in.Name, out: out.Name, state: newState}
+						led := random.IntN(2) == 0
+						if led {
+							i.mark = ledMark
+						}
 						want, by := g.Trusts(in, out), "unmatched"
 						if want {
 							by = "by-trust"
 						}
-						if k := slices.IndexFunc(list, func(m engine.Match) bool { return plainly(m, packet) }); k >= 0 {
+						if k := slices.IndexFunc(list, func(m engine.Match) bool { return (led || !m.Redirected) && plainly(m, packet) }); k >= 0 {
 							want, by = list[k].Verb == network.Allow, counterOf(list[k].Rule)
 						}
 						if got := i.run("filter"); got != want || !slices.Equal(i.counted, []string{by}) {
@@ -444,7 +448,8 @@ func TestDestinationsAreTranslatedByTheFirstRule(t *testing.T) {
 						}
 						continue
 					}
-					if redirected++; !slices.Equal(i.counted, []string{counterOf(list[k].Rule)}) || !i.nat {
+					asked := slices.ContainsFunc(net.Filter, func(r *network.FilterRule) bool { return r.Redirected && !r.Off() })
+					if redirected++; !slices.Equal(i.counted, []string{counterOf(list[k].Rule)}) || !i.nat || asked != (i.mark&ledMark != 0) {
 						t.Fatalf("network %d, %s: %+v is redirected by %v, should by %s", number, in, packet, i.counted, list[k].Rule.Name)
 					}
 				}

@@ -147,6 +147,9 @@ func (c *compiler) neighbors(in *chain) {
 	}
 }
 
+// StraightMark is the bit of a packet's mark that says that a machine of a lab hands it to a gateway, which no provider would.
+const StraightMark uint32 = 1 << 30
+
 // CompileInternet makes the program for the internet: whoever is there answers everything;
 // uplinks block what the file says they do, and nobody reaches what is behind a carrier's NAT
 // or has an address that is not carried. The hardware address of an uplink, which sender returns, tells what its gateway
@@ -159,6 +162,9 @@ func CompileInternet(uplinks []*network.Interface, device func(*network.Interfac
 	out := []*chain{
 		c.base("blocks-own", "what uplinks block on the way in", "filter", unix.NF_INET_LOCAL_OUT, filterPlace, accepts),
 		c.base("blocks-passing", "the same for what passes", "filter", unix.NF_INET_FORWARD, filterPlace, accepts),
+	}
+	for _, ch := range out {
+		ch.add(one("handed to a gateway all the same", meta(unix.NFT_META_MARK, register0), mask(register0, host32(StraightMark), host32(0)), compare(unix.NFT_CMP_NEQ, register0, host32(0))), ends(accepts))
 	}
 	for _, i := range uplinks {
 		blocked := all

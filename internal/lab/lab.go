@@ -36,6 +36,7 @@ type Lab struct {
 	ends     map[*network.Segment][]*link // of everything on a segment
 	owners   map[*network.Interface]*link
 	upstream map[*network.Interface]*link // the internet's ends of uplinks
+	straight map[straightTo]bool          // who has routes for what is handed to an interface
 	ports    int                          // how many ends of wires there are at the switches
 	stations []*station
 	raws     []*rawStation
@@ -58,7 +59,7 @@ func Build(e *engine.Engine, at network.Moment) (*Lab, error) {
 	}
 	l := &Lab{
 		engine: e, at: at, gateways: map[*network.Gateway]*node{}, hosts: map[string]*node{}, clients: map[string]*node{},
-		machines: map[machinesOf]*node{}, ends: map[*network.Segment][]*link{}, owners: map[*network.Interface]*link{}, upstream: map[*network.Interface]*link{},
+		machines: map[machinesOf]*node{}, ends: map[*network.Segment][]*link{}, owners: map[*network.Interface]*link{}, straight: map[straightTo]bool{}, upstream: map[*network.Interface]*link{},
 	}
 	if err := l.build(); err != nil {
 		l.Close()
@@ -257,10 +258,11 @@ func (l *Lab) placeInternet() error {
 	if err := l.answersRaw(n, nil, rawProtocols()); err != nil {
 		return err
 	}
-	for _, f := range header.Families {
-		if err := n.route(way{to: f.Prefix(), kind: unix.RTN_LOCAL}); err != nil {
-			return err
-		}
+	if err := n.isEverybody(); err != nil {
+		return err
+	}
+	if err := n.route(way{to: header.IPv6.Prefix(), kind: unix.RTN_LOCAL}); err != nil {
+		return err
 	}
 	lost := header.AllAddresses().Minus(l.engine.Network().Internet()).Union(l.engine.Unsent())
 	for _, i := range l.uplinks() {
@@ -282,7 +284,7 @@ func (l *Lab) placeInternet() error {
 			return err
 		}
 	}
-	for _, i := range slices.Backward(l.uplinks()) { // of several that have a prefix, the first is sent what is for it
+	for _, i := range slices.Backward(l.uplinks()) { // of several that have one prefix, the first is sent what is for it
 		if err := l.placeUplink(i); err != nil {
 			return err
 		}
@@ -299,6 +301,15 @@ func (l *Lab) placeInternet() error {
 					return err
 				}
 				if err := n.route(way{to: p, out: l.upstream[i], via: via, source: l.stranger(p.Addr())}); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	for _, i := range l.uplinks() {
+		for _, family := range header.Families {
+			if _, has := i.Address(family); has && i.IsUp() {
+				if err := l.routeStraight(l.upstream[i], i, family); err != nil {
 					return err
 				}
 			}

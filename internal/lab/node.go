@@ -26,6 +26,7 @@ type node struct {
 	work    chan func()
 	ended   chan struct{}
 	links   []*link
+	table   int             // in which its IPv4 routes are; 0 is the main one
 	machine *kernel.Machine // for its sessions, once it was asked for
 }
 
@@ -196,6 +197,9 @@ func (n *node) route(w way) error {
 	if w.source.IsValid() {
 		r.Src = w.source.AsSlice()
 	}
+	if w.table == 0 && w.to.Addr().Is4() {
+		r.Table = n.table
+	}
 	switch {
 	case w.kind == unix.RTN_LOCAL:
 		lo, err := n.routes.LinkByName("lo")
@@ -285,6 +289,25 @@ func (n *node) follows(mark, mask uint32, table int, family header.Family) error
 		return fmt.Errorf("%s: routes for a mark: %w", n.name, err)
 	}
 	return nil
+}
+
+// isEverybody makes all IPv4 addresses the node's own, but those to which it has routes, also where it follows rules. As soon as
+// there is one, the kernel keeps the table of what is local apart from the others, and finds only there what a node may
+// answer from: so all its routes are there. It is asked first, and here only behind what has a mark.
+func (n *node) isEverybody() error {
+	n.table = unix.RT_TABLE_LOCAL
+	const behindMarks = 200
+	for _, change := range []struct {
+		priority int
+		make     func(*netlink.Rule) error
+	}{{behindMarks, n.routes.RuleAdd}, {0, n.routes.RuleDel}} {
+		rule := netlink.NewRule()
+		rule.Table, rule.Priority, rule.Family = unix.RT_TABLE_LOCAL, change.priority, unix.AF_INET
+		if err := change.make(rule); err != nil {
+			return fmt.Errorf("%s: the order of its tables: %w", n.name, err)
+		}
+	}
+	return n.route(way{to: header.IPv4.Prefix(), kind: unix.RTN_LOCAL})
 }
 
 // answersBy makes what a machine sends from an address leave by a link, to a next hop, whatever

@@ -285,6 +285,10 @@ func (l *Lab) open(c engine.Connection, number int) (*socket, error) {
 	if n == nil {
 		return nil, fmt.Errorf("the lab has no machine for %s", c.From.Name())
 	}
+	mark, err := l.handsTo(n, c)
+	if err != nil {
+		return nil, err
+	}
 	kind, protocol := unix.SOCK_STREAM, 0
 	switch p.Protocol {
 	case header.UDP:
@@ -306,6 +310,11 @@ func (l *Lab) open(c engine.Connection, number int) (*socket, error) {
 		}
 		for _, option := range [][3]int{{unix.SOL_SOCKET, unix.SO_REUSEADDR, 1}, {level, transparent, 1}, {level, class, number << 2}} {
 			if err := unix.SetsockoptInt(s.fd, option[0], option[1], option[2]); err != nil {
+				return err
+			}
+		}
+		if mark != 0 {
+			if err := unix.SetsockoptInt(s.fd, unix.SOL_SOCKET, unix.SO_MARK, int(mark)); err != nil {
 				return err
 			}
 		}

@@ -77,7 +77,7 @@ func ParseService(n *network.Network, text string) (header.Services, error) {
 // expressionParser reads
 //
 //	expression = item ["except" item]
-//	item       = word | "[" expression {"," expression} "]"
+//	item       = word | "beside" word | "[" expression {"," expression} "]"
 type expressionParser struct {
 	*reader
 	node *yaml.Node
@@ -135,7 +135,47 @@ func (p *expressionParser) item() (network.Item, bool) {
 		p.failHere(1, "an address is missing in %q", p.text)
 		return network.Item{}, false
 	}
+	if word == besideWord {
+		return p.beside(start)
+	}
 	return p.resolve(word, start)
+}
+
+// besideWord begins the machines beside an uplink, and besideNone says that there are none.
+const (
+	besideWord = "beside"
+	besideNone = "none"
+)
+
+// beside reads the machines beside an uplink, of which the first word was read.
+func (p *expressionParser) beside(start int) (network.Item, bool) {
+	p.skipSpace()
+	word := p.word()
+	fail := func(format string, args ...any) (network.Item, bool) {
+		end := p.at
+		p.at = start
+		p.failHere(utf8.RuneCountInString(p.text[start:end]), format, args...)
+		p.at = end
+		return network.Item{}, false
+	}
+	var uplinks []string
+	for _, g := range p.net.Gateways {
+		for _, i := range g.Interfaces {
+			switch {
+			case i.IsUplink() && (word == i.String() || word == i.Name && len(p.net.Gateways) == 1):
+				if i.Upstream.NoBeside {
+					return fail("beside %s: nobody is, by upstream: {beside: none}", word)
+				}
+				return network.Item{Beside: i, Set: p.net.Beside(i)}, true
+			case i.IsUplink():
+				uplinks = append(uplinks, i.String())
+			}
+		}
+	}
+	if len(uplinks) == 0 {
+		return fail("beside %s: no interface here leads to the internet", word)
+	}
+	return fail("beside %s: write the uplink behind it, as beside %s%s", word, uplinks[0], DidYouMean(word, uplinks))
 }
 
 func (p *expressionParser) list() (network.Item, bool) {
@@ -207,7 +247,7 @@ func (p *expressionParser) resolve(word string, start int) (network.Item, bool) 
 	case "any":
 		return network.Item{Set: header.AllAddresses()}, true
 	case "internet":
-		return network.Item{Set: p.net.Internet()}, true
+		return network.Item{Set: p.net.Internet(), Whole: true}, true
 	case "except":
 		return fail("except stands between two sets of addresses: any except fronts")
 	}

@@ -76,6 +76,7 @@ func (r *reader) readInterfaces(g *network.Gateway, body *fields) {
 		if up := f.child("upstream"); up != nil {
 			i.Upstream.Blocks, i.Upstream.BlocksText = up.services("blocks")
 			i.Upstream.CarrierNAT = up.flag("carrier-nat", false)
+			i.Upstream.NoBeside = up.word("beside") == besideNone
 			for _, n := range up.scalars("routes") {
 				if p, ok := r.prefix(n); ok && network.Carried(p.Addr()) {
 					i.Upstream.Routes = append(i.Upstream.Routes, p)

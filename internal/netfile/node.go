@@ -112,7 +112,7 @@ func (f *fields) namedChildren(key, what string) []namedNode {
 }
 
 // reserved are the words that address expressions and rules use themselves.
-var reserved = []string{"any", "internet", "except", "default", "interface"}
+var reserved = []string{"any", "internet", "except", "default", "interface", besideWord}
 
 // validName reports names that could not be told from something else.
 func (r *reader) validName(n *yaml.Node) bool {

@@ -422,6 +422,7 @@ func (r *reader) filterRule(g *network.Gateway, n *yaml.Node, names map[string]*
 	}
 	rule.To = f.expression("to")
 	rule.Services, rule.ServiceText = f.services("service")
+	rule.Redirected = f.flag("redirected", false)
 	for _, p := range f.scalars("source-ports") {
 		list, err := header.ParsePortList(p.Value)
 		if err != nil {

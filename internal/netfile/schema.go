@@ -148,6 +148,7 @@ var upstreamObject = &object{"upstream", []key{
 	{"blocks", is(service), false, "services it does not let pass", ""},
 	{"carrier-nat", is(flagShape), false, "whether it translates addresses itself, so that nothing gets in", ""},
 	{"routes", is(texts), false, "further prefixes that the provider sends here", ""},
+	{"beside", shape{kind: oneWord, words: []string{besideNone}}, false, "none: nobody else is on this segment, and hands the gateway packets of its own", ""},
 }}
 
 var routeObject = &object{"route", []key{
@@ -298,7 +299,8 @@ var filterObjects = func() []*object {
 			key{"from", is(expression), false, "came in by a zone, or these addresses", ""},
 			key{"to", is(expression), false, "leaves by a zone, or these addresses", ""},
 			key{"service", is(service), false, "which services; all where absent", ""},
-			key{"source-ports", is(texts), false, "ports the connection comes from", ""}))
+			key{"source-ports", is(texts), false, "ports the connection comes from", ""},
+			key{"redirected", is(flagShape), false, "true: only what a NAT rule led here", ""}))
 	}
 	return objects
 }()

@@ -129,7 +129,7 @@ func (p *planner) add(from engine.Place, packet header.Packet) (reason string) {
 	switch {
 	case len(t.Passed) == 0:
 		return "no gateway is on its way"
-	case c.From.Host == nil && to.Host == nil && (from.Internet && to.Internet || from.Clients != nil && from.Clients == to.Clients):
+	case c.From.Host == nil && to.Host == nil && ((from.Internet || p.isRouter(packet.Source)) && to.Internet || from.Clients != nil && from.Clients == to.Clients):
 		return oneMachine
 	}
 	p.known[c] = true
@@ -171,15 +171,17 @@ func (p *planner) unsendable(from engine.Place, packet header.Packet) string {
 	switch {
 	case packet.Protocol.HasPorts() && (packet.SourcePort == 0 || packet.DestinationPort == 0):
 		return "nobody sends from or to port 0"
-	case p.isRouter(packet.Source) || p.isRouter(packet.Destination):
+	case from.Through == nil && p.isRouter(packet.Source) || p.isRouter(packet.Destination):
 		return "one end is a provider's router"
+	case from.Through != nil && from.Internet && from.Host != nil:
+		return "its sender's address is a host's, which sends for itself"
 	case from.Clients != nil && from.Clients.IsClient(packet.Destination):
 		return oneMachine
 	case from.Host != nil && from.Host.Has(packet.Destination):
 		return "both ends are one host"
 	case from.Host == nil && from.Segment != nil && p.isClaimed(from.Segment, packet.Source):
 		return "a gateway answers for its sender's address"
-	case from.Host == nil && from.Segment != nil && p.isHop(packet.Source):
+	case from.Through == nil && from.Host == nil && from.Segment != nil && p.isHop(packet.Source):
 		return "its sender's address is a next hop that nobody has"
 	case isAnycast(packet.Source) || isAnycast(packet.Destination):
 		return "one end is all routers of a prefix (RFC 4291, 2.6.1)"

@@ -232,7 +232,8 @@ func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m network.Edits) 
 		}
 		worse := slices.IndexFunc(left, func(l advice.Finding) bool {
 			exposes := m.Corrects() && l.Severity() == network.Danger // what the rule was meant to open is said with the edit
-			return l.Severity() != network.Note && !exposes && !before[l.Matter()]
+			beside := l.Kind == network.BesideUplink // it was so before, beside what was open to others
+			return l.Severity() != network.Note && !exposes && !beside && !before[l.Matter()]
 		})
 		if worse < 0 {
 			return m, after
@@ -272,7 +273,7 @@ func (b *Bench) repair(m network.Edits, after *engine.Engine) Repair {
 	if err != nil {
 		return r
 	}
-	r.Opens, r.Compared = reach.Summary(found), true
+	r.Opens, r.Compared = reach.Summary(reach.NewNamer(after.Network()), found), true
 	return r
 }
 

@@ -121,9 +121,9 @@ func connections(random *rand.Rand, e *engine.Engine, count int) []engine.Connec
 }
 
 // differenceTexts writes differences so that they can be compared, whatever their order.
-func differenceTexts(list []reach.Difference) []string {
+func differenceTexts(names *reach.Namer, list []reach.Difference) []string {
 	var texts []string
-	for _, d := range reach.Summary(list) {
+	for _, d := range reach.Summary(names, list) {
 		texts = append(texts, fmt.Sprint(d.Change, d.Old.Host, d.New.Host, d.From, d.To, d.Services, d.AllPorts, d.FromPorts))
 	}
 	slices.Sort(texts)
@@ -165,7 +165,8 @@ func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 				if err != nil || !r.Compared {
 					t.Fatalf("seed %d: not compared: %v", seed, err)
 				}
-				if got, want := differenceTexts(r.Opens), differenceTexts(all); !slices.Equal(got, want) {
+				names := reach.NewNamer(after.Network())
+				if got, want := differenceTexts(names, r.Opens), differenceTexts(names, all); !slices.Equal(got, want) {
 					t.Errorf("seed %d: %s says it opens\n %s\na whole comparison\n %s", seed, r.Command, strings.Join(got, "\n "), strings.Join(want, "\n "))
 				}
 			}
