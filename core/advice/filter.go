@@ -194,7 +194,7 @@ func (x *exam) dropLists() {
 	for _, g := range x.net.Gateways {
 		for i, drop := range g.Filter {
 			from := drop.From.Addresses()
-			listed := !drop.From.IsAny() && len(drop.From.Zones()) == 0 && from.Intersect(x.net.Internet()).Empty() && from.Size() < 1024
+			listed := !drop.From.IsAny() && len(drop.From.Zones()) == 0 && from.Intersect(x.net.Internet()).Empty() && !from.Size().Exceeds(1023)
 			if drop.Verb == network.Allow || drop.Off() || !listed {
 				continue
 			}

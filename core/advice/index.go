@@ -38,7 +38,7 @@ const mostFew = 16
 
 // fewAddresses returns each address of a set, where they are few.
 func fewAddresses(set header.Addresses) (list []netip.Addr, few bool) {
-	if set.Size() > mostFew {
+	if set.Size().Exceeds(mostFew) {
 		return nil, false
 	}
 	for _, r := range set.Ranges() {

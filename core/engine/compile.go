@@ -277,7 +277,7 @@ func filterCondition(r *network.FilterRule, index int, zones []string) condition
 // say counts as everything, in the families that it is for.
 func (c *Gateway) sortSpecificFirst(conditions []condition) {
 	type breadth struct {
-		to, from float64
+		to, from header.Count
 		ports    int
 	}
 	known := make(map[*network.Rule]breadth, len(conditions))
@@ -288,16 +288,17 @@ func (c *Gateway) sortSpecificFirst(conditions []condition) {
 	}
 	slices.SortStableFunc(conditions, func(a, b condition) int {
 		x, y := known[a.rule], known[b.rule]
-		return cmp.Or(cmp.Compare(x.to, y.to), cmp.Compare(x.ports, y.ports), cmp.Compare(x.from, y.from))
+		return cmp.Or(x.to.Compare(y.to), cmp.Compare(x.ports, y.ports), x.from.Compare(y.from))
 	})
 }
 
 // breadth returns how many addresses of some families a matcher holds, in the zone in
 // which they are most.
-func (m *matcher) breadth(families header.Addresses) float64 {
-	most := 0.0
+func (m *matcher) breadth(families header.Addresses) (most header.Count) {
 	for _, set := range m.sets() {
-		most = max(most, set.Intersect(families).Breadth())
+		if size := set.Intersect(families).Breadth(); size.Compare(most) > 0 {
+			most = size
+		}
 	}
 	return most
 }

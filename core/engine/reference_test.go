@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"cmp"
+	"math/big"
 	"net/netip"
 	"slices"
 	"time"
@@ -917,12 +918,27 @@ func anyTerm(terms []network.Item, zone string, a netip.Addr) bool {
 
 // size is the largest breadth an expression has in any zone of the
 // gateway, within a set.
-func size(g *network.Gateway, e network.Expression, within header.Addresses) float64 {
-	most := 0.0
+func size(g *network.Gateway, e network.Expression, within header.Addresses) *big.Int {
+	most := new(big.Int)
 	for _, i := range g.Interfaces {
-		most = max(most, e.In(i.Zone).Intersect(within).Breadth())
+		if of := breadth(e.In(i.Zone).Intersect(within)); of.Cmp(most) > 0 {
+			most = of
+		}
 	}
 	return most
+}
+
+// breadth counts the addresses of the family of which a set has more.
+func breadth(set header.Addresses) *big.Int {
+	of := map[bool]*big.Int{false: new(big.Int), true: new(big.Int)}
+	for _, r := range set.Ranges() {
+		count := new(big.Int).Sub(new(big.Int).SetBytes(r.Last.AsSlice()), new(big.Int).SetBytes(r.First.AsSlice()))
+		of[r.First.Is6()].Add(of[r.First.Is6()], count.Add(count, big.NewInt(1)))
+	}
+	if of[true].Cmp(of[false]) > 0 {
+		return of[true]
+	}
+	return of[false]
 }
 
 // listensAt returns the original destinations of a rule for what arrives by in.
@@ -1019,7 +1035,7 @@ func anywhere(g *network.Gateway, e network.Expression) (all header.Addresses) {
 func (r *reference) destinationRule(in *network.Interface, p *header.Packet) (found *network.NATRule, hairpinned bool) {
 	type candidate struct {
 		rule     *network.NATRule
-		at, from float64
+		at, from *big.Int
 		hairpin  bool
 	}
 	var candidates []candidate
@@ -1033,11 +1049,11 @@ func (r *reference) destinationRule(in *network.Interface, p *header.Packet) (fo
 			from = network.Expression{}
 		}
 		within := families(at, anywhere(in.Gateway, from))
-		candidates = append(candidates, candidate{rule, at.Intersect(within).Breadth(), size(in.Gateway, from, within), hairpin})
+		candidates = append(candidates, candidate{rule, breadth(at.Intersect(within)), size(in.Gateway, from, within), hairpin})
 	}
 	if in.Gateway.Handling.SpecificFirst {
 		slices.SortStableFunc(candidates, func(a, b candidate) int {
-			return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(ports(a.rule), ports(b.rule)), cmp.Compare(a.from, b.from))
+			return cmp.Or(a.at.Cmp(b.at), cmp.Compare(ports(a.rule), ports(b.rule)), a.from.Cmp(b.from))
 		})
 	}
 	for _, c := range candidates {
@@ -1121,7 +1137,7 @@ func (r *reference) sourceRule(in, out *network.Interface, p header.Packet) *net
 	type candidate struct {
 		rule     *network.NATRule
 		within   header.Addresses
-		from, to float64
+		from, to *big.Int
 	}
 	var candidates []candidate
 	for _, rule := range out.Gateway.NAT {
@@ -1152,7 +1168,7 @@ func (r *reference) sourceRule(in, out *network.Interface, p header.Packet) *net
 	}
 	if out.Gateway.Handling.SpecificFirst {
 		slices.SortStableFunc(candidates, func(a, b candidate) int {
-			return cmp.Or(cmp.Compare(a.to, b.to), cmp.Compare(ports(a.rule), ports(b.rule)), cmp.Compare(a.from, b.from))
+			return cmp.Or(a.to.Cmp(b.to), cmp.Compare(ports(a.rule), ports(b.rule)), a.from.Cmp(b.from))
 		})
 	}
 	for _, c := range candidates {

@@ -88,7 +88,7 @@ func (v *visit) hide(rule *network.Rule, from *pools, ports header.Ports) bool {
 	}
 	if v.log.Keeps {
 		e := v.note(StepSource, HidesSource, rule)
-		e.Before, e.Flag, e.Count = v.flow.now(), other, int(min(l.Pool.Size(), 2))
+		e.Before, e.Flag, e.Count = v.flow.now(), other, l.Pool.Size().UpTo(2)
 		e.Before.Source, e.Before.SourcePort = l.Packet.Source, l.Packet.SourcePort
 	}
 	return true

@@ -268,26 +268,22 @@ func (s Addresses) FirstOf(family Family) (netip.Addr, bool) {
 	return s.ranges[i].First, true
 }
 
-// Size returns how many addresses the set holds, as a number that compares
-// rightly but is rounded above 2^53.
-func (s Addresses) Size() float64 {
-	size := 0.0
+// Size returns how many addresses the set holds.
+func (s Addresses) Size() (size Count) {
 	for _, r := range s.ranges {
-		size += distance(r.First, r.Last) + 1
+		size = size.plus(countBetween(r.First, r.Last))
 	}
 	return size
 }
 
 // Breadth returns the size of the larger family of the set, so that a set is no
 // broader for naming the same things in both families.
-func (s Addresses) Breadth() float64 {
-	return max(s.Intersect(IPv4.All()).Size(), s.Intersect(IPv6.All()).Size())
-}
-
-func distance(a, b netip.Addr) float64 {
-	aHigh, aLow := Number(a)
-	bHigh, bLow := Number(b)
-	return (float64(bHigh)-float64(aHigh))*(1<<64) + (float64(bLow) - float64(aLow))
+func (s Addresses) Breadth() Count {
+	four, six := s.Intersect(IPv4.All()).Size(), s.Intersect(IPv6.All()).Size()
+	if four.Compare(six) > 0 {
+		return four
+	}
+	return six
 }
 
 // Number returns an address as a number of 128 bits; IPv4 addresses are those of

@@ -33,19 +33,37 @@ func randomSet(random *rand.Rand) (Addresses, uint32) {
 	return AddressesOf(ranges...), mask
 }
 
+// Sizes are exact, also where one address more or less is a trifle.
+func TestSizesAreExact(t *testing.T) {
+	six := func(first, last string) Addresses {
+		return AddressesOf(Range{netip.MustParseAddr(first), netip.MustParseAddr(last)})
+	}
+	all, but := IPv6.All(), IPv6.All().Minus(Single(netip.MustParseAddr("2001:db8:ff::1")))
+	if all.Size().Compare(but.Size()) <= 0 || AllAddresses().Size().Compare(all.Size()) <= 0 || all.Size().Half().Compare(but.Size()) >= 0 {
+		t.Errorf("%v, %v and %v", AllAddresses().Size(), all.Size(), but.Size())
+	}
+	large := six("2001:db8:f0:ffff:ffff:ffff:ffff:fffe", "2001:db8:f1::101")
+	if size := large.Size(); size != CountOf(0x104) || size.Exceeds(0x104) || !size.Exceeds(0x103) || size.UpTo(8) != 8 || size.UpTo(1000) != 0x104 {
+		t.Errorf("%v addresses", size)
+	}
+	if wide := six("2001:db8:f0::1", "2001:db8:f1::"); wide.Size() != (Count{high: 1 << 16}) || wide.Size().Float64() != 1<<80 {
+		t.Errorf("%v addresses", wide.Size())
+	}
+}
+
 // Sets of addresses obey the laws of sets, compared with bit masks.
 func TestAddressesAgreeWithBruteForce(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 2))
 	check := func(what string, s Addresses, mask uint32) {
 		t.Helper()
-		count := 0.0
+		count := 0
 		for i := range 32 {
 			if got, want := s.Contains(fieldAddress(i)), mask>>i&1 == 1; got != want {
 				t.Fatalf("%s: %s contains %s: %v", what, s, fieldAddress(i), got)
 			}
-			count += float64(mask >> i & 1)
+			count += int(mask >> i & 1)
 		}
-		if s.Size() != count || s.Empty() != (mask == 0) {
+		if s.Size() != CountOf(count) || s.Empty() != (mask == 0) {
 			t.Fatalf("%s: %s has size %v, want %v", what, s, s.Size(), count)
 		}
 		for i := 1; i < len(s.Ranges()); i++ {

@@ -21,3 +21,6 @@ func (m *Namer) Everybody() header.Addresses { return m.internet }
 func (m *Namer) Unused() header.Addresses    { return m.unused }
 
 var FamiliesOf = familiesOf
+
+// Looked returns how many addresses and names were looked at to name sets.
+func (m *Namer) Looked() int { return m.looked }

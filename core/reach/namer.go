@@ -23,12 +23,13 @@ type Namer struct {
 	lengthy  map[lengthyKey]*lengthy
 	hosts    map[netip.Addr]named
 	here     map[string]map[netip.Addr]named // hosts by the name of their segment
+	looked   int                             // how many addresses and names were looked at
 }
 
 // A half is the internet of one family, and half of its size.
 type half struct {
 	all  header.Addresses
-	size float64
+	size header.Count
 }
 
 type named struct {
@@ -48,7 +49,7 @@ func NewNamer(n *network.Network) *Namer {
 	m.internet = n.Internet().Minus(m.unused)
 	for i, family := range header.Families {
 		all := m.internet.Intersect(family.All())
-		m.halves[i] = half{all, all.Size() / 2}
+		m.halves[i] = half{all, all.Size().Half()}
 	}
 	add := func(name string, set header.Addresses) {
 		if set = set.Minus(m.unused); !set.Empty() {
@@ -89,7 +90,7 @@ func NewNamer(n *network.Network) *Namer {
 
 // index sorts the names.
 func (m *Namer) index() {
-	slices.SortStableFunc(m.names, func(a, b named) int { return cmp.Compare(b.set.Size(), a.set.Size()) })
+	slices.SortStableFunc(m.names, func(a, b named) int { return b.set.Size().Compare(a.set.Size()) })
 	for i, n := range m.names {
 		for _, family := range header.Families {
 			if a, has := n.set.FirstOf(family); has {
@@ -245,7 +246,7 @@ func familiesOf(set header.Addresses) header.Addresses {
 func (m *Namer) Open(from header.Addresses) bool {
 	size := from.Size()
 	for i := range m.halves {
-		if h := &m.halves[i]; h.size > 0 && size > h.size && h.all.Intersect(from).Size() > h.size {
+		if h := &m.halves[i]; h.size.Exceeds(0) && size.Compare(h.size) > 0 && h.all.Intersect(from).Size().Compare(h.size) > 0 {
 			return true
 		}
 	}
@@ -262,7 +263,7 @@ func (m *Namer) Outsiders(from header.Addresses) (addresses, sites uint64) {
 	var next uint64 // the first site that is not counted
 	for _, r := range from.Intersect(m.internet).Ranges() {
 		if r.First.Is4() {
-			addresses += uint64(header.AddressesOf(r).Size())
+			addresses += uint64(header.AddressesOf(r).Size().UpTo(1 << 40))
 			continue
 		}
 		first, _ := header.Number(r.First)
@@ -355,6 +356,7 @@ func (m *Namer) list(set, families header.Addresses) string {
 	var texts []string
 	left := set
 	for _, i := range m.begunIn(set) {
+		m.looked++
 		if members := m.names[i].set.Intersect(families); !members.Intersect(left).Empty() && members.Minus(set).Empty() {
 			texts, left = append(texts, m.names[i].name), left.Minus(members)
 		}
@@ -392,10 +394,11 @@ const mostNamed = 8
 func (m *Namer) hostsIn(set header.Addresses) []named {
 	var found []named
 	for _, r := range set.Ranges() {
-		if header.AddressesOf(r).Size() > mostNamed {
+		if header.AddressesOf(r).Size().Exceeds(mostNamed) {
 			continue
 		}
 		for a := r.First; ; a = a.Next() {
+			m.looked++
 			if h, known := m.hosts[a]; known && !slices.ContainsFunc(found, func(f named) bool { return f.name == h.name }) {
 				found = append(found, h)
 			}
@@ -414,9 +417,10 @@ func (m *Namer) hostsIn(set header.Addresses) []named {
 // stands for, or one or two hosts.
 func (m *Namer) allBut(set, left, families header.Addresses) (string, header.Addresses) {
 	for _, candidate := range m.names[:min(len(m.names), mostLarge)] {
+		m.looked++
 		members := candidate.set.Intersect(families)
 		missing := members.Minus(set)
-		if members.Intersect(left).Size() <= missing.Size() {
+		if members.Intersect(left).Size().Compare(missing.Size()) <= 0 {
 			continue
 		}
 		if but := m.exactly(missing, members); but != "" {

@@ -249,3 +249,33 @@ func TestOpenIsMoreThanHalfOfTheInternet(t *testing.T) {
 		}
 	}
 }
+
+// A name costs no more than the names and ranges there are, however wide the ranges: widths are just below, at and above
+// every power of two, from an address at the end of a block.
+func TestNamingLooksAtFewAddresses(t *testing.T) {
+	m := reach.NewNamer(netfiletest.Parse(t, gen.Small(3)))
+	for _, start := range []string{"2001:db8:f0:ffff:ffff:ffff:ffff:fffe", "fd00::1", "9.255.255.254"} {
+		first := netip.MustParseAddr(start)
+		for bit := range first.BitLen() - 8 {
+			bytes := first.As16()
+			for i, carry := 15-bit/8, 1<<(bit%8); carry > 0 && i > 0; i, carry = i-1, carry>>8 {
+				carry += int(bytes[i])
+				bytes[i] = byte(carry)
+			}
+			last := netip.AddrFrom16(bytes)
+			if first.Is4() {
+				last = last.Unmap()
+			}
+			for _, end := range []netip.Addr{last.Prev(), last, last.Next()} {
+				if end.Less(first) {
+					continue
+				}
+				before := m.Looked()
+				name := m.Name(header.AddressesOf(header.Range{First: first, Last: end}))
+				if looked := m.Looked() - before; looked > 200 {
+					t.Errorf("%s-%s is called %q after a look at %d addresses and names", first, end, name, looked)
+				}
+			}
+		}
+	}
+}

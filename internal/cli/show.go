@@ -407,9 +407,9 @@ func (c *call) showGroups(n *network.Network) {
 // by the power of two.
 func sizeText(set header.Addresses) string {
 	v4, v6 := set.Intersect(header.IPv4.All()).Size(), set.Intersect(header.IPv6.All()).Size()
-	text := fmt.Sprintf("%.0f", v4+v6)
-	if v6 > 1e6 {
-		text = fmt.Sprintf("%.0f + 2^%.0f", v4, math.Log2(v6))
+	text := fmt.Sprint(v4.UpTo(1<<33) + v6.UpTo(1<<33))
+	if v6.Exceeds(1e6) {
+		text = fmt.Sprintf("%d + 2^%.0f", v4.UpTo(1<<33), math.Log2(v6.Float64()))
 	}
 	return text
 }

@@ -183,7 +183,7 @@ const fewAddresses = 4
 // addresses or a rule has their bytes in it.
 func (f *Filter) mayBeIn(block []byte) bool {
 	for _, set := range []*header.Addresses{f.From, f.To, f.Address} {
-		if set == nil || set.Size() > fewAddresses {
+		if set == nil || set.Size().Exceeds(fewAddresses) {
 			continue
 		}
 		found := false

@@ -614,7 +614,7 @@ func (l *Lab) introduce() error {
 				continue
 			}
 			claimed := l.claimedOn(i)
-			if claimed.Size() > mostIntroduced {
+			if claimed.Size().Exceeds(mostIntroduced) {
 				l.Notes = append(l.Notes, fmt.Sprintf("%s: nobody on %s is told of so many outside addresses (%s)", i.Gateway.Name, s.Name, claimed))
 				continue
 			}
@@ -778,7 +778,7 @@ func (l *Lab) nodeAt(p engine.Place, a netip.Addr) (*node, error) {
 		}
 		for _, i := range p.Segment.Interfaces {
 			if owner := l.owners[i]; owner != nil {
-				if claimed := l.claimedOn(i); claimed.Size() <= mostIntroduced {
+				if claimed := l.claimedOn(i); !claimed.Size().Exceeds(mostIntroduced) {
 					if err := acquaint(end, claimed, owner); err != nil {
 						return nil, err
 					}

@@ -95,10 +95,10 @@ func TestMachinesBesideAnUplinkAreNotBlocked(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it sends real packets")
 	}
-	text, mill := gen.Sites(1), netip.MustParseAddr("2001:db8:1::4")
-	cases := proved(t, text, text, 1, 3, func(c engine.Connection) bool {
+	text, other := gen.Sites(8), netip.MustParseAddr("2001:db8:1::4")
+	cases := proved(t, text, text, 8, 3, func(c engine.Connection) bool {
 		s := c.From.Segment
-		return s != nil && s.Name == "rim:fibre" && c.Packet.Destination == mill && c.Packet.DestinationPort == 22
+		return s != nil && s.Name == "exchange" && c.Packet.Destination == other && c.Packet.DestinationPort == 22
 	})
 	if list := unexplained(cases); len(list) > 0 || len(cases) == 0 {
 		t.Errorf("of %d connections differ: %s", len(cases), strings.Join(list, "\n"))

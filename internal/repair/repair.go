@@ -232,7 +232,7 @@ func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m network.Edits) 
 		}
 		worse := slices.IndexFunc(left, func(l advice.Finding) bool {
 			exposes := m.Corrects() && l.Severity() == network.Danger // what the rule was meant to open is said with the edit
-			beside := l.Kind == network.BesideUplink // it was so before, beside what was open to others
+			beside := l.Kind == network.BesideUplink                  // it was so before, beside what was open to others
 			return l.Severity() != network.Note && !exposes && !beside && !before[l.Matter()]
 		})
 		if worse < 0 {

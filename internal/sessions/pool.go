@@ -56,7 +56,7 @@ func (c *common) poolOf(names *names, l *engine.Lease) *pool {
 		c.pool.Store(known)
 		return known
 	}
-	size := int(min(l.Pool.Size(), mostPooled+1))
+	size := l.Pool.Size().UpTo(mostPooled + 1)
 	if size > mostPooled {
 		return nil
 	}
