@@ -8,15 +8,20 @@ import (
 	"hollowbridge/core/network"
 )
 
-// Apply makes an edit.
+// Apply makes an edit. Where the file would then say anything else than before but what the edit says, that is an error and
+// nothing changes.
 func (e *Editor) Apply(edit network.Edit) error {
 	if edit.Verb == "add" {
-		return e.add(edit)
+		return e.only(edit, Thing{}, func() error { return e.add(edit) })
 	}
 	thing, err := e.Find(edit.Kind, edit.Name, edit.Gateway)
 	if err != nil {
 		return err
 	}
+	return e.only(edit, thing, func() error { return e.apply(edit, thing) })
+}
+
+func (e *Editor) apply(edit network.Edit, thing Thing) error {
 	switch edit.Verb {
 	case "change":
 		return e.Change(thing, edit.Settings)

@@ -24,6 +24,7 @@ type Editor struct {
 	before []byte
 	text   []byte
 	root   *yaml.Node
+	starts []int // where the lines of the text begin, where that was asked
 	lock   *os.File
 	crlf   bool // lines end with CR LF; while they are edited, with LF alone
 
@@ -219,7 +220,7 @@ func (e *Editor) set(text []byte) error {
 	if len(document.Content) != 1 {
 		return fmt.Errorf("%s: the edit would leave an empty file; nothing was written", e.path)
 	}
-	e.text, e.root = text, document.Content[0]
+	e.text, e.root, e.starts = text, document.Content[0], nil
 	return nil
 }
 
@@ -322,10 +323,10 @@ func (e *Editor) Difference() []string {
 	return difference(splitLines(e.before), splitLines(e.text))
 }
 
-func splitLines(text []byte) []string {
-	lines := strings.Split(strings.TrimSuffix(string(text), "\n"), "\n")
-	if len(text) == 0 {
-		return nil
+func splitLines(text []byte) (lines []string) {
+	for at := 0; at < len(text); {
+		end, next := lineEnd(text, at)
+		lines, at = append(lines, string(text[at:end])), next
 	}
 	return lines
 }
@@ -416,27 +417,29 @@ func (e *Editor) offset(n *yaml.Node) int {
 
 // lineStart returns where in the text a line begins; lines count from 1.
 func (e *Editor) lineStart(line int) int {
-	at := 0
-	for range line - 1 {
-		next := bytes.IndexByte(e.text[at:], '\n')
-		if next < 0 {
-			return len(e.text)
+	if e.starts == nil {
+		for at := 0; at < len(e.text); {
+			e.starts = append(e.starts, at)
+			_, at = lineEnd(e.text, at)
 		}
-		at += next + 1
 	}
-	return at
+	if line > len(e.starts) {
+		return len(e.text)
+	}
+	return e.starts[max(line, 1)-1]
 }
 
 // lineCount returns how many lines the text has.
-func (e *Editor) lineCount() int { return len(splitLines(e.text)) }
+func (e *Editor) lineCount() int {
+	e.lineStart(1)
+	return len(e.starts)
+}
 
 // line returns one line without its end.
 func (e *Editor) line(number int) string {
-	rest := e.text[e.lineStart(number):]
-	if end := bytes.IndexByte(rest, '\n'); end >= 0 {
-		rest = rest[:end]
-	}
-	return strings.TrimRight(string(rest), "\r")
+	start := e.lineStart(number)
+	end, _ := lineEnd(e.text, start)
+	return string(e.text[start:end])
 }
 
 // splice replaces text[first:last].
@@ -447,7 +450,7 @@ func (e *Editor) splice(first, last int, with string) error {
 // replaceLines replaces the lines from first up to, not including, last.
 func (e *Editor) replaceLines(first, last int, with string) error {
 	a, b := e.lineStart(first), e.lineStart(last)
-	if a == len(e.text) && a > 0 && e.text[a-1] != '\n' {
+	if a == len(e.text) && a > 0 && !endsLine(e.text) {
 		with = "\n" + with
 	}
 	return e.splice(a, b, with)

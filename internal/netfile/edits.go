@@ -267,7 +267,7 @@ func (e *Editor) insertRule(rules *yaml.Node, at Thing, behind bool, kind string
 // above it, and the column of its dash.
 func (e *Editor) itemLines(item *yaml.Node) (first, last, column int) {
 	line := item.Line
-	for {
+	for line > 0 {
 		text := e.line(line)
 		if dash := strings.IndexByte(text, '-'); dash >= 0 && strings.TrimLeft(text[:dash], " ") == "" {
 			column = dash + 1
@@ -588,7 +588,7 @@ func (e *Editor) Move(t Thing, behind bool, other string) error {
 	}
 	first, last, _ := e.itemLines(t.body)
 	moved := string(e.text[e.lineStart(first):e.lineStart(last)])
-	if !strings.HasSuffix(moved, "\n") {
+	if !endsLine([]byte(moved)) {
 		moved += "\n"
 	}
 	to, behindLine, _ := e.itemLines(at.body)
@@ -721,10 +721,9 @@ func (e *Editor) flowEnd(start int) int {
 				i = e.quoteEnd(i) - 1
 			}
 		case '#':
-			if before := e.text[i-1]; before == ' ' || before == '\n' {
-				for i+1 < len(e.text) && e.text[i+1] != '\n' {
-					i++
-				}
+			if before := e.text[i-1]; before == ' ' || endsLine(e.text[:i]) {
+				_, next := lineEnd(e.text, i)
+				i = next - 1
 			}
 		}
 	}
@@ -759,7 +758,7 @@ func (e *Editor) valueEnd(v *yaml.Node, flow bool) int {
 		return e.quoteEnd(start)
 	}
 	end := start
-	for end < len(e.text) && e.text[end] != '\n' && e.text[end] != '\r' {
+	for end < len(e.text) && breakAt(e.text, end) == 0 {
 		c := e.text[end]
 		if flow && strings.IndexByte(",]}", c) >= 0 || c == '#' && end > start && e.text[end-1] == ' ' {
 			break
