@@ -335,8 +335,8 @@ func (s Addresses) String() string {
 	return strings.Join(texts, ", ")
 }
 
-// ParseAddress reads one address. IPv4 written as IPv6 is IPv4; an address with
-// an interface behind % is refused, because it means something on one machine only.
+// ParseAddress reads one address. An IPv4-mapped one (RFC 4291, 2.5.5.2) is refused, because programs have such addresses and
+// packets have not; so is one with an interface behind %, which means something on one machine only.
 func ParseAddress(text string) (netip.Addr, error) {
 	a, err := netip.ParseAddr(text)
 	if err != nil {
@@ -345,7 +345,10 @@ func ParseAddress(text string) (netip.Addr, error) {
 	if a.Zone() != "" {
 		return netip.Addr{}, fmt.Errorf("%s: an address may not name an interface", text)
 	}
-	return a.Unmap(), nil
+	if a.Is4In6() {
+		return netip.Addr{}, fmt.Errorf("%s: this is IPv4 written as IPv6, which no packet has; write %s", text, a.Unmap())
+	}
+	return a, nil
 }
 
 // ParsePrefix reads ADDRESS/BITS. Bits of the address behind the prefix are kept.

@@ -20,6 +20,27 @@ type Handling struct {
 	Trust          [][]string // zones, the most trusted first, those of one list alike; with UnmatchedByTrust
 }
 
+// OnlySessionsShow returns the keys in which two gateways differ and which a connection shows only where there were others before
+// it: sorted as the docs have them.
+func OnlySessionsShow(a, b *Gateway) (keys []string) {
+	x, y := a.Handling, b.Handling
+	for _, k := range []struct {
+		name    string
+		differs bool
+	}{
+		{"tcp-state", x.TCPLoose != y.TCPLoose},
+		{"mapping", x.Mapping != y.Mapping},
+		{"port-assignment", x.PortAssignment != y.PortAssignment},
+		{"restarts-on-apply", x.RestartsOnApply != y.RestartsOnApply},
+		{"limits.sessions", a.Limits.Sessions != b.Limits.Sessions},
+	} {
+		if k.differs {
+			keys = append(keys, k.name)
+		}
+	}
+	return keys
+}
+
 // A MappingBehavior is for whom a translated source port stands (RFC 4787, 4.1).
 type MappingBehavior uint8
 

@@ -102,11 +102,25 @@ func runCompare(c *call) int {
 	switch {
 	case printed || err != nil:
 	case c.options.json:
-		c.printJSON(c.compareResult(found))
+		result := c.compareResult(found)
+		result.WithSessions = onlySessions(networks)
+		c.printJSON(result)
 	default:
-		c.printDifferences(names, found)
+		c.printDifferences(names, found, onlySessions(networks))
 	}
 	return c.ciStatus(len(found) > 0, err)
+}
+
+// onlySessions returns the keys of gateways in which two networks differ and that only connections with earlier sessions show.
+func onlySessions(networks [2]*network.Network) []string {
+	keys := []string{}
+	for _, g := range networks[0].Gateways {
+		if other := networks[1].Gateway(g.Name); other != nil {
+			keys = append(keys, network.OnlySessionsShow(g, other)...)
+		}
+	}
+	slices.Sort(keys)
+	return slices.Compact(keys)
 }
 
 // effects are what -only asks for.
@@ -141,13 +155,16 @@ func (c *call) readBoth(old, new string) (networks [2]*network.Network, failures
 	return networks, failures
 }
 
-func (c *call) printDifferences(names *reach.Namer, found []reach.Difference) {
+func (c *call) printDifferences(names *reach.Namer, found []reach.Difference, sessions []string) {
 	if len(found) == 0 && c.options.only != "" {
 		fmt.Fprintf(c.Out, "it %s nothing%s\n", c.options.only, c.atText())
 		return
 	}
 	switch {
 	case len(found) > 0:
+	case len(sessions) > 0:
+		fmt.Fprintf(c.Out, "connections alone are the same%s; with earlier sessions they differ: %s\n", c.atText(), strings.Join(sessions, ", "))
+		return
 	case c.options.at != "":
 		fmt.Fprintf(c.Out, "the same%s: no connection fares differently then\n", c.atText())
 		return
@@ -182,8 +199,10 @@ func (c *call) printDifferences(names *reach.Namer, found []reach.Difference) {
 
 func (c *call) printDifference(names *reach.Namer, d *reach.Difference) {
 	fmt.Fprintf(c.Out, "  %s\n", strings.Join(wrap(fmt.Sprintf("%s to %s", differenceFrom(names, d), differenceTo(names, d)), c.Width-4), "\n    "))
-	c.printLabelled("  was", wasText(d))
-	c.printLabelled("  is", isText(d))
+	if was, is := wasText(d), isText(d); was != is {
+		c.printLabelled("  was", was)
+		c.printLabelled("  is", is)
+	}
 	fmt.Fprintf(c.Out, "    try   %s\n", c.traceLine(d.Example))
 }
 
@@ -267,6 +286,8 @@ type compareJSON struct {
 	Old         string           `json:"old"`
 	New         string           `json:"new"`
 	Differences []differenceJSON `json:"differences"`
+
+	WithSessions []string `json:"with-sessions"` // the keys in which they differ and that only earlier sessions show
 }
 
 func (c *call) compareResult(found []reach.Difference) compareJSON {

@@ -299,7 +299,7 @@ func (r *reader) finishGateway(n gatewayNode) {
 		}
 	}
 	if l := f.child("limits"); l != nil {
-		g.Limits = network.Limits{PortForwards: l.number("port-forwards", 0, 1<<20, 0), Sessions: l.number("sessions", 0, 1<<30, 0)}
+		g.Limits = network.Limits{PortForwards: l.most("port-forwards", 1<<20), Sessions: l.most("sessions", 1<<30)}
 	}
 	if c := f.child("control"); c != nil {
 		g.Control = r.readControl(c)

@@ -235,6 +235,15 @@ func (f *fields) number(key string, least, most, otherwise int) int {
 	return value
 }
 
+// most returns a number that is at least 1, 0 where the key is absent: then there is no limit.
+func (f *fields) most(key string, most int) int {
+	if n := f.values[key]; n != nil && n.Value == "0" {
+		f.fail(n, "%s: 0 leaves room for none; leave the key out where there is no limit", key)
+		return 0
+	}
+	return f.number(key, 1, most, 0)
+}
+
 // word returns one of the key's words, "" where it is absent or wrong.
 func (f *fields) word(key string) string {
 	n := f.values[key]
