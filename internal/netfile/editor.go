@@ -324,9 +324,8 @@ func (e *Editor) Difference() []string {
 }
 
 func splitLines(text []byte) (lines []string) {
-	for at := 0; at < len(text); {
-		end, next := lineEnd(text, at)
-		lines, at = append(lines, string(text[at:end])), next
+	for _, line := range linesOf(text) {
+		lines = append(lines, string(line))
 	}
 	return lines
 }

@@ -35,12 +35,23 @@ func breakAt(text []byte, i int) int {
 
 // lineEnd returns where the line ends that a place of a text is in, and where the next one begins.
 func lineEnd(text []byte, at int) (end, next int) {
-	for i := at; i < len(text); i++ {
-		if size := breakAt(text, i); size > 0 {
-			return i, i + size
+	for end = at; end < len(text); end++ {
+		if c := text[end]; c < ' ' || c >= 0xc2 { // what line ends begin with
+			if size := breakAt(text, end); size > 0 {
+				return end, end + size
+			}
 		}
 	}
-	return len(text), len(text)
+	return end, end
+}
+
+// linesOf returns the lines of a text without their ends.
+func linesOf(text []byte) (lines [][]byte) {
+	for at := 0; at < len(text); {
+		end, next := lineEnd(text, at)
+		lines, at = append(lines, text[at:end]), next
+	}
+	return lines
 }
 
 // endsLine reports whether a text ends with a line end.

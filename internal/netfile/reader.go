@@ -49,7 +49,7 @@ func Parse(path string, data []byte) (*network.Network, error) {
 }
 
 func newReader(path string, data []byte) *reader {
-	r := &reader{file: path, lines: bytes.Split(data, []byte("\n"))}
+	r := &reader{file: path, lines: linesOf(data)}
 	r.list = func(name string) ([]byte, error) { return readBounded(r.beside(name)) }
 	return r
 }
@@ -189,7 +189,7 @@ func (r *reader) fail(n *yaml.Node, format string, args ...any) {
 func (r *reader) failAt(at network.Position, length int, format string, args ...any) {
 	e := Error{Place: at, Length: length, Message: harmless(sprintf(format, args))}
 	if lines := r.linesOf(at.File); at.Line >= 1 && at.Line <= len(lines) {
-		e.Source = harmless(strings.TrimRight(string(lines[at.Line-1]), "\r"))
+		e.Source = harmless(string(lines[at.Line-1]))
 	}
 	r.errors = append(r.errors, e)
 }

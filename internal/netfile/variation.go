@@ -41,10 +41,18 @@ func ReadAs(path string, v *Variation) (n *network.Network, said []string, err e
 		return n, nil, err
 	}
 	w := varier{reader: r, root: root}
+	var first, later []string // rules that go: what only -with adds goes after that
+	for _, text := range v.Without {
+		if w.has(text) || len(v.With) == 0 {
+			first = append(first, text)
+		} else {
+			later = append(later, text)
+		}
+	}
 	for _, each := range []struct {
 		list []string
 		do   func(string) error
-	}{{v.Is, w.is}, {v.Down, w.down}, {v.Lists, w.hold}, {v.Without, w.without}, {v.With, w.with}} {
+	}{{v.Is, w.is}, {v.Down, w.down}, {v.Lists, w.hold}, {first, w.without}, {v.With, w.with}, {later, w.without}} {
 		for _, text := range each.list {
 			if err := each.do(text); err != nil {
 				return nil, nil, err
@@ -160,6 +168,52 @@ func (w *varier) hold(text string) error {
 }
 
 func (w *varier) without(text string) error {
+	wanted := meantRule(text)
+	taken := 0
+	var known []string
+	w.eachRule(func(rules *yaml.Node, all []Thing) {
+		rules.Content = rules.Content[:0]
+		for _, t := range all {
+			if known = append(known, t.Name); !wanted(t) {
+				rules.Content = append(rules.Content, t.body)
+				continue
+			}
+			taken++
+			w.said = append(w.said, fmt.Sprintf("%s %s of %s is not there", t.Kind, t.Name, t.Gateway))
+		}
+	})
+	if taken == 0 {
+		return fmt.Errorf("-without %s: no such rule%s", text, DidYouMean(text[strings.LastIndexAny(text, ": ")+1:], sorted(known)))
+	}
+	return nil
+}
+
+// has reports whether a rule is there.
+func (w *varier) has(text string) (found bool) {
+	wanted := meantRule(text)
+	w.eachRule(func(_ *yaml.Node, all []Thing) { found = found || slices.ContainsFunc(all, wanted) })
+	return found
+}
+
+// eachRule goes through the lists of rules, with what stands in them.
+func (w *varier) eachRule(do func(rules *yaml.Node, all []Thing)) {
+	for g, node := range w.gateways() {
+		for _, list := range []string{"nat", "filter"} {
+			_, rules := lookup(node, list)
+			if rules == nil {
+				continue
+			}
+			var all []Thing
+			for _, rule := range rules.Content {
+				all = append(all, ruleThing(g, list, rule))
+			}
+			do(rules, all)
+		}
+	}
+}
+
+// meantRule returns whether a rule is meant by NAME, KIND NAME or GATEWAY:NAME.
+func meantRule(text string) func(Thing) bool {
 	gateway, name, found := strings.Cut(text, ":")
 	if !found {
 		gateway, name = "", text
@@ -168,30 +222,9 @@ func (w *varier) without(text string) error {
 	if k, rest, has := strings.Cut(name, " "); has {
 		kind, name = k, rest
 	}
-	taken := 0
-	var known []string
-	for g, node := range w.gateways() {
-		for _, list := range []string{"nat", "filter"} {
-			_, rules := lookup(node, list)
-			if rules == nil {
-				continue
-			}
-			rules.Content = slices.DeleteFunc(rules.Content, func(rule *yaml.Node) bool {
-				t := ruleThing(g, list, rule)
-				known = append(known, t.Name)
-				if t.Name != name || gateway != "" && g != gateway || kind != "" && t.Kind != kind {
-					return false
-				}
-				taken++
-				w.said = append(w.said, fmt.Sprintf("%s %s of %s is not there", t.Kind, t.Name, g))
-				return true
-			})
-		}
+	return func(t Thing) bool {
+		return t.Name == name && (gateway == "" || t.Gateway == gateway) && (kind == "" || t.Kind == kind)
 	}
-	if taken == 0 {
-		return fmt.Errorf("-without %s: no such rule%s", text, DidYouMean(name, sorted(known)))
-	}
-	return nil
 }
 
 // withKeys are the keys that a rule of another file can have besides its own: where it stands.
@@ -202,7 +235,7 @@ func (w *varier) with(path string) error {
 	if err != nil {
 		return fmt.Errorf("-with: %w", err)
 	}
-	other := &reader{file: path, lines: bytes.Split(data, []byte("\n"))}
+	other := &reader{file: path, lines: linesOf(data)}
 	if len(bytes.TrimSpace(data)) == 0 {
 		return fmt.Errorf("-with %s: the file is empty; it holds a list of rules", path)
 	}
