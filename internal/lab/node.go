@@ -293,18 +293,21 @@ func (n *node) follows(mark, mask uint32, table int, family header.Family) error
 
 // isEverybody makes all IPv4 addresses the node's own, but those to which it has routes, also where it follows rules. As soon as
 // there is one, the kernel keeps the table of what is local apart from the others, and finds only there what a node may
-// answer from: so all its routes are there. It is asked first, and here only behind what has a mark.
+// answer from: so all its routes are there. It is asked first, and here only behind what has a mark; that of IPv6, where own
+// addresses are, likewise.
 func (n *node) isEverybody() error {
 	n.table = unix.RT_TABLE_LOCAL
 	const behindMarks = 200
-	for _, change := range []struct {
-		priority int
-		make     func(*netlink.Rule) error
-	}{{behindMarks, n.routes.RuleAdd}, {0, n.routes.RuleDel}} {
-		rule := netlink.NewRule()
-		rule.Table, rule.Priority, rule.Family = unix.RT_TABLE_LOCAL, change.priority, unix.AF_INET
-		if err := change.make(rule); err != nil {
-			return fmt.Errorf("%s: the order of its tables: %w", n.name, err)
+	for _, family := range []int{unix.AF_INET, unix.AF_INET6} {
+		for _, change := range []struct {
+			priority int
+			make     func(*netlink.Rule) error
+		}{{behindMarks, n.routes.RuleAdd}, {0, n.routes.RuleDel}} {
+			rule := netlink.NewRule()
+			rule.Table, rule.Priority, rule.Family = unix.RT_TABLE_LOCAL, change.priority, family
+			if err := change.make(rule); err != nil {
+				return fmt.Errorf("%s: the order of its tables: %w", n.name, err)
+			}
 		}
 	}
 	return n.route(way{to: header.IPv4.Prefix(), kind: unix.RTN_LOCAL})
