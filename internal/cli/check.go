@@ -183,7 +183,7 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 			continue
 		}
 		tries--
-		repairs[i] = c.repairEntries(n, bench.ForFinding(&found[i], found))
+		repairs[i] = c.repairEntries(bench.ForFinding(&found[i], found))
 	}
 	return found, repairs, nil
 }

@@ -5,8 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"hollowbridge/core/network"
-	"hollowbridge/core/reach"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/repair"
 )
@@ -21,11 +19,10 @@ type repairJSON struct {
 func (r *repairJSON) lines() []string { return append(slices.Clone(r.Others), r.Opens...) }
 
 // repairEntries says of each repair what it opens.
-func (c *call) repairEntries(n *network.Network, list []repair.Repair) []repairJSON {
+func (c *call) repairEntries(list []repair.Repair) []repairJSON {
 	if len(list) == 0 {
 		return nil
 	}
-	names := reach.NewNamer(n)
 	var entries []repairJSON
 	for _, r := range list {
 		var commands []string
@@ -37,7 +34,7 @@ func (c *call) repairEntries(n *network.Network, list []repair.Repair) []repairJ
 			entry.Others = append(entry.Others, fmt.Sprintf("%s belongs to %s, who would have to make this edit", g.Name, g.Owner))
 		}
 		if r.Compared {
-			entry.Opens = differenceLines(names, r.Opens)
+			entry.Opens = differenceLines(r.Names, r.Opens)
 		}
 		entries = append(entries, entry)
 	}

@@ -120,7 +120,7 @@ func runTrace(c *call) int {
 		return c.applyRepair(repairs)
 	}
 	if c.options.json {
-		result := traceResult(t, c.repairEntries(n, repairs))
+		result := traceResult(t, c.repairEntries(repairs))
 		result.After = append(result.After, before...)
 		c.printJSON(result)
 	} else {
@@ -128,7 +128,7 @@ func runTrace(c *call) int {
 		if live != nil {
 			c.sayLive(live)
 		}
-		c.printTrace(t, c.repairEntries(n, repairs))
+		c.printTrace(t, c.repairEntries(repairs))
 		if c.options.send {
 			c.sendTraced(t)
 		}

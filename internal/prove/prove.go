@@ -316,6 +316,11 @@ func (p *Prover) known(c *Case) string {
 	if t.Told && (t.Outcome == engine.Absent || t.Outcome == engine.Unrouted) && slices.ContainsFunc(c.Seen, func(s lab.Sighting) bool { return s.Node == lab.Internet && !s.Leaves }) {
 		return "a provider's router tells it, if anybody"
 	}
+	if !t.Told && t.Outcome == engine.Absent && slices.ContainsFunc(c.Seen, func(s lab.Sighting) bool {
+		return s.Node == lab.Internet && s.Leaves && s.Kind == lab.Unreachable && s.Packet.Source == c.Result.By
+	}) {
+		return "the last gateway tells nobody, but a provider's router behind it did"
+	}
 	if t.Outcome == engine.Loop {
 		return "what goes round ends with an error that says so"
 	}

@@ -19,6 +19,7 @@ type Repair struct {
 	Command  string // as it is typed
 	Edits    network.Edits
 	Opens    []reach.Difference // everything that fares differently, what is repaired included
+	Names    *reach.Namer       // names whom it opens something to, in the network as repaired, like the edit itself
 	Compared bool               // false where the network is too large to say what fares differently
 	Others   []*network.Gateway // gateways of other parties that it changes
 }
@@ -273,7 +274,8 @@ func (b *Bench) repair(m network.Edits, after *engine.Engine) Repair {
 	if err != nil {
 		return r
 	}
-	r.Opens, r.Compared = reach.Summary(reach.NewNamer(after.Network()), found), true
+	r.Names = reach.NewNamer(after.Network())
+	r.Opens, r.Compared = reach.Summary(r.Names, found), true
 	return r
 }
 
