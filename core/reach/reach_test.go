@@ -268,7 +268,8 @@ func listed(found []reach.Access, on *network.Segment, sender reach.Straight, p 
 	for _, a := range found {
 		if sender.By != nil { // also where it is open to the same senders anyway, or to the next hop with its own address
 			inside := slices.IndexFunc(a.Inside, func(s reach.Straight) bool { return s.By == sender.By && s.To.Contains(p.Destination) })
-			if a.When.Holds(at) && inside >= 0 && a.From.Contains(p.Source) && a.Services.Matches(p.Protocol, p.DestinationPort) {
+			service := a.Services.Matches(p.Protocol, p.DestinationPort) || a.Sent.Matches(p.Protocol, p.DestinationPort) // the latter where the same rule redirects it there too
+			if a.When.Holds(at) && inside >= 0 && a.From.Contains(p.Source) && service {
 				return true
 			}
 			if a.Sender.By == sender.By && a.When.Holds(at) && (a.From.Contains(p.Source) || sender.Hop) && a.To.Contains(p.Destination) && a.Sent.Matches(p.Protocol, p.DestinationPort) {
