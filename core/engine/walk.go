@@ -374,7 +374,10 @@ func (w *Walk) decided(v *visit) nextPlace {
 		w.sender = d.Sender
 		return w.leave(v.Gateway, d.way)
 	case Takes:
-		w.verdict.Outcome, w.verdict.At, w.verdict.To = Reached, v.site(), v.site()
+		w.verdict.Outcome, w.verdict.At = Reached, v.site()
+		if !w.back { // an answer that a gateway takes came from where the packet was delivered
+			w.verdict.To = v.site()
+		}
 		return nextPlace{kind: takenByGateway, gateway: v.Gateway}
 	default:
 		w.end(d.Outcome, v.site(), d.Step, d.Rule)
