@@ -49,7 +49,7 @@ func Compile(n *network.Network, previous *Engine) *Engine {
 		if n.Digests != nil {
 			digests = &n.Digests.Gateways[i]
 		}
-		c := compileGateway(g, e.before(previous, i), digests)
+		c := compileGateway(n, g, e.before(previous, i), digests)
 		c.location = n.Location()
 		e.gateways = append(e.gateways, c)
 		unsent = unsent.Union(c.unsent)
@@ -153,7 +153,7 @@ func (e *Engine) Gateway(g *network.Gateway) *Gateway { return e.gateways[g.Inde
 // Network returns the network the engine was compiled from.
 func (e *Engine) Network() *network.Network { return e.net }
 
-func compileGateway(g *network.Gateway, before *Gateway, digests *network.GatewayDigests) *Gateway {
+func compileGateway(n *network.Network, g *network.Gateway, before *Gateway, digests *network.GatewayDigests) *Gateway {
 	c := &Gateway{
 		Gateway: g, routes: newRouteTable(g),
 		zones: make([]int, len(g.Interfaces)), trust: make([]int, len(g.Interfaces)),
@@ -165,7 +165,8 @@ func compileGateway(g *network.Gateway, before *Gateway, digests *network.Gatewa
 			c.own.set(p.Addr(), i)
 		}
 		c.zones[i] = slices.Index(zones, iface.Zone)
-		c.uplinks = append(c.uplinks, uplinkRoutes{beside: route{out: iface}, upstream: route{out: iface, upstream: true}})
+		c.ways = append(c.ways, ownRoutes{route{out: iface}, route{out: iface, upstream: true}, route{out: iface, clients: true}})
+		c.clients = append(c.clients, newAddressSet(n.ClientsOf(iface)))
 		c.prefixes = append(c.prefixes, setOfPrefixes(iface.Addresses...))
 		var first pools
 		for _, family := range header.Families {

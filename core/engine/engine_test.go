@@ -63,7 +63,7 @@ func TestEngineAgreesWithReference(t *testing.T) {
 var rarities = []string{
 	"third packet dropped", "stray ICMP", "loose TCP", "told apart by the port", "not told apart", "answer to an earlier connection",
 	"a relay's own connection stopped", "not sent here", "a private uplink", "told unreachable", "a default gateway named by its address", "a default gateway that is not in the file", "a next hop that a rule claims",
-	"a named VPN client", "a next hop that is the destination", "a segment of several prefixes", "prefix-nat", "no place on the other side", "another mapping behavior", "twins", "no room for a session",
+	"a named VPN client", "a client beside a longer route", "a next hop that is the destination", "a segment of several prefixes", "prefix-nat", "no place on the other side", "another mapping behavior", "twins", "no room for a session",
 	"a mapping", "a source with a mapping",
 }
 

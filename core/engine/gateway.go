@@ -17,6 +17,7 @@ type Gateway struct {
 	claims       *claims
 	claimed      []claimed    // by which rules
 	forged       []addressSet // for each interface, the sources that cannot arrive by it
+	clients      []addressSet // of each interface, the addresses of its VPN clients
 	prefixes     []addressSet // of each interface
 	routes       *routeTable
 	zones        []int // of each interface, its number in the matchers' sets
@@ -27,7 +28,7 @@ type Gateway struct {
 	mapped       []*Mapping // those
 	holdings     []holding  // ports that they keep
 	filter       *table
-	uplinks      []uplinkRoutes   // of each interface
+	ways         []ownRoutes      // of each interface
 	addresses    []pools          // of each interface, the first one of each family
 	unsent       header.Addresses // outside addresses of rules that nobody sends here
 	digests      *network.GatewayDigests
@@ -41,8 +42,8 @@ func (g *Gateway) Location() *time.Location { return g.location }
 // MomentAt returns the moment of a time, where the hours of the gateway's rules are.
 func (g *Gateway) MomentAt(t time.Time) network.Moment { return network.MomentAt(t.In(g.location)) }
 
-// uplinkRoutes are the ways out by an uplink, for sessions that must stay on it.
-type uplinkRoutes struct{ beside, upstream route }
+// ownRoutes are the ways out by an interface, for sessions that must stay on it.
+type ownRoutes struct{ beside, upstream, clients route }
 
 // An Arrival is a packet that comes to a gateway.
 type Arrival struct {

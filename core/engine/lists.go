@@ -109,6 +109,7 @@ type Way struct {
 	Out       *network.Interface // nil for a blackhole
 	Via       netip.Addr         // the next hop; invalid where the destination itself is on the segment
 	Blackhole bool
+	Clients   bool // the destination is a VPN client of Out
 }
 
 // Ways returns the gateway's routes, one for each prefix: connected ones, those to VPN clients
@@ -116,9 +117,36 @@ type Way struct {
 func (g *Gateway) Ways() []Way {
 	ways := make([]Way, len(g.routes.routes))
 	for i, r := range g.routes.routes {
-		ways[i] = Way{r.prefix, r.out, r.via, r.blackhole}
+		ways[i] = Way{r.prefix, r.out, r.via, r.blackhole, r.clients}
 	}
 	return ways
+}
+
+// Stays returns the interfaces by which what came in by them is answered, where the routes may prefer others: the uplinks, of
+// several, and those of VPN clients to some of whom a longer route leads.
+func (g *Gateway) Stays() (list []*network.Interface) {
+	var uplinks int
+	for _, i := range g.Interfaces {
+		if i.IsUplink() && i.IsUp() {
+			uplinks++
+		}
+	}
+	for _, i := range g.Interfaces {
+		if i.IsUp() && (uplinks > 1 && i.IsUplink() || !g.leadsTo(g.clients[i.Index].Addresses, i)) {
+			list = append(list, i)
+		}
+	}
+	return list
+}
+
+// leadsTo reports whether the routes lead to all of some VPN clients of an interface.
+func (g *Gateway) leadsTo(clients header.Addresses, i *network.Interface) bool {
+	for k, first := range g.routes.starts {
+		if n := g.routes.winners[k]; n != none && g.routes.routes[n].out == i && g.routes.routes[n].clients {
+			clients = clients.Minus(header.AddressesOf(header.Range{First: first, Last: g.routes.lastOf(k)}))
+		}
+	}
+	return clients.Empty()
 }
 
 // DefaultGateway returns the interface that a machine sends to what is not on a segment of its

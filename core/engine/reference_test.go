@@ -782,11 +782,21 @@ func (r *reference) forged(in *network.Interface, source netip.Addr) bool {
 			return true
 		}
 	}
-	if !in.FacesInternet(header.FamilyOf(source)) {
+	if !in.FacesInternet(header.FamilyOf(source)) || r.isClient(in, source) {
 		return false
 	}
 	way := bestRoute(g, source)
 	return way != nil && !way.blackhole && way.bits > 0 && way.out != in && !way.out.FacesInternet(header.FamilyOf(source))
+}
+
+// isClient reports whether an address is that of a VPN client of an interface: of its pool, and of no host that is elsewhere.
+func (r *reference) isClient(i *network.Interface, a netip.Addr) bool {
+	for _, h := range r.n.Hosts {
+		if h.Has(a) && h.Clients(a) != i {
+			return false
+		}
+	}
+	return slices.ContainsFunc(i.Clients, func(p netip.Prefix) bool { return p.Contains(a) })
 }
 
 // known sends on a packet of a session, which becomes after and stays on an uplink.
@@ -816,6 +826,12 @@ func (r *reference) onward(s *refSession, cameBy, goesBy *network.Interface, bef
 				way = &refRoute{out: goesBy, connected: true}
 			}
 		}
+	}
+	if goesBy != nil && goesBy.IsUp() && r.isClient(goesBy, p.Destination) {
+		if way == nil || !way.clients {
+			r.met["a client beside a longer route"]++
+		}
+		way = &refRoute{out: goesBy, clients: true}
 	}
 	if way == nil {
 		r.cannotBeReached(r.seen)

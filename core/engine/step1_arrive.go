@@ -28,7 +28,7 @@ func (v *visit) arrive() bool {
 }
 
 // forgedSources returns the sources that cannot arrive by an interface: the gateway's own
-// addresses and, on an uplink, those that are routed to the inside.
+// addresses and, on an uplink, those that are routed to the inside and are not of its VPN clients.
 func (g *Gateway) forgedSources(in *network.Interface) header.Addresses {
 	forged := g.ownSet.Ranges()
 	for i, first := range g.routes.starts {
@@ -40,5 +40,5 @@ func (g *Gateway) forgedSources(in *network.Interface) header.Addresses {
 			forged = append(forged[:len(forged):len(forged)], header.Range{First: first, Last: g.routes.lastOf(i)})
 		}
 	}
-	return header.AddressesOf(forged...)
+	return header.AddressesOf(forged...).Minus(g.clients[in.Index].Addresses).Union(g.ownSet.Addresses)
 }

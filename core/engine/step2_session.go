@@ -82,10 +82,13 @@ func (v *visit) strays() (stray, ok bool) {
 
 // sessionRoute returns the way a session's packet leaves by. A session that uses
 // an uplink stays on it, whatever the routes prefer: the other side knows only
-// that address.
+// that address. A VPN client is answered the way it came.
 func (v *visit) sessionRoute(goes *network.Interface) *route {
 	if goes != nil && goes.Segment != nil && v.flow.family() == header.IPv6 && v.flow.in(flowset.Destination, &linkLocal) {
-		return &v.uplinks[goes.Index].beside
+		return &v.ways[goes.Index].beside
+	}
+	if goes != nil && goes.IsUp() && v.flow.in(flowset.Destination, &v.clients[goes.Index]) {
+		return &v.ways[goes.Index].clients
 	}
 	if goes == nil || !goes.FacesInternet(v.flow.family()) {
 		return v.route()
@@ -100,9 +103,9 @@ func (v *visit) sessionRoute(goes *network.Interface) *route {
 		return r
 	}
 	if v.flow.in(flowset.Destination, &v.prefixes[goes.Index]) {
-		return &v.uplinks[goes.Index].beside
+		return &v.ways[goes.Index].beside
 	}
-	return &v.uplinks[goes.Index].upstream
+	return &v.ways[goes.Index].upstream
 }
 
 // keep remembers the connection as a session.

@@ -355,7 +355,7 @@ func (w *Walk) ask(v *visit) {
 // wayBy returns the way that leaves by an interface to a next hop.
 func (v *visit) wayBy(out *network.Interface, via netip.Addr) *route {
 	r := v.flow.by(v.routes)
-	up := &v.uplinks[out.Index]
+	up := &v.ways[out.Index]
 	switch {
 	case r != nil && !r.blackhole && r.out == out && r.via == via:
 		return r

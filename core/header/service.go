@@ -248,6 +248,26 @@ func MergePorts(list []Ports) (merged []Ports) {
 	return merged
 }
 
+// Merged returns services that match the same, of each protocol sorted and disjoint.
+func (s Services) Merged() (merged Services) {
+	switch {
+	case len(s) == 0:
+		return nil
+	case slices.Contains(s, AnyService):
+		return Services{AnyService}
+	}
+	for _, protocol := range Protocols() {
+		ports, any := s.Of(protocol)
+		if any {
+			merged = append(merged, Service{Protocol: protocol})
+		}
+		for _, p := range ports {
+			merged = append(merged, Service{protocol, p})
+		}
+	}
+	return merged
+}
+
 func (s Services) String() string {
 	texts := make([]string, len(s))
 	for i := range s {

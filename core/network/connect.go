@@ -210,6 +210,23 @@ func (n *Network) ClientsAt(a netip.Addr) *Interface {
 	return nil
 }
 
+// ClientsOf returns the addresses of the interface's VPN clients: those of its pools that no host has which says that it is
+// on the segment.
+func (n *Network) ClientsOf(i *Interface) header.Addresses {
+	if len(i.Clients) == 0 {
+		return header.Addresses{}
+	}
+	var there []header.Range
+	for _, h := range n.Hosts {
+		for _, a := range h.Addresses {
+			if i.IsClient(a) && h.Clients(a) != i {
+				there = append(there, header.Range{First: a, Last: a})
+			}
+		}
+	}
+	return header.AddressesOfPrefixes(i.Clients...).Minus(header.AddressesOf(there...))
+}
+
 // OwnerOn returns the interface on the segment that has the address, or nil.
 func (s *Segment) OwnerOn(a netip.Addr) *Interface {
 	for _, i := range s.Interfaces {

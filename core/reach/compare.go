@@ -101,7 +101,8 @@ type Fate struct {
 	Rule    *network.Rule   // that ended it, or nil
 	Rules   []*network.Rule // that had a part in it
 
-	terms flowset.Terms
+	at, to engine.Site
+	terms  flowset.Terms
 }
 
 // Differences returns all connections that fare differently under two networks: those
@@ -213,7 +214,8 @@ func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []he
 		}
 		base.surveyed = list
 	}
-	c := &comparison{space: base.explorer.Space, stops: stops, index: map[string]int{}, old: base.engine, new: new, times: base.explorer.Times}
+	c := &comparison{space: base.explorer.Space, stops: stops, index: map[string]int{}, old: base.engine, new: new, times: base.explorer.Times,
+		renamed: network.FindRenamed(base.engine.Network(), new.Network()), before: network.FindRenamed(new.Network(), base.engine.Network())}
 	explorer := new.NewExplorerIn(base.explorer.Space, base.explorer.Times)
 	for _, pair := range c.pairs(base.surveyed, explorer.Beginnings(nil), protocols) {
 		if pair.old != nil {
@@ -258,7 +260,8 @@ func (c *comparison) pairs(old []surveyed, new []engine.Beginning, protocols []h
 		leftNew[k] = flowset.Nothing
 		if slices.Contains(protocols, y.Protocol) {
 			leftNew[k] = y.Set
-			byPlace[keyOf(y)] = append(byPlace[keyOf(y)], k)
+			key := keyOf(y, nil)
+			byPlace[key] = append(byPlace[key], k)
 			byProtocol[anywhereOf(y)] = append(byProtocol[anywhereOf(y)], k)
 		}
 	}
@@ -273,7 +276,7 @@ func (c *comparison) pairs(old []surveyed, new []engine.Beginning, protocols []h
 		}
 	}
 	for i := range old {
-		match(i, byPlace[keyOf(&old[i].Beginning)])
+		match(i, byPlace[keyOf(&old[i].Beginning, &c.renamed)])
 	}
 	for i := range old {
 		if leftOld[i] != flowset.Nothing {
@@ -299,22 +302,66 @@ type placeKey struct {
 	family   header.Family
 }
 
-func keyOf(b *engine.Beginning) placeKey {
+// keyOf returns the place of a beginning, by the names that things have now where some were renamed.
+func keyOf(b *engine.Beginning, renamed *network.Renamed) placeKey {
 	first, _ := b.Sources.First()
 	k := placeKey{"the internet", b.Protocol, header.FamilyOf(first)}
+	from := b.From
+	if renamed != nil {
+		from = placeNow(renamed, from)
+	}
 	switch {
-	case b.From.Through != nil && b.From.Internet:
-		k.name = "next hop of " + b.From.Through.String()
-	case b.From.Through != nil:
-		k.name = "beside " + b.From.Through.String()
-	case b.From.Beside:
+	case from.Through != nil && from.Internet:
+		k.name = "next hop of " + from.Through.String()
+	case from.Through != nil:
+		k.name = "beside " + from.Through.String()
+	case from.Beside:
 		k.name = "uplinks"
-	case b.From.Segment != nil:
-		k.name = b.From.Segment.Name
-	case b.From.Clients != nil:
-		k.name = b.From.Clients.String() + " clients"
+	case from.Segment != nil:
+		k.name = from.Segment.Name
+	case from.Clients != nil:
+		k.name = from.Clients.String() + " clients"
 	}
 	return k
+}
+
+// placeNow returns a place of an earlier network with what is in its place now; what is nowhere now is as it was.
+func placeNow(r *network.Renamed, p engine.Place) engine.Place {
+	now := func(i *network.Interface) *network.Interface {
+		if i == nil {
+			return nil
+		}
+		return cmp.Or(r.Interface(i), i)
+	}
+	p.Through, p.Clients = now(p.Through), now(p.Clients)
+	if p.Host != nil {
+		p.Host = cmp.Or(r.Host(p.Host), p.Host)
+	}
+	if p.Segment != nil {
+		p.Segment = cmp.Or(r.Segment(p.Segment), p.Segment)
+	}
+	return p
+}
+
+// nameNow returns the name that a site of the old network has in the new one.
+func (c *comparison) nameNow(s engine.Site) string {
+	if s.Gateway != nil {
+		s.Gateway = cmp.Or(c.renamed.Gateway(s.Gateway), s.Gateway)
+	}
+	if s.Segment != nil {
+		s.Segment = cmp.Or(c.renamed.Segment(s.Segment), s.Segment)
+	}
+	s.Machine = placeNow(&c.renamed, s.Machine)
+	return s.Name()
+}
+
+// sameHost and sameAt report whether two fates end with the same machine, and at the same site, whatever they are called.
+func (c *comparison) sameHost(old, new *Fate) bool {
+	return old.Host == new.Host || !c.renamed.IsNothing() && c.nameNow(old.to) == new.Host
+}
+
+func (c *comparison) sameAt(old, new *Fate) bool {
+	return old.At == new.At || !c.renamed.IsNothing() && c.nameNow(old.at) == new.At
 }
 
 // A comparison collects what fares differently.
@@ -325,6 +372,8 @@ type comparison struct {
 	found    []altered
 	old, new *engine.Engine
 	times    network.Times
+	renamed  network.Renamed // in the new network
+	before   network.Renamed // what the new network has, in the old one
 }
 
 // Altered are a pair of fates and the connections that have them.
@@ -363,7 +412,7 @@ func (c *comparison) explore(explorer *engine.Explorer, p pair) error {
 				if err != nil {
 					return err
 				}
-				if fate := fateOf(r); !x.fate.like(&fate, c.stops) {
+				if fate := fateOf(r); !c.alike(x.fate, &fate) {
 					c.add(p, x.fate, &fate, r.Set, slices.Concat(x.meetings, r.Meetings))
 				}
 			}
@@ -374,7 +423,7 @@ func (c *comparison) explore(explorer *engine.Explorer, p pair) error {
 
 // add notes connections of a pair, unless their fates are alike.
 func (c *comparison) add(p pair, old, new *Fate, set flowset.Set, meetings []engine.Meeting) {
-	if old.like(new, c.stops) {
+	if c.alike(old, new) {
 		return
 	}
 	x := altered{old: old, begins: c.new}
@@ -399,7 +448,7 @@ func (c *comparison) add(p pair, old, new *Fate, set flowset.Set, meetings []eng
 func (c *comparison) differences() []Difference {
 	var found []Difference
 	for _, x := range c.found {
-		d := Difference{Old: x.old, New: x.new, Change: changeOf(x.old, x.new), On: x.on, Sender: x.sender}
+		d := Difference{Old: x.old, New: x.new, Change: c.changeOf(x.old, x.new), On: x.on, Sender: x.sender}
 		set := c.space.OverlayAll(x.sets)
 		if d.Change == Otherwise { // where both happen to give the same after all
 			set = c.space.Minus(set, equalTerms(c.space, d.Old.terms, d.New.terms))
@@ -431,7 +480,7 @@ func (c *comparison) reachesOtherwise(d *Difference, e *engine.Engine) bool {
 		return false
 	}
 	x.Packet.Source = via
-	at, ok := placeIn(e, &x.From, via)
+	at, ok := c.placeIn(e, &x.From, via)
 	if x.From = at; !ok {
 		return false
 	}
@@ -446,7 +495,7 @@ func (c *comparison) translation(d *Difference, e *engine.Engine) Translation {
 		return Translation{}
 	}
 	if e == c.old { // the places of another network are its own
-		from, ok := placeIn(e, &x.From, x.Packet.Source)
+		from, ok := c.placeIn(e, &x.From, x.Packet.Source)
 		if !ok {
 			return Translation{}
 		}
@@ -455,25 +504,27 @@ func (c *comparison) translation(d *Difference, e *engine.Engine) Translation {
 	return translationOf(e, x)
 }
 
-// placeIn returns a place of one network in another one.
-func placeIn(e *engine.Engine, p *engine.Place, a netip.Addr) (engine.Place, bool) {
+// placeIn returns a place of either network in one of them.
+func (c *comparison) placeIn(e *engine.Engine, p *engine.Place, a netip.Addr) (engine.Place, bool) {
+	renamed := &c.renamed
+	if e == c.old {
+		renamed = &c.before
+	}
 	if p.Through != nil {
-		g := e.Network().Gateway(p.Through.Gateway.Name)
-		if g == nil || g.Interface(p.Through.Name) == nil {
+		i := renamed.Interface(p.Through)
+		if i == nil {
 			return engine.Place{}, false
 		}
-		return e.Behind(g.Interface(p.Through.Name), a), true
+		return e.Behind(i, a), true
 	}
 	if p.Host != nil {
-		if h := e.Network().Host(p.Host.Name); h != nil && h.Has(a) {
+		if h := renamed.Host(p.Host); h != nil && h.Has(a) {
 			return engine.At(h, a), true
 		}
 	}
 	if p.Segment != nil {
-		for _, s := range e.Network().Segments {
-			if s.Name == p.Segment.Name && s.Contains(a) {
-				return e.On(s, a), true
-			}
+		if s := renamed.Segment(p.Segment); s != nil && s.Contains(a) {
+			return e.On(s, a), true
 		}
 	}
 	there, err := e.Locate(a)
@@ -507,7 +558,7 @@ var nowhere = &Fate{Outcome: engine.Unrouted, At: "nowhere"}
 
 // fateOf returns a region's fate, which is valid as long as the region.
 func fateOf(r *engine.Region) Fate {
-	return Fate{r.Verdict.Outcome, r.Verdict.At.Name(), r.Verdict.To.Name(), r.Verdict.Rule, r.Rules, r.Terms}
+	return Fate{r.Verdict.Outcome, r.Verdict.At.Name(), r.Verdict.To.Name(), r.Verdict.Rule, r.Rules, r.Verdict.At, r.Verdict.To, r.Terms}
 }
 
 // kept returns a copy that stays valid.
@@ -527,18 +578,18 @@ func (f *Fate) key() string {
 	return key
 }
 
-// like reports whether connections of both fates fare the same.
-func (f *Fate) like(g *Fate, stops bool) bool {
-	if f.Outcome == engine.Reached || g.Outcome == engine.Reached {
-		return f.Outcome == g.Outcome && f.Host == g.Host && f.terms == g.terms
+// alike reports whether connections of both fates fare the same.
+func (c *comparison) alike(old, new *Fate) bool {
+	if old.Outcome == engine.Reached || new.Outcome == engine.Reached {
+		return old.Outcome == new.Outcome && c.sameHost(old, new) && old.terms == new.terms
 	}
-	return !stops || f.Outcome == g.Outcome && f.At == g.At
+	return !c.stops || old.Outcome == new.Outcome && c.sameAt(old, new)
 }
 
-func changeOf(old, new *Fate) Change {
+func (c *comparison) changeOf(old, new *Fate) Change {
 	before, after := old.Outcome == engine.Reached, new.Outcome == engine.Reached
 	switch {
-	case before && after && old.Host != new.Host:
+	case before && after && !c.sameHost(old, new):
 		return Elsewhere
 	case before && after:
 		return Otherwise

@@ -15,7 +15,10 @@ import (
 type Straight struct {
 	By  *network.Interface // the uplink's
 	Hop bool               // it is its next hop, with addresses of the internet
-	To  header.Addresses   // the addresses they connect to, where it is said with another way
+
+	// Where it is said with another way, the addresses that they connect to, and the services as they send them.
+	To   header.Addresses
+	Sent header.Services
 }
 
 // senderOf returns the straight way that connections begin by, or none.
@@ -47,6 +50,7 @@ type way struct {
 	sender   Straight
 	site     string // where it leads
 	from, to header.Addresses
+	sent     header.Services // as the sources send them
 	served   header.Services // as they are delivered
 	allPorts bool
 	when     network.When
@@ -76,7 +80,7 @@ func fold(names func() *Namer, list []way) (gone []bool) {
 		if by := w.among(usual[w.site], names); by != nil {
 			gone[i] = true
 			for _, u := range by {
-				u.alsoBy(Straight{By: w.sender.By, Hop: w.sender.Hop, To: w.to})
+				u.alsoBy(Straight{By: w.sender.By, Hop: w.sender.Hop, To: w.to, Sent: w.sent})
 			}
 		} else if w.sender.Hop {
 			gone[i] = slices.ContainsFunc(beside[w.site], w.isOwn)
@@ -121,7 +125,7 @@ func (w *way) serves(s header.Service, other *way) bool {
 func (w *way) alsoBy(s Straight) {
 	list := *w.inside
 	for i := range list {
-		if list[i].By == s.By {
+		if list[i].By == s.By && slices.Equal(list[i].Sent, s.Sent) {
 			list[i].To, list[i].Hop = list[i].To.Union(s.To), list[i].Hop && s.Hop
 			return
 		}
@@ -138,7 +142,7 @@ func folded(n *network.Network, list []Access) []Access {
 		if a.Host == "" {
 			site = fmt.Sprint("nobody at ", a.Delivered)
 		}
-		ways[i] = way{a.Sender, site, a.From, a.To, a.Services, a.AllPorts, a.When, &a.Inside}
+		ways[i] = way{a.Sender, site, a.From, a.To, a.Sent, a.Services, a.AllPorts, a.When, &a.Inside}
 	}
 	return kept(list, fold(sync.OnceValue(func() *Namer { return NewNamer(n) }), ways))
 }
@@ -148,7 +152,7 @@ func foldedDifferences(names *Namer, list []Difference) []Difference {
 	ways := make([]way, len(list))
 	for i := range list {
 		d := &list[i]
-		ways[i] = way{d.Sender, fmt.Sprint(d.Change, d.Old.Host, d.New.Host), d.From, d.To, d.served, d.AllPorts, d.When, &d.Inside}
+		ways[i] = way{d.Sender, fmt.Sprint(d.Change, d.Old.Host, d.New.Host), d.From, d.To, d.Services, d.served, d.AllPorts, d.When, &d.Inside}
 	}
 	gone := fold(func() *Namer { return names }, ways)
 	for i := range list {

@@ -114,8 +114,9 @@ func runCompare(c *call) int {
 // onlySessions returns the keys of gateways in which two networks differ and that only connections with earlier sessions show.
 func onlySessions(networks [2]*network.Network) []string {
 	keys := []string{}
+	renamed := network.FindRenamed(networks[0], networks[1])
 	for _, g := range networks[0].Gateways {
-		if other := networks[1].Gateway(g.Name); other != nil {
+		if other := renamed.Gateway(g); other != nil {
 			keys = append(keys, network.OnlySessionsShow(g, other)...)
 		}
 	}
@@ -216,7 +217,7 @@ func differenceFrom(names *reach.Namer, d *reach.Difference) string {
 }
 
 func differenceTo(names *reach.Namer, d *reach.Difference) string {
-	return throughText(names, d.To, d.Services) + insideText(d.Inside)
+	return throughText(names, d.To, d.Services) + insideText(d.Inside, d.Services)
 }
 
 // wasText and isText say what became of connections, with the translation where that is another.

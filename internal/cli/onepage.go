@@ -125,7 +125,7 @@ func (c *call) things(names *reach.Namer, n *network.Network, list []reach.Acces
 		if len(a.Sent) == 1 && a.Sent[0].Protocol == header.ICMP {
 			text = strings.TrimSuffix(text, " "+servicesText(a.Sent))
 		}
-		text += insideText(a.Inside)
+		text += insideText(a.Inside, a.Sent)
 		if !slices.Contains(t.at, text) {
 			t.at = append(t.at, text)
 		}

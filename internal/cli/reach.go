@@ -214,23 +214,32 @@ func exposureOf(names *reach.Namer, a *reach.Access) reach.Exposure {
 
 // accessThrough says what sources connect to, and who else gets there by an inside address.
 func accessThrough(names *reach.Namer, a *reach.Access) string {
-	return throughText(names, a.To, a.Sent) + insideText(a.Inside)
+	return throughText(names, a.To, a.Sent) + insideText(a.Inside, a.Sent)
 }
 
-// insideText says who gets to the same by an inside address.
-func insideText(list []reach.Straight) string {
+// insideText says who gets to the same by an inside address, and by which services, where they send others than
+// whoever else gets there.
+func insideText(list []reach.Straight, sent header.Services) string {
 	var to header.Addresses
+	var services header.Services
 	var names []string
 	for _, s := range list {
-		to, names = to.Union(s.To), append(names, s.By.String())
+		to, services = to.Union(s.To), append(services, s.Sent...)
+		if name := s.By.String(); !slices.Contains(names, name) {
+			names = append(names, name)
+		}
 	}
-	switch ranges := to.Ranges(); {
-	case len(list) == 0:
+	if len(list) == 0 {
 		return ""
-	case len(ranges) > 1:
-		return fmt.Sprintf(" (beside %s also %s and %d more)", strings.Join(names, ", "), ranges[0], len(ranges)-1)
 	}
-	return fmt.Sprintf(" (beside %s also %s)", strings.Join(names, ", "), to)
+	text := to.String()
+	if ranges := to.Ranges(); len(ranges) > 1 {
+		text = fmt.Sprintf("%s and %d more", ranges[0], len(ranges)-1)
+	}
+	if services = services.Merged(); !slices.Equal(services, sent.Merged()) {
+		text += " " + services.String()
+	}
+	return fmt.Sprintf(" (beside %s also %s)", strings.Join(names, ", "), text)
 }
 
 // portsOnly says from which ports of their own sources get through, where not from all.
@@ -324,6 +333,7 @@ type insideJSON struct {
 	Beside  string   `json:"beside"`
 	NextHop bool     `json:"next-hop"`
 	To      []string `json:"to"`
+	Sent    string   `json:"sent"` // the services, as they send them
 }
 
 type reachJSON struct {
@@ -391,16 +401,21 @@ func (c *call) accessEntries(names *reach.Namer, list []reach.Access) []accessJS
 	for _, a := range list {
 		entry := accessJSON{
 			Host: a.Host, Gateway: a.Gateway, Service: a.Services.String(), Who: accessWho(names, &a), Open: a.Sender.By == nil && names.Open(a.From),
-			On: segmentText(a.On), Beside: besideText(a.Sender.By), NextHop: a.Sender.Hop, Inside: []insideJSON{}, From: rangeTexts(a.From), AllPorts: a.AllPorts, Ports: portTexts(a.Ports), When: a.When.String(), To: rangeTexts(a.To), Sent: a.Sent.String(), Rules: []string{}, Example: c.traceLine(a.Example), Delivered: rangeTexts(a.Delivered),
+			On: segmentText(a.On), Beside: besideText(a.Sender.By), NextHop: a.Sender.Hop, Inside: insideEntries(a.Inside), From: rangeTexts(a.From), AllPorts: a.AllPorts, Ports: portTexts(a.Ports), When: a.When.String(), To: rangeTexts(a.To), Sent: a.Sent.String(), Rules: []string{}, Example: c.traceLine(a.Example), Delivered: rangeTexts(a.Delivered),
 		}
 		entry.Addresses, entry.Sites = names.Outsiders(a.From)
 		for _, r := range a.Rules {
 			entry.Rules = append(entry.Rules, r.Name)
 		}
-		for _, s := range a.Inside {
-			entry.Inside = append(entry.Inside, insideJSON{besideText(s.By), s.Hop, rangeTexts(s.To)})
-		}
 		entries = append(entries, entry)
+	}
+	return entries
+}
+
+func insideEntries(list []reach.Straight) []insideJSON {
+	entries := []insideJSON{}
+	for _, s := range list {
+		entries = append(entries, insideJSON{besideText(s.By), s.Hop, rangeTexts(s.To), s.Sent.String()})
 	}
 	return entries
 }

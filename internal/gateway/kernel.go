@@ -379,7 +379,7 @@ func counted(c kernel.Counted) Count { return Count{int64(c.Packets), int64(c.By
 // cameBy returns the interface that a connection came in by: the uplink that its mark names, or
 // the one that leads back; nil for one of the machine's own.
 func cameBy(g *engine.Gateway, t *kernel.Tracked) *network.Interface {
-	if list := kernel.Uplinks(g.Gateway); t.Uplink() > 0 && t.Uplink() <= len(list) {
+	if list := g.Stays(); t.Uplink() > 0 && t.Uplink() <= len(list) {
 		return list[t.Uplink()-1]
 	}
 	return g.OutTo(t.Before.Source)

@@ -194,7 +194,7 @@ func (g *small) wire(segment int) string {
 
 func (g *small) strangeRoutes(gw *smallGateway) {
 	to := func() string {
-		return pick(g.random, []string{"10.1.0.0/16", "10.1.1.0/28", "203.0.113.0/28", "10.1.0.4/30", "192.0.2.0/24", "10.2.0.0/16"})
+		return pick(g.random, []string{"10.1.0.0/16", "10.1.1.0/28", "203.0.113.0/28", "10.1.0.4/30", "192.0.2.0/24", "10.2.0.0/16", "10.64.0.0/25"})
 	}
 	if g.chance(5) {
 		gw.routes = append(gw.routes, fmt.Sprintf("{to: %s, blackhole: true, distance: %d}", to(), 1+g.IntN(3)))

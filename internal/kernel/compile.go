@@ -41,17 +41,6 @@ func DeviceOf(i *network.Interface) string {
 	return i.Name
 }
 
-// Uplinks returns the interfaces that face the internet of either family, in order.
-func Uplinks(g *network.Gateway) []*network.Interface {
-	var list []*network.Interface
-	for _, i := range g.Interfaces {
-		if i.IsUplink() && i.IsUp() {
-			list = append(list, i)
-		}
-	}
-	return list
-}
-
 // Options are how a gateway is compiled.
 type Options struct {
 	At       *network.Moment                 // when; where nil, the kernel's clock decides about hours
@@ -137,8 +126,8 @@ func (c *compiler) checkDevices() {
 		}
 		known[name] = i
 	}
-	if n := len(Uplinks(c.g.Gateway)); n > mostUplinks {
-		c.cannot(nil, c.g.Place, "%s: %d uplinks; answers are kept on theirs for %d at most", c.g.Name, n, mostUplinks)
+	if n := len(c.g.Stays()); n > mostUplinks {
+		c.cannot(nil, c.g.Place, "%s: %d uplinks, and interfaces of VPN clients to whom longer routes lead; answers are kept on theirs for %d at most", c.g.Name, n, mostUplinks)
 	}
 }
 
@@ -221,11 +210,11 @@ func (c *compiler) arrive() {
 	}
 }
 
-// stayOnUplinks is part of the second step: what came in by one of several uplinks is answered
-// by the same. The mark asks for the routes of that uplink.
+// stayOnUplinks is part of the second step: what came in by one of several uplinks, or from a VPN client, is answered
+// by the same way. The mark asks for the routes of that interface.
 func (c *compiler) stayOnUplinks() {
-	uplinks := Uplinks(c.g.Gateway)
-	if len(uplinks) < 2 {
+	uplinks := c.g.Stays()
+	if len(uplinks) == 0 {
 		return
 	}
 	in := c.base("uplinks", "step 2: answers leave by the uplink that the connection came in by", "filter", unix.NF_INET_PRE_ROUTING, behindTracking, accepts)

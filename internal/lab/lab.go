@@ -173,19 +173,14 @@ func (l *Lab) placeGateways() error {
 	return nil
 }
 
-// routeGateway gives a gateway its routes, and those of each of its uplinks to answers that
-// must leave by it.
+// routeGateway gives a gateway its routes, and those of interfaces that answers must leave by to what came in there.
 func (l *Lab) routeGateway(g *network.Gateway, n *node) error {
 	for _, w := range l.engine.Gateway(g).Ways() {
 		if err := n.route(l.wayOf(g, w, 0)); err != nil {
 			return err
 		}
 	}
-	uplinks := kernel.Uplinks(g)
-	if len(uplinks) < 2 {
-		return nil
-	}
-	for k, i := range uplinks {
+	for k, i := range l.engine.Gateway(g).Stays() {
 		mark, mask := kernel.UplinkMark(k + 1)
 		table := 100 + k
 		for _, r := range g.Upstreams() {
@@ -196,19 +191,23 @@ func (l *Lab) routeGateway(g *network.Gateway, n *node) error {
 			}
 		}
 		for _, p := range i.Addresses {
+			if !i.IsUplink() {
+				break
+			}
 			if err := n.route(way{to: p.Masked(), out: l.owners[i], table: table}); err != nil {
 				return err
 			}
 		}
 		for _, w := range l.engine.Gateway(g).Ways() {
-			if w.Out == i {
+			if w.Out == i && (w.Clients || i.IsUplink()) {
 				if err := n.route(l.wayOf(g, w, table)); err != nil {
 					return err
 				}
 			}
 		}
 		for _, family := range header.Families {
-			if !i.FacesInternet(family) {
+			clients := slices.ContainsFunc(i.Clients, func(p netip.Prefix) bool { return header.FamilyOf(p.Addr()) == family })
+			if !i.FacesInternet(family) && !clients {
 				continue
 			}
 			if err := n.follows(mark, mask, table, family); err != nil {
