@@ -18,7 +18,7 @@ func (x *exam) leakingSources() {
 			continue
 		}
 		told[o.From.Segment] = true
-		i := o.From.Segment.Interfaces[0]
+		i := o.From.Segment.Lead()
 		p := x.usual(o)
 		x.report(network.LeakingSource, i.Place, "interface "+i.String(), fmt.Sprintf("%s gets out untranslated, to %s for one; add a source-nat", p.Source, p.Destination), nil, x.hiding(o)...)
 	}
@@ -84,7 +84,7 @@ func (x *exam) backupUplinks() {
 func (x *exam) insideOf(g *network.Gateway) (inside header.Addresses) {
 	for _, s := range x.net.Segments {
 		if !s.IsUplink(header.IPv4) {
-			inside = inside.Union(header.AddressesOfPrefixes(s.Prefixes...).Intersect(header.IPv4.All()))
+			inside = inside.Union(s.Addresses().Intersect(header.IPv4.All()))
 		}
 	}
 	for _, i := range g.Interfaces {

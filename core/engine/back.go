@@ -101,9 +101,15 @@ func (w *Walk) tell() {
 	w.passages = w.passages[:0]
 	w.visit.flow.begin(w.refusal.packet.Answer())
 	var at nextPlace
-	if w.refusal.by != nil {
+	switch router := w.refusal.router; {
+	case w.refusal.by != nil:
 		at = w.refuse()
-	} else {
+	case router != nil:
+		if !router.Router.IsLinkLocalUnicast() {
+			w.sender = router.Router
+		}
+		at = w.byRouter(w.engine.gatewayOn(router, nil, w.visit.flow.family()))
+	default:
 		at = w.send(w.legs[0].to)
 	}
 	told := w.cameBack(&w.legs[0], w.carry(at))

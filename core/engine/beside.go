@@ -64,7 +64,7 @@ func (e *Engine) findBeside() (all []besideUplink) {
 func (e *Engine) inSeveral() header.Addresses {
 	var all []placed
 	for _, s := range e.net.Segments {
-		all = append(all, placed{sources: header.AddressesOfPrefixes(s.Prefixes...)})
+		all = append(all, placed{sources: s.Addresses()})
 	}
 	for _, g := range e.gateways {
 		for _, i := range g.Interfaces {

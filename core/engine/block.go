@@ -63,7 +63,7 @@ func (e *Engine) findBlocks() (list []blockRange) {
 		rest = rest.Minus(set)
 	}
 	for _, s := range e.net.Segments {
-		add(header.AddressesOfPrefixes(s.Prefixes...).Intersect(rest))
+		add(s.Addresses().Intersect(rest))
 	}
 	add(rest)
 	slices.SortFunc(list, func(a, b blockRange) int { return a.First.Compare(b.First) })

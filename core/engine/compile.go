@@ -92,6 +92,14 @@ func (e *Engine) placeHosts(previous *Engine) {
 			}
 		}
 		c.owners.seal()
+		if s.Behind != nil {
+			c.held = newAddressSet(s.Addresses())
+			if p := s.Behind.Segment.PrefixOf(s.Router); p.IsValid() { // a link-local address is in none
+				c.near = setOfPrefixes(p)
+			}
+			e.segments[s] = c
+			continue
+		}
 		for _, p := range s.Prefixes {
 			c.prefixes = append(c.prefixes, newLink(s, p))
 		}

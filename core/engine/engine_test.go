@@ -62,7 +62,7 @@ func TestEngineAgreesWithReference(t *testing.T) {
 // rarities are what the reference counts, and what has to come up.
 var rarities = []string{
 	"third packet dropped", "stray ICMP", "loose TCP", "told apart by the port", "not told apart", "answer to an earlier connection",
-	"a relay's own connection stopped", "not sent here", "a private uplink", "told unreachable", "a default gateway named by its address", "a default gateway that is not in the file", "a next hop that a rule claims",
+	"a relay's own connection stopped", "not sent here", "a private uplink", "told unreachable", "behind an inside router", "told by an inside router", "a default gateway named by its address", "a default gateway that is not in the file", "a next hop that a rule claims",
 	"a named VPN client", "a client beside a longer route", "a next hop that is the destination", "a segment of several prefixes", "prefix-nat", "no place on the other side", "another mapping behavior", "twins", "no room for a session",
 	"a mapping", "a source with a mapping",
 }
@@ -162,13 +162,13 @@ func randomConnection(random *rand.Rand, e *engine.Engine, n *network.Network) (
 	sources := []string{
 		"203.0.113.4", "203.0.113.9", "192.0.2.7", "192.0.2.77", "10.1.0.9", "10.1.1.3", "10.1.2.5", "10.64.0.7", "198.51.100.5", "198.51.100.6",
 		"2001:db8:f::4", "2001:db8:f::9", "fd00:1:1::7", "fd00:1:0::9", "10.2.1.5", "10.64.0.9", "10.3.0.4", "10.3.1.5", "10.1.0.4",
-		"fd00:1:0::ffff:ffff:ffff:ffff", "fe80::77", "fe80::77",
+		"fd00:1:0::ffff:ffff:ffff:ffff", "fe80::77", "fe80::77", "10.5.0.77", "10.5.0.177", "10.5.1.9", "10.5.0.9", "fd00:5:0::77",
 	}
 	targets := []string{
 		"198.51.100.2", "198.51.100.2", "198.51.100.2", "198.51.100.3", "198.51.100.4", "198.51.100.5", "192.0.2.99", "192.0.2.7", "203.0.113.4",
 		"203.0.113.66", "100.64.7.2", "10.1.0.1", "10.1.0.4", "10.1.1.5", "10.2.1.2", "2001:db8:1::2", "2001:db8:a2:1::4", "fd00:1:0::4",
 		"fd00:1:1::5", "2001:db8:f::4", "10.64.0.7", "203.0.113.12", "10.64.0.9", "10.3.0.4", "10.3.1.6", "192.168.7.2", "203.0.113.9",
-		"2001:db8:a1::ffff:ffff:ffff:ffff", "2001:db8:a3::",
+		"2001:db8:a1::ffff:ffff:ffff:ffff", "2001:db8:a3::", "10.5.0.77", "10.5.0.177", "10.5.1.9", "fd00:5:0::77",
 	}
 	for _, h := range n.Hosts {
 		for _, a := range h.Addresses {

@@ -150,9 +150,10 @@ func (g *Gateway) leadsTo(clients header.Addresses, i *network.Interface) bool {
 }
 
 // DefaultGateway returns the interface that a machine sends to what is not on a segment of its
-// own, or that it sends it to the provider's router; neither where it has no default gateway.
-func (e *Engine) DefaultGateway(from Place, family header.Family) (i *network.Interface, abroad bool) {
-	return e.defaultGateway(from, family)
+// own, by what inside router it does so, or that it sends it to the provider's router; none where it has no default gateway.
+func (e *Engine) DefaultGateway(from Place, family header.Family) (i *network.Interface, router *network.Segment, abroad bool) {
+	hop := e.defaultGateway(from, family)
+	return hop.in, hop.router, hop.abroad
 }
 
 // Unsent returns the outside addresses of rules that the internet does not send to the network.

@@ -125,7 +125,7 @@ func several(a netip.Addr, places []Place) error {
 	for _, p := range places {
 		i := p.Clients
 		if i == nil {
-			i = p.Segment.Interfaces[0]
+			i = p.Segment.Lead()
 		}
 		names = append(names, i.String())
 	}
@@ -159,7 +159,7 @@ func (e *Engine) Stranger(family header.Family) (netip.Addr, bool) {
 func (e *Engine) findStrangers() [2]netip.Addr {
 	outside := e.net.Internet().Minus(e.unsent.Addresses)
 	for _, s := range e.net.Segments {
-		outside = outside.Minus(header.AddressesOfPrefixes(s.Prefixes...))
+		outside = outside.Minus(s.Addresses())
 	}
 	strangers := outside.Minus(e.abroad.all)
 	for _, g := range e.net.Groups {
@@ -186,7 +186,11 @@ func (e *Engine) On(s *network.Segment, a netip.Addr) Place {
 // interface by hand.
 func (e *Engine) Behind(i *network.Interface, a netip.Addr) Place {
 	p := Place{Through: i}
-	switch {
+	switch s := e.behindOn(i.Segment, a); {
+	case s != nil:
+		if p.Segment, p.Host = s, e.segments[s].hosts.of(a); s.Behind == i {
+			p.Through = nil // that is where its router sends
+		}
 	case i.Segment != nil && (i.Segment.Contains(a) || a.Is6() && a.IsLinkLocalUnicast()):
 		p.Segment = i.Segment
 		p.Host = e.segments[i.Segment].hosts.of(a)
@@ -200,6 +204,16 @@ func (e *Engine) Behind(i *network.Interface, a netip.Addr) Place {
 		p.Segment = i.Segment
 	}
 	return p
+}
+
+// behindOn returns what is behind an inside router on a segment, where an address is there, or nil.
+func (e *Engine) behindOn(on *network.Segment, a netip.Addr) *network.Segment {
+	for _, s := range e.net.Segments {
+		if s.Behind != nil && s.Behind.Segment == on && s.Contains(a) {
+			return s
+		}
+	}
+	return nil
 }
 
 // A placed is a place and the addresses of the machines there.
@@ -243,7 +257,7 @@ func (e *Engine) findPlaces() []placed {
 	}
 	beside := pools
 	for _, s := range e.net.Segments {
-		prefixes, hosts := header.AddressesOfPrefixes(s.Prefixes...), e.segments[s].hosts.all
+		prefixes, hosts := s.Addresses(), e.segments[s].hosts.all
 		add(Place{Segment: s}, e.longestOn(s).Minus(s.Unused()).Minus(poolsAt(s)).Union(hosts))
 		beside = beside.Union(prefixes)
 	}
@@ -252,11 +266,18 @@ func (e *Engine) findPlaces() []placed {
 }
 
 // longestOn returns the addresses of a segment's prefixes that are in no longer prefix of
-// another one.
+// another one, and what static routes lead to there.
 func (e *Engine) longestOn(s *network.Segment) header.Addresses {
-	whole := header.AddressesOfPrefixes(s.Prefixes...)
+	if s.Behind != nil {
+		return s.Routed()
+	}
 	var elsewhere []netip.Prefix
+	var sentOn header.Addresses
 	for _, other := range e.net.Segments {
+		sentOn = sentOn.Union(other.Routed())
+		if other.Behind != nil {
+			continue
+		}
 		for _, q := range other.Prefixes {
 			holds := func(p netip.Prefix) bool { return p.Bits() < q.Bits() && p.Contains(q.Addr()) }
 			longest := func(p netip.Prefix) bool { return p.Bits() >= q.Bits() && p.Overlaps(q) }
@@ -265,7 +286,7 @@ func (e *Engine) longestOn(s *network.Segment) header.Addresses {
 			}
 		}
 	}
-	return whole.Minus(header.AddressesOfPrefixes(elsewhere...))
+	return header.AddressesOfPrefixes(s.Prefixes...).Minus(header.AddressesOfPrefixes(elsewhere...)).Minus(sentOn).Union(s.Routed())
 }
 
 // sharedSources returns the addresses that are in several places.

@@ -52,6 +52,8 @@ type refRefusal struct {
 	in    *network.Interface
 	p     header.Packet
 	error bool // an ICMP error, else a reset
+
+	behind *network.Segment // that of the inside router that refused it
 }
 
 type refSeen struct {
@@ -209,7 +211,12 @@ func (r *reference) tell(leg refLeg) bool {
 	}
 	p := r.refused.p.Answer()
 	var end refEnd
-	if in := r.refused.in; in != nil {
+	if s := r.refused.behind; s != nil {
+		if !s.Router.IsLinkLocalUnicast() {
+			r.teller = s.Router
+		}
+		end = r.fromRouter(s, s.Behind, &p)
+	} else if in := r.refused.in; in != nil {
 		end = r.onward(&refSession{g: in.Gateway, local: true}, nil, in, p, &p)
 	} else {
 		end = r.sendFrom(*leg.to, &p)
@@ -222,7 +229,7 @@ func (r *reference) cannotBeReached(seen []refSeen) {
 	if !r.back && len(seen) > 0 {
 		if last := seen[len(seen)-1]; !last.in.Gateway.Handling.UnreachableSilent {
 			r.met["told unreachable"]++
-			r.refused = &refRefusal{last.in, last.p, true}
+			r.refused = &refRefusal{in: last.in, p: last.p, error: true}
 		}
 	}
 }
@@ -249,6 +256,9 @@ func (r *reference) sendFrom(from engine.Place, p *header.Packet) refEnd {
 	var known []own
 	learn := func(s *network.Segment, a netip.Addr) {
 		best := own{s: s}
+		if s.Behind != nil {
+			return
+		}
 		for _, q := range s.Prefixes {
 			if q.Contains(a) && (!best.p.IsValid() || q.Bits() > best.p.Bits()) {
 				best.p = q
@@ -304,6 +314,20 @@ func (r *reference) sendFrom(from engine.Place, p *header.Packet) refEnd {
 		}
 	}
 	for _, s := range near {
+		if s.Behind != nil {
+			if s.Router.Is4() != p.Destination.Is4() {
+				continue
+			}
+			in := s.Behind
+			if named != nil {
+				at := slices.IndexFunc(in.Segment.Interfaces, func(i *network.Interface) bool { return i.Gateway == named && hasFamily(i, family) })
+				if at < 0 {
+					continue
+				}
+				in = in.Segment.Interfaces[at]
+			}
+			return r.fromRouter(s, in, p)
+		}
 		for _, i := range s.Interfaces {
 			if named == nil && i.FacesInternet(family) {
 				return r.internet(p)
@@ -316,6 +340,20 @@ func (r *reference) sendFrom(from engine.Place, p *header.Packet) refEnd {
 		}
 	}
 	return r.stop(engine.Unrouted, from.Name(), nil)
+}
+
+// fromRouter hands on what is with an inside router: to machines behind it, on its own segment, or to a gateway's interface.
+func (r *reference) fromRouter(behind *network.Segment, in *network.Interface, p *header.Packet) refEnd {
+	r.met["behind an inside router"]++
+	if behind.Contains(p.Destination) {
+		return r.onSegment(behind, p)
+	}
+	for _, q := range in.Segment.Prefixes {
+		if own := in.Segment.PrefixOf(behind.Router); own == q && q.Contains(p.Destination) {
+			return r.onSegment(in.Segment, p)
+		}
+	}
+	return r.gateway(in, p)
 }
 
 func hasFamily(i *network.Interface, family header.Family) bool {
@@ -507,7 +545,12 @@ func (r *reference) onSegment(s *network.Segment, p *header.Packet) refEnd {
 	if at := (engine.Place{Segment: s}); r.back || r.waitsFor(at, *p) {
 		return refEnd{machine: &at}
 	}
-	r.cannotBeReached(r.seen)
+	if s.Behind != nil && !r.back {
+		r.met["told by an inside router"]++
+		r.refused = &refRefusal{p: *p, error: true, behind: s}
+	} else {
+		r.cannotBeReached(r.seen)
+	}
 	return r.stop(engine.Absent, s.Name, nil)
 }
 
@@ -907,6 +950,11 @@ func (r *reference) leaveBy(g *network.Gateway, way *refRoute, p *header.Packet)
 			return r.gateway(i, p)
 		}
 	}
+	for _, s := range r.n.Segments {
+		if !taken && s.Behind != nil && s.Behind.Segment == way.out.Segment && s.Router == way.via {
+			return r.onSegment(s, p)
+		}
+	}
 	r.cannotBeReached(r.seen)
 	return r.stop(engine.Unrouted, g.Name, nil)
 }
@@ -1136,7 +1184,7 @@ func (r *reference) filter(in, out *network.Interface, before, p header.Packet, 
 			return r.stop(engine.Dropped, g.Name, &rule.Rule), false
 		}
 		if !r.back {
-			r.refused = &refRefusal{in, before, p.Protocol != header.TCP}
+			r.refused = &refRefusal{in: in, p: before, error: p.Protocol != header.TCP}
 		}
 		return r.stop(engine.Rejected, g.Name, &rule.Rule), false
 	}

@@ -14,7 +14,10 @@ type segment struct {
 	*network.Segment
 	owners   byAddress[network.Interface]
 	hosts    byAddress[network.Host]
-	prefixes []link // the longest first
+	prefixes []link // the longest first; none behind a router
+
+	// Behind a router, the addresses there, and those that the router takes for its own segment.
+	held, near addressSet
 }
 
 // A link is a prefix that a machine takes for a segment of its own.
@@ -93,17 +96,17 @@ func (e *Engine) linksOf(h *network.Host, links []*link) []*link {
 }
 
 // toDefaultGateway sends the packet to the gateway the host names, else to the
-// first on its segment; beside an uplink, to the internet.
+// first on its segment, or to the router that it is behind; beside an uplink, to the internet.
 func (w *Walk) toDefaultGateway(from Place) nextPlace {
-	i, abroad := w.engine.defaultGateway(from, w.visit.flow.family())
+	hop := w.engine.defaultGateway(from, w.visit.flow.family())
 	switch {
-	case abroad:
+	case hop.abroad:
 		return w.overInternet()
-	case i != nil:
+	case hop.in != nil:
 		if w.back && from.Host != nil && from.Host.Gateway != nil {
-			w.note(StepBack, AnswersBy, Site{Machine: from}).In = i
+			w.note(StepBack, AnswersBy, Site{Machine: from}).In = hop.in
 		}
-		return arriveAt(i)
+		return w.byRouter(hop)
 	}
 	w.end(Unrouted, Site{Machine: from}, StepRoute, nil)
 	if h := from.Host; h != nil && h.Elsewhere.IsValid() && header.FamilyOf(h.Elsewhere) == w.visit.flow.family() {
@@ -114,48 +117,79 @@ func (w *Walk) toDefaultGateway(from Place) nextPlace {
 	return nextPlace{}
 }
 
-// defaultGateway returns the interface that a machine on a segment sends to what is not
-// on a segment of its own, or that it sends it to the provider's router.
-func (e *Engine) defaultGateway(from Place, family header.Family) (i *network.Interface, abroad bool) {
+// byRouter hands on what a machine sends to its default gateway: an inside router in between hands over itself what is for
+// machines behind it or on its own segment.
+func (w *Walk) byRouter(hop firstHop) nextPlace {
+	if hop.router != nil {
+		switch s := w.engine.segments[hop.router]; {
+		case w.visit.flow.in(flowset.Destination, &s.held):
+			return w.handOver(hop.router)
+		case w.visit.flow.in(flowset.Destination, &s.near):
+			return w.handOver(hop.router.Behind.Segment)
+		}
+	}
+	return arriveAt(hop.in)
+}
+
+// A firstHop is where a machine sends what is not on a segment of its own: to an interface, which may be by an inside
+// router, or to the provider's router. The zero firstHop is nowhere.
+type firstHop struct {
+	in     *network.Interface
+	router *network.Segment // what is behind that router
+	abroad bool
+}
+
+// defaultGateway returns where a machine on a segment sends what is not on a segment of its own.
+func (e *Engine) defaultGateway(from Place, family header.Family) firstHop {
 	h := from.Host
 	switch {
 	case h == nil:
-		i, abroad, _ = e.gatewayOn(from.Segment, nil, family)
-		return i, abroad
+		return e.gatewayOn(from.Segment, nil, family)
 	case h.Elsewhere.IsValid():
-		return nil, false
+		return firstHop{}
 	case h.Upstream != nil:
-		return nil, h.Upstream.IsUplink(family)
+		return firstHop{abroad: h.Upstream.IsUplink(family)}
 	case h.By != nil:
 		if _, has := h.By.Address(family); has {
-			return h.By, false
+			return firstHop{in: h.By}
 		}
-		return nil, false
+		return firstHop{}
 	}
 	for _, a := range h.Addresses {
-		s := h.Segment(a)
-		if s == nil {
-			continue
-		}
-		if i, abroad, ok := e.gatewayOn(s, h.Gateway, family); ok {
-			return i, abroad
+		if s := h.Segment(a); s != nil {
+			if hop := e.gatewayOn(s, h.Gateway, family); hop != (firstHop{}) {
+				return hop
+			}
 		}
 	}
-	return nil, false
+	return firstHop{}
 }
 
-// gatewayOn returns the interface on a segment that machines there send to, that of a gateway
-// where one is named, or that it is the provider's router.
-func (e *Engine) gatewayOn(s *network.Segment, named *network.Gateway, family header.Family) (i *network.Interface, abroad, ok bool) {
-	if named == nil && s.IsUplink(family) {
-		return nil, true, true
+// gatewayOn returns where machines on a segment send: to a gateway, the named one where one is, to the provider's router,
+// or to the inside router that they are behind.
+func (e *Engine) gatewayOn(s *network.Segment, named *network.Gateway, family header.Family) firstHop {
+	switch {
+	case s.Behind != nil:
+		switch {
+		case header.FamilyOf(s.Router) != family:
+			return firstHop{}
+		case named == nil:
+			return firstHop{in: s.Behind, router: s}
+		}
+		hop := e.gatewayOn(s.Behind.Segment, named, family)
+		if hop.in != nil {
+			hop.router = s
+		}
+		return hop
+	case named == nil && s.IsUplink(family):
+		return firstHop{abroad: true}
 	}
 	for _, i := range s.Interfaces {
 		if _, has := i.Address(family); has && (named == nil || i.Gateway == named) {
-			return i, false, true
+			return firstHop{in: i}
 		}
 	}
-	return nil, false, false
+	return firstHop{}
 }
 
 func arriveAt(i *network.Interface) nextPlace { return nextPlace{kind: atGateway, in: i} }
@@ -182,6 +216,9 @@ func (w *Walk) leave(g *Gateway, r *route) nextPlace {
 	if host == nil && owner == nil {
 		if i := w.claimer(g, r.out.Segment, r.via); i != nil {
 			return arriveAt(i)
+		}
+		if router := w.engine.net.RouterAt(r.out.Segment, r.via); router != nil {
+			return w.handOver(router)
 		}
 	}
 	w.end(Unrouted, Site{Gateway: g.Gateway}, StepRoute, nil)
@@ -245,7 +282,11 @@ func (w *Walk) handOver(on *network.Segment) nextPlace {
 		return w.toMachine(at)
 	}
 	w.end(Absent, Site{Segment: on}, StepLeave, nil)
-	w.unreachable(len(w.passages) - 1)
+	if on.Behind != nil {
+		w.refusal = refusal{packet: w.visit.flow.now(), router: on, how: ErrorMessage}
+	} else {
+		w.unreachable(len(w.passages) - 1)
+	}
 	w.note(StepLeave, NobodyHas, w.verdict.At)
 	return nextPlace{}
 }

@@ -110,6 +110,7 @@ type carrier struct {
 type refusal struct {
 	packet header.Packet      // as it came to who refused it
 	by     *network.Interface // where it came in, if a gateway refused it
+	router *network.Segment   // what is behind the inside router that refused it
 	how    Message            // none where nobody did
 }
 
@@ -385,7 +386,7 @@ func (w *Walk) decided(v *visit) nextPlace {
 		case d.Step == StepArrive && d.Outcome == Unrouted: // the gateway before it finds nobody there
 			w.unreachable(len(w.passages) - 2)
 		case d.Tells != NoMessage && !w.back:
-			w.refusal = refusal{v.before.Packet, v.in, d.Tells}
+			w.refusal = refusal{packet: v.before.Packet, by: v.in, how: d.Tells}
 		}
 	}
 	return nextPlace{}
@@ -398,7 +399,7 @@ func (w *Walk) unreachable(number int) {
 		return
 	}
 	if last := &w.passages[number]; !last.in.Gateway.Handling.UnreachableSilent {
-		w.refusal = refusal{last.packet.Packet, last.in, ErrorMessage}
+		w.refusal = refusal{packet: last.packet.Packet, by: last.in, how: ErrorMessage}
 	}
 }
 

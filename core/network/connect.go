@@ -1,6 +1,8 @@
 package network
 
 import (
+	"cmp"
+	"fmt"
 	"net/netip"
 	"slices"
 
@@ -116,6 +118,8 @@ func prefixes(texts ...string) header.Addresses {
 func (d *Draft) Connect() *Network {
 	n := &Network{Name: d.Name, Services: d.Services, Zones: d.Zones, Hosts: d.Hosts, Gateways: d.Gateways}
 	n.findSegments()
+	n.findUplinks()
+	n.findRouters()
 	n.hosts = map[string]*Host{}
 	for _, h := range n.Hosts {
 		n.hosts[h.Name] = h
@@ -129,7 +133,6 @@ func (d *Draft) Connect() *Network {
 			}
 		}
 	}
-	n.findUplinks()
 	n.internet = n.findInternet()
 	n.findBehind()
 	return n
@@ -180,13 +183,18 @@ func (n *Network) findSegments() {
 	}
 }
 
-// SegmentOf returns the segment an address is on: the one that is named, else the
-// one with the longest prefix that holds it, else nil.
+// SegmentOf returns the segment an address is on: the one that is named, else what is behind the inside router that it
+// is sent to, else the one with the longest prefix that holds it, else nil.
 func (n *Network) SegmentOf(a netip.Addr, name string) *Segment {
 	var best *Segment
 	bits := -1
 	for _, s := range n.Segments {
-		if name != "" && s.Name != name {
+		switch {
+		case name != "" && s.Name != name:
+			continue
+		case s.routed.Contains(a):
+			return s
+		case s.Behind != nil:
 			continue
 		}
 		for _, p := range s.Prefixes {
@@ -245,6 +253,107 @@ func (n *Network) findUplinks() {
 			r.Out.internet[header.FamilyOf(r.To.Addr())] = true
 		}
 	}
+}
+
+// findRouters finds the inside routers that the file does not name, and which addresses are behind each. What a static
+// route leads to inside is behind its next hop, where no gateway and no host has that; where a route names an interface
+// alone, it is on its segment. Of what several lead to, it is the one with the longest prefix, the lowest distance, and the first in the file. What is in the prefix of an interface is on that
+// segment, unless a gateway there sends it on by a longer route.
+func (n *Network) findRouters() {
+	var routes []Route
+	hosts := map[netip.Addr]bool{}
+	for _, h := range n.Hosts {
+		for _, a := range h.Addresses {
+			hosts[a] = true
+		}
+	}
+	for _, g := range n.Gateways {
+		for _, r := range g.Routes {
+			inside := !r.Blackhole && r.To.Bits() > 0 && r.Out.Segment != nil && !r.Out.FacesInternet(header.FamilyOf(r.To.Addr()))
+			if inside && r.Out.Segment.OwnerOn(r.Via) == nil && !hosts[r.Via] {
+				routes = append(routes, r)
+			}
+		}
+	}
+	slices.SortStableFunc(routes, func(a, b Route) int { return cmp.Or(b.To.Bits()-a.To.Bits(), a.Distance-b.Distance) })
+	type router struct {
+		on  *Segment
+		via netip.Addr
+	}
+	var taken header.Addresses
+	for _, g := range n.Gateways {
+		for _, i := range g.Interfaces {
+			taken = taken.Union(header.AddressesOfPrefixes(i.Clients...))
+		}
+	}
+	connected, known := n.connected(), map[router]*Segment{}
+	for _, r := range routes {
+		held := sentOn(r, connected).Minus(taken)
+		if taken = taken.Union(held); held.Empty() {
+			continue
+		}
+		if !r.Via.IsValid() {
+			r.Out.Segment.routed = r.Out.Segment.routed.Union(held)
+			continue
+		}
+		key := router{r.Out.Segment, r.Via}
+		s := known[key]
+		if s == nil {
+			s = &Segment{Name: fmt.Sprintf("%s behind %s", r.Out, r.Via.WithZone("")), Behind: r.Out, Router: r.Via}
+			known[key] = s
+			n.Segments = append(n.Segments, s)
+		}
+		s.routed, s.Prefixes = s.routed.Union(held), append(s.Prefixes, r.To)
+	}
+	for _, s := range known { // of several gateways with routes to a router, it sends to the first in the file
+		for _, r := range slices.Backward(routes) {
+			if r.Out.Segment == s.Behind.Segment && r.Via == s.Router && r.Out.Gateway.Index < s.Behind.Gateway.Index {
+				s.Behind = r.Out
+			}
+		}
+	}
+}
+
+// A connection is a prefix of a segment.
+type connection struct {
+	prefix netip.Prefix
+	on     *Segment
+}
+
+// connected returns the prefixes of all segments, the shortest first and, of several alike, that of the first segment last.
+func (n *Network) connected() (list []connection) {
+	for _, s := range slices.Backward(n.Segments) {
+		for _, p := range s.Prefixes {
+			list = append(list, connection{p, s})
+		}
+	}
+	slices.SortStableFunc(list, func(a, b connection) int { return a.prefix.Bits() - b.prefix.Bits() })
+	return list
+}
+
+// sentOn returns the addresses that a route leads to and that are on no segment, or on one that the route leads away from.
+func sentOn(r Route, connected []connection) header.Addresses {
+	sent := header.AddressesOfPrefixes(r.To)
+	for _, c := range connected {
+		switch here := slices.ContainsFunc(c.on.Interfaces, func(i *Interface) bool { return i.Gateway == r.Out.Gateway }); {
+		case !c.prefix.Overlaps(r.To):
+		case here && c.prefix.Bits() < r.To.Bits():
+			sent = header.AddressesOfPrefixes(r.To)
+		default:
+			sent = sent.Minus(header.AddressesOfPrefixes(c.prefix))
+		}
+	}
+	return sent
+}
+
+// RouterAt returns what is behind the inside router with an address on a segment, or nil.
+func (n *Network) RouterAt(on *Segment, a netip.Addr) *Segment {
+	for _, s := range n.Segments {
+		if s.Behind != nil && s.Behind.Segment == on && s.Router == a {
+			return s
+		}
+	}
+	return nil
 }
 
 // Reaches returns the interface whose longest prefix holds the address, or nil.
@@ -348,6 +457,10 @@ func (n *Network) findBehind() {
 			}
 			behind[i.Zone] = list
 		}
+	}
+	for _, s := range n.Segments {
+		zone := s.Lead().Zone
+		behind[zone] = append(behind[zone], s.routed.Ranges()...)
 	}
 	for _, z := range n.Zones {
 		z.behind = header.AddressesOf(behind[z.Name]...)

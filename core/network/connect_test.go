@@ -103,6 +103,12 @@ func TestUnusedAddressByAddress(t *testing.T) {
 					}
 				}
 			}
+			for _, s := range n.Segments {
+				for _, p := range s.Prefixes {
+					edge := a == p.Masked().Addr() || p.Contains(a) && !p.Contains(a.Next())
+					want = want || s.Behind != nil && edge && a.Is4() && p.Bits() < 31
+				}
+			}
 			want = want && !slices.ContainsFunc(n.Hosts, func(h *network.Host) bool { return h.Has(a) })
 			if got := unused.Contains(a); got != want {
 				t.Fatalf("seed %d: %s is unused: %v, want %v", seed, a, got, want)
@@ -114,6 +120,7 @@ func TestUnusedAddressByAddress(t *testing.T) {
 // Segments are the interfaces whose prefixes are the same, and an address is on the one
 // with the longest prefix that holds it.
 func TestSegmentsAddressByAddress(t *testing.T) {
+	behind := 0
 	for seed := range netfiletest.Few(uint64(150), 50) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		for _, a := range addresses(n, rand.New(rand.NewPCG(seed, 33))) {
@@ -133,6 +140,17 @@ func TestSegmentsAddressByAddress(t *testing.T) {
 				}
 			}
 			got := n.SegmentOf(a, "")
+			if r := routerFor(n, a, want, bits); r != nil {
+				behind++
+				there := got != nil && got == r.Out.Segment
+				if r.Via.IsValid() {
+					there = got != nil && got.Behind != nil && got.Router == r.Via && got.Behind.Segment == r.Out.Segment
+				}
+				if !there {
+					t.Fatalf("seed %d: %s is on %v, want it behind %s", seed, a, got, r.Via)
+				}
+				continue
+			}
 			if len(want) == 0 != (got == nil) || got != nil && got != want[0] && !contains(want, got) {
 				t.Fatalf("seed %d: %s is on %v, want one of %v", seed, a, got, want)
 			}
@@ -148,6 +166,31 @@ func TestSegmentsAddressByAddress(t *testing.T) {
 			}
 		}
 	}
+	if behind < 100 {
+		t.Errorf("only %d addresses are behind a router", behind)
+	}
+}
+
+// routerFor returns the route to the inside router that an address is behind, or nil: the longest to it whose next hop is inside and
+// nobody's, and where the address is on segments already, longer than their prefix and of a gateway there.
+func routerFor(n *network.Network, a netip.Addr, on []*network.Segment, bits int) (best *network.Route) {
+	if n.ClientsAt(a) != nil {
+		return nil
+	}
+	for _, g := range n.Gateways {
+		for i := range g.Routes {
+			r := &g.Routes[i]
+			if r.Blackhole || r.To.Bits() == 0 || !r.To.Contains(a) || r.Out.FacesInternet(header.FamilyOf(a)) {
+				continue
+			}
+			taken := slices.ContainsFunc(n.Hosts, func(h *network.Host) bool { return h.Has(r.Via) }) || r.Out.Segment.OwnerOn(r.Via) != nil
+			here := len(on) == 0 || r.To.Bits() > bits && slices.ContainsFunc(on[0].Interfaces, func(i *network.Interface) bool { return i.Gateway == g })
+			if !taken && here && (best == nil || r.To.Bits() > best.To.Bits() || r.To.Bits() == best.To.Bits() && r.Distance < best.Distance) {
+				best = r
+			}
+		}
+	}
+	return best
 }
 
 func contains(list []*network.Segment, s *network.Segment) bool {

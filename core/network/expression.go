@@ -69,13 +69,17 @@ func (e Expression) Behind(s *Segment, clients *Interface) header.Addresses {
 			}
 			return header.Addresses{}
 		}
+		var routed header.Addresses
+		if s.Lead().Zone == t.Zone {
+			routed = s.routed
+		}
 		var prefixes []netip.Prefix
 		for _, i := range s.Interfaces {
 			if i.Zone == t.Zone {
 				prefixes = append(prefixes, i.Addresses...)
 			}
 		}
-		return header.AddressesOfPrefixes(prefixes...)
+		return header.AddressesOfPrefixes(prefixes...).Union(routed)
 	})
 }
 

@@ -71,20 +71,51 @@ type Zone struct {
 	behind header.Addresses
 }
 
-// A Segment is one layer-2 network.
+// A Segment is one layer-2 network, or what is behind an inside router that the file does not name.
 type Segment struct {
 	Name       string
 	Interfaces []*Interface
 	Prefixes   []netip.Prefix // masked
+
+	// Behind a router: the interface on whose segment that is, of the first gateway with a route to it, and the router's
+	// address. Such a segment has no interfaces.
+	Behind *Interface
+	Router netip.Addr
+	routed header.Addresses // what static routes lead to: behind the router, or else on the segment without being in its prefixes
 }
 
-// Contains reports whether the address belongs to one of the segment's prefixes.
-func (s *Segment) Contains(a netip.Addr) bool { return s.PrefixOf(a).IsValid() }
+// Addresses returns those of machines on the segment: of its prefixes, and what static routes lead to.
+func (s *Segment) Addresses() header.Addresses {
+	if s.Behind != nil {
+		return s.routed
+	}
+	return header.AddressesOfPrefixes(s.Prefixes...).Union(s.routed)
+}
+
+// Routed returns the addresses of machines on the segment to which static routes alone lead.
+func (s *Segment) Routed() header.Addresses { return s.routed }
+
+// Lead returns the first interface on the segment, or the one that leads to it.
+func (s *Segment) Lead() *Interface {
+	if s.Behind != nil {
+		return s.Behind
+	}
+	return s.Interfaces[0]
+}
+
+// Contains reports whether the address is one of the segment's.
+func (s *Segment) Contains(a netip.Addr) bool {
+	return s.routed.Contains(a) || s.PrefixOf(a).IsValid()
+}
 
 // PrefixOf returns the longest of the segment's prefixes that holds the address: what a
-// machine with this address takes for its own segment. It is the zero prefix where none does.
+// machine with this address takes for its own segment. It is the zero prefix where none does, and behind a router, where nobody
+// knows it.
 func (s *Segment) PrefixOf(a netip.Addr) netip.Prefix {
 	var best netip.Prefix
+	if s.Behind != nil {
+		return best
+	}
 	for _, p := range s.Prefixes {
 		if p.Contains(a) && p.Bits() > best.Bits() {
 			best = p

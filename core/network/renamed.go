@@ -145,5 +145,10 @@ func (r Renamed) Segment(s *Segment) *Segment {
 			return j.Segment
 		}
 	}
+	if s.Behind != nil {
+		if on := r.Segment(s.Behind.Segment); on != nil {
+			return r.now.RouterAt(on, s.Router)
+		}
+	}
 	return nil
 }

@@ -30,7 +30,7 @@ func exampleFrom(e *engine.Engine, times network.Times, on *network.Segment, sen
 		if x.From = e.On(on, p.Source); x.From.Host != nil {
 			x.Sender = x.From.Host.Name
 		} else {
-			x.In = on.Interfaces[0]
+			x.In = on.Lead()
 		}
 	}
 	return x

@@ -24,3 +24,6 @@ var FamiliesOf = familiesOf
 
 // Looked returns how many addresses and names were looked at to name sets.
 func (m *Namer) Looked() int { return m.looked }
+
+// Own reports whether a difference is of a next hop that gets there with its own address before and after.
+func (d *Difference) Own() bool { return d.own }

@@ -99,7 +99,7 @@ func TestWhatFaresAlikeSaysTheSame(t *testing.T) {
 			all, grouped = all+len(found), grouped+len(list)
 			for i := range found {
 				d := &found[i]
-				holds := false
+				holds := d.Own()
 				for k := range list {
 					holds = holds || says(&list[k], d) || d.Sender.By != nil && saysInside(&list[k], d)
 				}

@@ -64,7 +64,7 @@ func NewNamer(n *network.Network) *Namer {
 	}
 	for _, s := range n.Segments {
 		if !slices.ContainsFunc(s.Interfaces, func(i *network.Interface) bool { return i.IsUplink() }) {
-			add(segmentName(n, s), header.AddressesOfPrefixes(s.Prefixes...))
+			add(segmentName(n, s), s.Addresses())
 		}
 	}
 	m.index()
@@ -119,7 +119,7 @@ func (m *Namer) begunIn(set header.Addresses) []int {
 
 // segmentName returns a zone for a segment that is all there is of it, else the segment.
 func segmentName(n *network.Network, s *network.Segment) string {
-	zone := s.Interfaces[0].Zone
+	zone := s.Lead().Zone
 	for _, g := range n.Gateways {
 		for _, i := range g.Interfaces {
 			if i.IsUp() && (i.Zone == zone) != (i.Segment == s) {
@@ -222,7 +222,7 @@ func (m *Namer) NameOn(from header.Addresses, on *network.Segment) string {
 	if on == nil {
 		return m.Name(from)
 	}
-	prefixes := header.AddressesOfPrefixes(on.Prefixes...).Minus(on.Unused())
+	prefixes := on.Addresses().Minus(on.Unused())
 	there := Namer{internet: m.internet, unused: m.unused, hosts: m.here[on.Name], names: []named{{"machines on " + on.Name, prefixes}}}
 	there.index()
 	text := there.list(from, familiesOf(from))

@@ -184,7 +184,7 @@ func TestNamesAreThoseOfTheFile(t *testing.T) {
 			if on, is := strings.CutPrefix(name.Name(), "machines on "); is {
 				found := false
 				for _, s := range n.Segments {
-					found = found || s.Name == on && header.AddressesOfPrefixes(s.Prefixes...).Minus(m.Unused()).Equal(name.Set())
+					found = found || s.Name == on && s.Addresses().Minus(m.Unused()).Equal(name.Set())
 				}
 				if !found {
 					t.Errorf("seed %d: %s is %s", seed, name.Name(), name.Set())

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -105,12 +106,11 @@ func (p picture) segment(branch, trunk string, i *network.Interface, follow bool
 			}
 		}
 	}
-	for _, h := range p.net.Hosts {
-		for _, a := range h.Addresses {
-			if h.Segment(a) == i.Segment {
-				p.line(trunk+"  ", p.hostText(h))
-				break
-			}
+	p.hostsOn(trunk+"  ", i.Segment)
+	for _, s := range p.net.Segments {
+		if s.Behind != nil && s.Behind.Segment == i.Segment {
+			p.line(trunk+"  ", fmt.Sprintf("behind %s  %s", s.Router, joinPrefixes(s.Prefixes)))
+			p.hostsOn(trunk+"    ", s)
 		}
 	}
 	if !follow {
@@ -120,6 +120,15 @@ func (p picture) segment(branch, trunk string, i *network.Interface, follow bool
 		if other != i && !p.gateways[other.Gateway] {
 			p.line(trunk+"  ", p.bold(other.Gateway.Name)+"  by "+other.Name+"  "+joinPrefixes(other.Addresses))
 			p.gateway(trunk+"  ", other.Gateway, other)
+		}
+	}
+}
+
+// hostsOn draws the hosts on a segment.
+func (p picture) hostsOn(indent string, s *network.Segment) {
+	for _, h := range p.net.Hosts {
+		if slices.ContainsFunc(h.Addresses, func(a netip.Addr) bool { return h.Segment(a) == s }) {
+			p.line(indent, p.hostText(h))
 		}
 	}
 }

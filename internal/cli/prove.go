@@ -217,8 +217,8 @@ func (c *call) proveLine(k *prove.Case) string {
 	}
 	if connection.From.Through != nil {
 		line += " -in " + connection.From.Through.String()
-	} else if connection.From.Segment != nil && len(connection.From.Segment.Interfaces) > 0 && c.needsIn(connection) {
-		line += " -in " + connection.From.Segment.Interfaces[0].String()
+	} else if connection.From.Segment != nil && c.needsIn(connection) {
+		line += " -in " + connection.From.Segment.Lead().String()
 	}
 	line += " -at " + network.Quoted(cmp.Or(c.options.at, connection.Moment.String()))
 	if c.options.against != "" {

@@ -48,6 +48,7 @@ type small struct {
 	text     strings.Builder
 	gateways []*smallGateway
 	segments int
+	behind   []smallRouter
 	hosts    []smallHost
 	groups   []string
 	zones    []string
@@ -55,6 +56,12 @@ type small struct {
 	prefixes map[int]int      // of inside segments, the number in their prefixes, where that is another's
 	twice    map[int]bool     // inside segments with a second prefix
 	atoms    []string         // what address expressions are made of
+}
+
+// A smallRouter is an inside router without a name, and a gateway that leads there.
+type smallRouter struct {
+	gateway, address string
+	linked           bool // a part of what it is for is on its segment itself
 }
 
 type smallGateway struct {
@@ -134,7 +141,42 @@ func (g *small) layout() {
 	for _, gw := range g.gateways {
 		g.strangeRoutes(gw)
 	}
+	g.addRouters()
 	g.addHosts()
+	if h := g.hosts[0]; g.chance(4) && strings.HasPrefix(h.addresses[0], "10.1.") { // a next hop that is a host
+		gw := g.owner(h.segment)
+		gw.routes = append(gw.routes, fmt.Sprintf("{to: %s/30, via: %s}", h.addresses[0], h.addresses[0]))
+	}
+}
+
+// addRouters adds routes to inside routers that have no name: to prefixes of their own, and to a part of the segment they are on.
+func (g *small) addRouters() {
+	for _, gw := range g.gateways {
+		i := pick(g.random, gw.interfaces)
+		if !g.chance(3) || i.uplink || i.name == "also" || len(i.addresses) == 0 {
+			continue
+		}
+		first, _, _ := strings.Cut(i.addresses[0], "/")
+		net, hop := first[:strings.LastIndexByte(first, '.')], 6
+		if i.segment >= 0 {
+			hop = 13
+		}
+		n := len(g.behind)
+		g.behind = append(g.behind, smallRouter{gw.name, fmt.Sprintf("%s.%d", net, hop), g.chance(3)})
+		gw.routes = append(gw.routes, fmt.Sprintf("{to: 10.5.%d.0/24, via: %s.%d}", n, net, hop))
+		if hop == 13 && len(g.shared[i.segment])+len(g.prefixes) == 0 && g.chance(3) {
+			gw.routes = append(gw.routes, fmt.Sprintf("{to: %s.8/29, via: %s.%d}", net, net, hop))
+		}
+		if g.behind[n].linked { // on the segment, which no prefix says
+			gw.routes = append(gw.routes, fmt.Sprintf("{to: 10.5.%d.128/25, via: %s}", n, i.name))
+		}
+		if len(i.addresses) > 1 && strings.HasPrefix(i.addresses[1], "fd") && g.chance(2) {
+			gw.routes = append(gw.routes, fmt.Sprintf("{to: 'fd00:5:%d::/64', via: '%sd'}", n, strings.TrimRight(strings.TrimSuffix(i.addresses[1], "/64"), "0123456789")))
+		}
+		if gw != g.gateways[0] && g.chance(2) {
+			g.gateways[0].routes = append(g.gateways[0].routes, fmt.Sprintf("{to: 10.5.%d.0/24, via: %s}", n, g.viaFor(g.gateways[0], gw)))
+		}
+	}
 }
 
 // viaFor returns the address of a child's link, or an address nobody has.
@@ -194,7 +236,7 @@ func (g *small) wire(segment int) string {
 
 func (g *small) strangeRoutes(gw *smallGateway) {
 	to := func() string {
-		return pick(g.random, []string{"10.1.0.0/16", "10.1.1.0/28", "203.0.113.0/28", "10.1.0.4/30", "192.0.2.0/24", "10.2.0.0/16", "10.64.0.0/25"})
+		return pick(g.random, []string{"10.1.0.0/16", "10.1.1.0/28", "203.0.113.0/28", "192.0.2.0/24", "10.2.0.0/16", "10.64.0.0/25"})
 	}
 	if g.chance(5) {
 		gw.routes = append(gw.routes, fmt.Sprintf("{to: %s, blackhole: true, distance: %d}", to(), 1+g.IntN(3)))
@@ -235,6 +277,14 @@ func (g *small) addHosts() {
 		}
 		if m := g.IntN(g.segments); g.chance(5) && m != n && g.wire(n) == "" && g.wire(m) == "" {
 			h.addresses = append(h.addresses, fmt.Sprintf("10.1.%d.%d", m, 10+i))
+		}
+		g.hosts = append(g.hosts, h)
+	}
+	if len(g.behind) > 0 {
+		n := g.IntN(len(g.behind))
+		h := smallHost{name: "shed", segment: -1, addresses: []string{fmt.Sprintf("10.5.%d.%d", n, pick(g.random, []int{9, 200}))}}
+		if g.chance(2) {
+			h.addresses = append(h.addresses, fmt.Sprintf("fd00:5:%d::9", n))
 		}
 		g.hosts = append(g.hosts, h)
 	}
@@ -307,7 +357,7 @@ func (g *small) write() {
 	}
 	g.writeGroups()
 	g.atoms = append(g.atoms, g.zones...)
-	g.atoms = append(g.atoms, "any", "internet", "10.1.0.0/16", "203.0.113.0/28", "192.0.2.0/25", "10.1.1.0/28", "10.1.0.3-10.1.0.9", "198.51.100.2", "'fd00:1::/32'", "'2001:db8:f::/48'", "rim:fibre", "10.64.0.0/24")
+	g.atoms = append(g.atoms, "any", "internet", "10.1.0.0/16", "203.0.113.0/28", "192.0.2.0/25", "10.1.1.0/28", "10.1.0.3-10.1.0.9", "198.51.100.2", "'fd00:1::/32'", "'2001:db8:f::/48'", "rim:fibre", "10.64.0.0/24", "10.5.0.0/24")
 	g.writeHosts()
 	g.line("gateways:")
 	for _, gw := range g.gateways {
@@ -349,6 +399,13 @@ func (g *small) writeHosts() {
 		}
 		if h.name == "neighbour" && g.chance(2) && slices.Contains(g.gateways[0].routes, "{to: default, via: 198.51.100.1}") {
 			g.line("    gateway: %s", pick(g.random, []string{"rim", "198.51.100.2", "198.51.100.1"}))
+		}
+		if h.name == "shed" {
+			r := g.behind[int(h.addresses[0][len("10.5.")]-'0')]
+			has := func(other smallHost) bool { return slices.Contains(other.addresses, r.address) } // then it is no router
+			if r.linked && strings.HasSuffix(h.addresses[0], ".200") || g.chance(4) && !slices.ContainsFunc(g.hosts, has) {
+				g.line("    gateway: %s", r.gateway)
+			}
 		}
 		serves := some(g.random, smallServices, 5)
 		if g.chance(4) {

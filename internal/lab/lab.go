@@ -106,7 +106,7 @@ func (l *Lab) build() error {
 			return fmt.Errorf("%s: %w", s.Name, err)
 		}
 	}
-	for _, step := range []func() error{l.placeGateways, l.placeInternet, l.placeHosts, l.placeClients, l.introduce, l.program} {
+	for _, step := range []func() error{l.placeGateways, l.placeRouters, l.placeInternet, l.placeHosts, l.placeClients, l.introduce, l.program} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -218,7 +218,59 @@ func (l *Lab) routeGateway(g *network.Gateway, n *node) error {
 	return nil
 }
 
-// routers are the addresses of the provider's router on an uplink where the file names none.
+// placeRouters makes the inside routers that the file does not name: one end is on the segment of gateways, the other with what is
+// behind.
+func (l *Lab) placeRouters() error {
+	for _, s := range l.engine.Network().Segments {
+		if s.Behind == nil || !s.Behind.IsUp() {
+			continue
+		}
+		n, err := l.node(nameOfRouter(s))
+		if err != nil {
+			return err
+		}
+		if err := n.forwards(); err != nil {
+			return err
+		}
+		near, err := l.join(n, s.Behind.Segment, "near", "")
+		if err != nil {
+			return err
+		}
+		if err := near.settle(s.Router, s.Behind.Segment.PrefixOf(s.Router)); err != nil {
+			return err
+		}
+		behind, err := l.join(n, s, "behind", "")
+		if err != nil {
+			return err
+		}
+		family := header.FamilyOf(s.Router)
+		if err := behind.address(routers[family]); err != nil {
+			return err
+		}
+		for _, p := range prefixesOf(s.Addresses()) {
+			if err := n.route(way{to: p, out: behind}); err != nil {
+				return err
+			}
+		}
+		via, _ := s.Behind.Address(family)
+		if err := n.route(way{to: family.Prefix(), out: near, via: via}); err != nil {
+			return err
+		}
+		for k, h := range l.engine.Network().Hosts {
+			for _, a := range h.Addresses {
+				if i, router, _ := l.engine.DefaultGateway(engine.Place{Host: h, Segment: h.Segment(a)}, family); router == s && i != s.Behind && header.FamilyOf(a) == family {
+					via, _ := i.Address(family)
+					if err := n.sendsFrom(a, near, via, 100+k); err != nil {
+						return err
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// routers are the addresses of the provider's router on an uplink where the file names none, and of inside routers on their other side.
 var routers = [2]netip.Addr{netip.MustParseAddr("169.254.0.1"), netip.MustParseAddr("fe80::1")}
 
 // wayOf returns a route of a gateway for the kernel.
@@ -492,9 +544,11 @@ func (end *link) settle(a netip.Addr, prefix netip.Prefix) error {
 
 // routeMachine gives a machine its default gateway, by the end on the segment where that is.
 func (l *Lab) routeMachine(on map[*network.Segment]*link, end *link, at engine.Place, family header.Family) error {
-	i, abroad := l.engine.DefaultGateway(at, family)
+	i, router, abroad := l.engine.DefaultGateway(at, family)
 	var via netip.Addr
 	switch {
+	case router != nil:
+		via, end = routers[family], on[router]
 	case abroad:
 		segment := at.Segment
 		if at.Host != nil && at.Host.Upstream != nil {
@@ -863,5 +917,10 @@ func (l *Lab) Start(machine string, command *exec.Cmd) error {
 	return n.do(command.Start)
 }
 
-// IsGateway reports whether a machine of the lab is a gateway.
-func (l *Lab) IsGateway(name string) bool { return l.engine.Network().Gateway(name) != nil }
+// PassesOn reports whether a machine of the lab is a gateway, or an inside router.
+func (l *Lab) PassesOn(name string) bool {
+	isRouter := func(s *network.Segment) bool { return s.Behind != nil && nameOfRouter(s) == name }
+	return l.engine.Network().Gateway(name) != nil || slices.ContainsFunc(l.engine.Network().Segments, isRouter)
+}
+
+func nameOfRouter(behind *network.Segment) string { return "the router at " + behind.Router.String() }

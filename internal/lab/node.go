@@ -94,24 +94,26 @@ func (n *node) close() {
 // settings are what the kernel does at every node; those that a kernel does not have are
 // passed over.
 var settings = map[string]string{
-	"ipv4/icmp_ratelimit":              "0", // each error is told, however many there are
-	"ipv4/icmp_msgs_per_sec":           "1000000",
-	"ipv4/icmp_msgs_burst":             "1000000",
-	"ipv6/icmp/ratelimit":              "0",
-	"ipv4/conf/all/rp_filter":          "0", // step 1 is in the program
-	"ipv4/conf/default/rp_filter":      "0",
-	"ipv4/conf/all/send_redirects":     "0",
-	"ipv4/conf/default/send_redirects": "0",
-	"ipv4/conf/all/accept_local":       "1",
-	"ipv6/conf/all/accept_dad":         "0",
-	"ipv6/conf/default/accept_dad":     "0",
-	"ipv6/conf/default/accept_ra":      "0",
-	"ipv4/ip_nonlocal_bind":            "1",
-	"ipv6/ip_nonlocal_bind":            "1",
-	"ipv4/tcp_reflect_tos":             "1",
-	"ipv4/tcp_syn_retries":             "1",
-	"ipv4/ip_local_port_range":         "61000 64999",
-	"ipv4/ping_group_range":            "0 0", // who is root there may ping
+	"ipv4/icmp_ratelimit":                "0", // each error is told, however many there are
+	"ipv4/icmp_msgs_per_sec":             "1000000",
+	"ipv4/icmp_msgs_burst":               "1000000",
+	"ipv6/icmp/ratelimit":                "0",
+	"ipv4/conf/all/rp_filter":            "0", // step 1 is in the program
+	"ipv4/conf/default/rp_filter":        "0",
+	"ipv4/conf/all/send_redirects":       "0",
+	"ipv4/conf/default/send_redirects":   "0",
+	"ipv4/conf/all/accept_local":         "1",
+	"ipv6/conf/all/accept_redirects":     "0", // a trace knows of none
+	"ipv6/conf/default/accept_redirects": "0",
+	"ipv6/conf/all/accept_dad":           "0",
+	"ipv6/conf/default/accept_dad":       "0",
+	"ipv6/conf/default/accept_ra":        "0",
+	"ipv4/ip_nonlocal_bind":              "1",
+	"ipv6/ip_nonlocal_bind":              "1",
+	"ipv4/tcp_reflect_tos":               "1",
+	"ipv4/tcp_syn_retries":               "1",
+	"ipv4/ip_local_port_range":           "61000 64999",
+	"ipv4/ping_group_range":              "0 0", // who is root there may ping
 
 	"netfilter/nf_conntrack_acct":      "1",
 	"netfilter/nf_conntrack_timestamp": "1",
@@ -328,6 +330,26 @@ func (n *node) answersBy(a netip.Addr, out *link, via netip.Addr, table int) err
 	rule.Family = [2]int{unix.AF_INET, unix.AF_INET6}[family]
 	if err := n.routes.RuleAdd(rule); err != nil {
 		return fmt.Errorf("%s: the way from %s: %w", n.name, a, err)
+	}
+	return nil
+}
+
+// sendsFrom makes a router send what comes from an address, and is for nobody near it, to a next hop of its own.
+func (n *node) sendsFrom(a netip.Addr, out *link, via netip.Addr, table int) error {
+	family := header.FamilyOf(a)
+	if err := n.route(way{to: family.Prefix(), out: out, via: via, table: table}); err != nil {
+		return err
+	}
+	for priority, table := range map[int]int{80: unix.RT_TABLE_MAIN, 90: table} {
+		rule := netlink.NewRule()
+		rule.Src, rule.Table, rule.Priority = prefixOf(netip.PrefixFrom(a, a.BitLen())), table, priority
+		if table == unix.RT_TABLE_MAIN {
+			rule.SuppressPrefixlen = 0 // but for its default route
+		}
+		rule.Family = [2]int{unix.AF_INET, unix.AF_INET6}[family]
+		if err := n.routes.RuleAdd(rule); err != nil {
+			return fmt.Errorf("%s: the way from %s: %w", n.name, a, err)
+		}
 	}
 	return nil
 }

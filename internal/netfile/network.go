@@ -346,6 +346,12 @@ func (r *reader) defaultGateway(h *network.Host, n *yaml.Node) {
 			h.Gateway, h.By = i.Gateway, i
 			return
 		}
+		if s.Behind != nil { // the inside router sends to it
+			if i := s.Behind.Segment.OwnerOn(a); i != nil {
+				h.Gateway = i.Gateway
+				return
+			}
+		}
 		for _, i := range s.Interfaces {
 			if slices.ContainsFunc(i.Gateway.Upstreams(), func(u network.Route) bool { return u.Via == a && u.Out == i }) {
 				h.Upstream = s
@@ -353,8 +359,10 @@ func (r *reader) defaultGateway(h *network.Host, n *yaml.Node) {
 			}
 		}
 	}
-	switch own := func(s *network.Segment) bool { return s.Contains(a) && !h.Has(a) }; {
-	case slices.ContainsFunc(segmentsOf(h), own):
+	own := func(s *network.Segment) bool { return s.Contains(a) && !h.Has(a) }
+	switch at := slices.IndexFunc(segmentsOf(h), own); {
+	case at >= 0 && segmentsOf(h)[at].Behind != nil: // the inside router's, on that side
+	case at >= 0:
 		h.Elsewhere = a
 	default:
 		r.fail(n, "%s: this is on no segment of %s, so it can't be its default gateway", n.Value, h.Name)
@@ -376,7 +384,11 @@ func segmentsOf(h *network.Host) []*network.Segment {
 func (r *reader) checkDefaultGateway(h *network.Host, f *fields) {
 	if h.Gateway != nil {
 		for _, a := range h.Addresses {
-			if s := h.Segment(a); s != nil && slices.ContainsFunc(s.Interfaces, func(i *network.Interface) bool { return i.Gateway == h.Gateway }) {
+			s := h.Segment(a)
+			if s != nil && s.Behind != nil {
+				s = s.Behind.Segment
+			}
+			if s != nil && slices.ContainsFunc(s.Interfaces, func(i *network.Interface) bool { return i.Gateway == h.Gateway }) {
 				return
 			}
 		}

@@ -32,6 +32,7 @@ func Classes(e *engine.Engine, at network.Moment, pieces int) (*Plan, error) {
 		Plan: Plan{Unsent: map[string]int{}}, engine: e, at: at, explorer: e.NewExplorer(network.At(at), pieces), walk: e.NewWalk(),
 		known: map[engine.Connection]bool{},
 	}
+	p.plain = p.withoutRouters()
 	for _, b := range p.explorer.Beginnings(nil) {
 		for region, err := range p.explorer.Explore(b.From, b.Set) {
 			if err != nil {
@@ -92,11 +93,16 @@ type planner struct {
 	explorer *engine.Explorer
 	walk     *engine.Walk
 	known    map[engine.Connection]bool
+	plain    flowset.Set // neither end is a router that the file does not name
 }
 
 func (p *planner) class(b engine.Beginning, r *engine.Region) {
 	p.Classes++
-	example, ok := p.explorer.Space.Usual(r.Set)
+	set := p.explorer.Space.Restrict(r.Set, p.plain)
+	if set == flowset.Nothing {
+		set = r.Set
+	}
+	example, ok := p.explorer.Space.Usual(set)
 	if !ok || example.Source == example.Destination || !engine.Claims(r.Meetings, example.Packet) {
 		example.Packet = r.Example
 	}
@@ -131,6 +137,9 @@ func (p *planner) add(from engine.Place, packet header.Packet) (reason string) {
 		return "no gateway is on its way"
 	case c.From.Host == nil && to.Host == nil && ((from.Internet || p.isRouter(packet.Source)) && to.Internet || from.Clients != nil && from.Clients == to.Clients):
 		return oneMachine
+	}
+	if s := c.From.Segment; s != nil && s.IsUplink(header.FamilyOf(packet.Source)) && !network.Carried(packet.Source) && !s.Contains(packet.Destination) && (c.From.Through == nil || to.Internet) {
+		return "a provider would have to translate its private source"
 	}
 	p.known[c] = true
 	p.Connections = append(p.Connections, c)
@@ -172,7 +181,7 @@ func (p *planner) unsendable(from engine.Place, packet header.Packet) string {
 	case packet.Protocol.HasPorts() && (packet.SourcePort == 0 || packet.DestinationPort == 0):
 		return "nobody sends from or to port 0"
 	case from.Through == nil && p.isRouter(packet.Source) || p.isRouter(packet.Destination):
-		return "one end is a provider's router"
+		return "one end is a router that the file does not name"
 	case from.Through != nil && from.Internet && from.Host != nil:
 		return "its sender's address is a host's, which sends for itself"
 	case from.Clients != nil && from.Clients.IsClient(packet.Destination):
@@ -205,10 +214,33 @@ func (p *planner) isHop(a netip.Addr) bool {
 	})
 }
 
-func (p *planner) isRouter(a netip.Addr) bool {
-	return slices.ContainsFunc(p.engine.Network().Gateways, func(g *network.Gateway) bool {
-		return slices.ContainsFunc(g.Upstreams(), func(r network.Route) bool { return r.Via == a })
-	})
+func (p *planner) isRouter(a netip.Addr) bool { return slices.Contains(p.routers(), a) }
+
+// routers returns the addresses of those that the file does not name: providers', and inside ones.
+func (p *planner) routers() (list []netip.Addr) {
+	for _, s := range p.engine.Network().Segments {
+		if s.Behind != nil {
+			list = append(list, s.Router)
+		}
+	}
+	for _, g := range p.engine.Network().Gateways {
+		for _, r := range g.Upstreams() {
+			if r.Via.IsValid() {
+				list = append(list, r.Via)
+			}
+		}
+	}
+	return list
+}
+
+// withoutRouters returns the connections of which neither end is such a router.
+func (p *planner) withoutRouters() flowset.Set {
+	var ranges []header.Range
+	for _, a := range p.routers() {
+		ranges = append(ranges, header.Range{First: a, Last: a})
+	}
+	spans := flowset.AddressSpans(header.AllAddresses().Minus(header.AddressesOf(ranges...)))
+	return p.explorer.Space.Where(flowset.Source, spans, p.explorer.Space.Where(flowset.Destination, spans, flowset.Everything))
 }
 
 // isAnycast reports whether an IPv6 address is the first of its prefix of 64 bits.

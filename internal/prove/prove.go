@@ -209,7 +209,7 @@ func (p *Prover) compareDelivery(c *Case) {
 		if s.Node == lab.Internet && !toInternet {
 			continue // it passes there
 		}
-		if !s.Leaves && s.Number > 0 && !p.Lab.IsGateway(s.Node) && s.IsFirst() {
+		if !s.Leaves && s.Number > 0 && !p.Lab.PassesOn(s.Node) && s.IsFirst() {
 			came = append(came, s)
 		}
 	}

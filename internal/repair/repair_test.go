@@ -197,7 +197,10 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 					t.Fatal(err)
 				}
 				for _, l := range left {
-					same := func(f advice.Finding) bool { return l.Matter() == f.Matter() }
+					same := func(f advice.Finding) bool {
+						behind := l.Kind == network.BesideUplink && f.Kind == l.Kind && f.Place.Line < l.Place.Line // what a rule in front lets in too
+						return l.Matter() == f.Matter() || behind
+					}
 					if same(found[i]) || l.Severity() != network.Note && !slices.ContainsFunc(found, same) {
 						t.Errorf("seed %d: after %s for %s of %s there is %s of %s", seed, r.Command, found[i].Kind, found[i].Subject, l.Kind, l.Subject)
 					}
