@@ -118,10 +118,16 @@ var words = [...]wording{
 	NoneFree: {label: "source", by: true, text: fixed("none is free"), why: say("Every address and port of %s is taken by other sessions.", func(e *Event) []any { return []any{e.Rule.Name} })},
 	NotTold: {label: "source", by: true, text: fixed("none is free"), why: say("An earlier session goes from %s to %s already, and %s can't tell the answers apart.",
 		func(e *Event) []any { return []any{e.Before.Source, e.Before.To(), e.At.Name()} })},
-	HopIsHost:      {why: say("The route to %s leads to %s, which is %s: a host, it passes nothing on.", func(e *Event) []any { return []any{e.Route, e.Via, e.Host.Name} })},
-	HopIsItself:    {why: say("The route to %s leads to %s, which is the gateway itself.", hop)},
-	HopIsNobody:    {why: say("The route to %s leads to %s, and nobody has that address.", hop)},
-	NobodyHas:      {why: say("No host has %s.", destination)},
+	HopIsHost:   {why: say("The route to %s leads to %s, which is %s: a host, it passes nothing on.", func(e *Event) []any { return []any{e.Route, e.Via, e.Host.Name} })},
+	HopIsItself: {why: say("The route to %s leads to %s, which is the gateway itself.", hop)},
+	HopIsNobody: {why: say("The route to %s leads to %s, and nobody has that address.", hop)},
+	NobodyHas: {why: func(e *Event) []string {
+		text := fmt.Sprintf("No host has %s.", e.After.Destination)
+		if s := e.At.Segment; s != nil && s.Behind != nil {
+			text += fmt.Sprintf(" The route leads to an inside router that the file does not name, %s; hosts behind it belong into the file.", s.Router)
+		}
+		return []string{text}
+	}},
 	AwaitedAnswer:  {label: "takes", text: fixed("the answer it waits for")},
 	Beyond:         {label: "takes it", text: fixed("what is there is outside this network")},
 	HostDecides:    {text: func(e *Event) string { return "its own firewall: " + e.Text }, why: hostDecidesWhy},

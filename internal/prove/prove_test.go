@@ -95,8 +95,8 @@ func TestMachinesBesideAnUplinkAreNotBlocked(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it sends real packets")
 	}
-	text, other := gen.Sites(8), netip.MustParseAddr("2001:db8:1::4")
-	cases := proved(t, text, text, 8, 3, func(c engine.Connection) bool {
+	text, other := gen.Sites(36), netip.MustParseAddr("2001:db8:1::5")
+	cases := proved(t, text, text, 36, 3, func(c engine.Connection) bool {
 		s := c.From.Segment
 		return s != nil && s.Name == "exchange" && c.Packet.Destination == other && c.Packet.DestinationPort == 22
 	})

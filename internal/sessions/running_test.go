@@ -49,7 +49,7 @@ func TestWhatAConnectionCarriesIsCounted(t *testing.T) {
 				continue
 			}
 			forthBefore, backBefore, open := passed()
-			if open == 0 {
+			if forthBefore.Packets < 2*int64(open) { // none, or a loose gateway saw the answer alone
 				continue
 			}
 			if !walk.Sends(header.Continues, false, 1000) || !walk.Sends(header.Continues, true, 500) {
