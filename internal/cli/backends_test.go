@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"testing"
 	"time"
+	"unicode"
 )
 
 // A shop is a place in which commands find running gateways.
@@ -218,5 +219,47 @@ func TestWhereOneFailsInBetweenTheOthersGoBack(t *testing.T) {
 	}
 	if r := run(t, folder, "hits", "-gateway", "keep"); !strings.Contains(r.out, "0 rules, 0 never hit") {
 		t.Errorf("%+v", r)
+	}
+}
+
+// What a gateway answers can't steer the terminal on which it is shown, in no command, nor in errors.
+func TestAGatewayDoesNotWriteToTheTerminal(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	write(t, folder, "hollowbridge.yaml", twoEdges)
+	listener, err := net.Listen("unix", filepath.Join(folder, "rim.sock"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	const evil = `\u001b]0;gone\u0007\u001b[2J\u009b31m\u202egnp\u2028`
+	go http.Serve(listener, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch path := r.URL.Path; {
+		case strings.HasPrefix(path, "/v1/revisions"):
+			fmt.Fprint(w, strings.ReplaceAll(`[{"number": 1, "time": "2026-11-30T10:00:00Z", "author": "EVIL", "note": "EVIL"}]`, "EVIL", evil))
+		case path == "/v1/status":
+			fmt.Fprint(w, strings.ReplaceAll(`{"gateway": "rim", "on": "EVIL", "revision": {"number": 1, "author": "EVIL"}}`, "EVIL", evil))
+		case path == "/v1/sessions":
+			fmt.Fprint(w, strings.ReplaceAll(`{"sessions": [{"before": {"protocol": "EVIL"}, "in": "EVIL", "rules": ["EVIL"], "state": "EVIL"}], "total": 1}`, "EVIL", evil))
+		case path == "/v1/log":
+			fmt.Fprint(w, strings.ReplaceAll(`{"events": [{"kind": "EVIL", "rule": "EVIL", "in": "EVIL", "text": "EVIL"}]}`, "EVIL", evil))
+		default:
+			w.WriteHeader(http.StatusInternalServerError)
+			fmt.Fprint(w, strings.ReplaceAll(`{"error": "EVIL"}`, "EVIL", evil))
+		}
+	}))
+	seen := 0
+	for _, line := range []string{"history", "sessions", "log", "hits", "apply -yes", "history -json", "mapping list"} {
+		r := run(t, folder, append(strings.Fields(line), "-gateway", "rim")...)
+		all := r.out + r.err
+		if strings.ContainsFunc(all, func(c rune) bool {
+			return c != '\n' && c != '\t' && unicode.IsControl(c) || unicode.Is(unicode.Bidi_Control, c) || c == '\u2028'
+		}) {
+			t.Errorf("%s prints %q", line, all)
+		}
+		seen += strings.Count(all, `\u202e`)
+	}
+	if seen < 3 {
+		t.Errorf("what was answered was shown %d times", seen)
 	}
 }

@@ -33,6 +33,7 @@ const defaultFile = "hollowbridge.yaml"
 // An Environment is what commands see of the world outside.
 type Environment struct {
 	Out, Err io.Writer
+	Terminal bool // results are read by a person
 	Color    bool // results may be coloured
 	Progress bool // long work may say how far it is
 	Width    int  // columns that outputs may take
@@ -42,11 +43,12 @@ type Environment struct {
 
 // System returns the environment of this process.
 func System() *Environment {
+	terminal := term.IsTerminal(int(os.Stdout.Fd()))
 	return &Environment{
-		Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Now: time.Now,
+		Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Now: time.Now, Terminal: terminal,
 		Progress: os.Getenv("TERM") != "dumb" && term.IsTerminal(int(os.Stderr.Fd())),
 		Width:    screenWidth(),
-		Color:    os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(os.Stdout.Fd())),
+		Color:    os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && terminal,
 	}
 }
 
@@ -169,7 +171,7 @@ func Run(args []string, env *Environment) int {
 	}
 	results := bufio.NewWriterSize(env.Out, 1<<16)
 	buffered := *env
-	buffered.Out, buffered.Err = results, behind{results, env.Err}
+	buffered.Out, buffered.Err = &plainText{to: results, color: env.Color}, &plainText{to: behind{results, env.Err}}
 	defer buffered.restoreOnInterrupt()()
 	status := runCommand(args, &buffered)
 	if err := results.Flush(); err != nil {
@@ -213,10 +215,10 @@ func (env *Environment) restoreOnInterrupt() (stop func()) {
 		case <-done:
 		case <-signals:
 			if env.Progress {
-				fmt.Fprint(env.Err, "\r\x1b[K")
+				fmt.Fprint(env.Err, clearLine)
 			}
 			if env.Color {
-				fmt.Fprint(os.Stdout, plain)
+				fmt.Fprint(os.Stdout, sequences[len(sequences)-1])
 			}
 			os.Exit(interrupted)
 		}

@@ -448,7 +448,7 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 		}
 	}
 	if printed && !c.options.json { // the edited file is the result; what is said about it goes elsewhere
-		c.Out.Write(e.Text())
+		c.asFile().Write(e.Text())
 		c.Environment = &Environment{Out: c.Err, Err: c.Err, Width: c.Width, Getenv: c.Getenv, Now: c.Now}
 	}
 	if c.options.json {

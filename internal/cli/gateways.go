@@ -36,7 +36,7 @@ func untilInterrupt() (context.Context, context.CancelFunc) {
 
 // flush writes out what is printed so far.
 func (c *call) flush() error {
-	if w, ok := c.Out.(*bufio.Writer); ok {
+	if w, ok := exactly(c.Out).(*bufio.Writer); ok {
 		return w.Flush()
 	}
 	return nil

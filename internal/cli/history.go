@@ -157,7 +157,7 @@ func (c *call) showRevision(list []*gateway.Client, number int) int {
 		switch {
 		case failures[i] != nil:
 		case c.options.text && p.this.Bundle != nil:
-			fmt.Fprint(c.Out, p.this.Bundle.Text)
+			fmt.Fprint(c.asFile(), p.this.Bundle.Text)
 			return c.sayFailures(failures)
 		default:
 			c.printRevision(list[i].Gateway, &p.this, &p.before)

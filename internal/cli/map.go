@@ -58,7 +58,7 @@ func facesInternet(i *network.Interface) bool {
 // line writes a line, cut to the screen.
 func (p picture) line(indent, text string) {
 	line := []rune(strings.TrimRight(indent+text, " "))
-	if len(line) > p.Width && !strings.Contains(text, "\x1b") {
+	if len(line) > p.Width && !strings.ContainsAny(text, colors) {
 		line = append(line[:p.Width-3], []rune("...")...)
 	}
 	fmt.Fprintln(p.Out, string(line))

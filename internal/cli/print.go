@@ -7,15 +7,9 @@ import (
 	"unicode/utf8"
 )
 
-const (
-	red   = "\x1b[1;31m"
-	green = "\x1b[1;32m"
-	plain = "\x1b[0m"
-)
-
 // added and removed colour the lines of a difference.
-func (c *call) added(text string) string   { return c.paint("\x1b[32m", text) }
-func (c *call) removed(text string) string { return c.paint("\x1b[31m", text) }
+func (c *call) added(text string) string   { return c.paint(addedColor, text) }
+func (c *call) removed(text string) string { return c.paint(removedColor, text) }
 
 func (c *call) red(text string) string   { return c.paint(red, text) }
 func (c *call) green(text string) string { return c.paint(green, text) }
@@ -135,4 +129,4 @@ func (c *call) printTableWithin(heads []string, rows [][]string, most []int) {
 	}
 }
 
-func (c *call) bold(text string) string { return c.paint("\x1b[1m", text) }
+func (c *call) bold(text string) string { return c.paint(bold, text) }

@@ -27,11 +27,12 @@ func (c *call) compile(n *network.Network) (e *engine.Engine, done func()) {
 			return
 		}
 		next, shown = c.Now().Add(refreshed), true
-		fmt.Fprintf(c.Err, "\r%s: looking at all connections, %d kinds so far", n.Name, ways)
+		steer(c.Err, "\r")
+		fmt.Fprintf(c.Err, "%s: looking at all connections, %d kinds so far", n.Name, ways)
 	}
 	return e, func() {
 		if shown {
-			fmt.Fprint(c.Err, "\r\x1b[K")
+			steer(c.Err, clearLine)
 		}
 	}
 }

@@ -112,12 +112,13 @@ func (c *call) prove(n *network.Network, e, built *engine.Engine, moment network
 	if c.Progress && len(plan.Connections) > 1 {
 		p.Watch = func(done, all int) {
 			shown = true
-			fmt.Fprintf(c.Err, "\r%s: %d of %d connections sent", n.Name, done, all)
+			steer(c.Err, "\r")
+			fmt.Fprintf(c.Err, "%s: %d of %d connections sent", n.Name, done, all)
 		}
 	}
 	cases, err := p.Run(plan.Connections)
 	if shown {
-		fmt.Fprint(c.Err, "\r\x1b[K")
+		steer(c.Err, clearLine)
 	}
 	if err != nil {
 		return c.failed(err)

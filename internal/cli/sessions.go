@@ -263,7 +263,7 @@ func (c *call) watched(show func() int) int {
 	defer tick.Stop()
 	for {
 		if c.Color {
-			fmt.Fprint(c.Out, "\x1b[H\x1b[2J")
+			steer(c.Out, clearScreen)
 		}
 		status := show()
 		if !c.Color && !c.options.json {

@@ -24,6 +24,7 @@ type Client struct {
 	base     string
 	token    string
 	http     *http.Client
+	heeded   time.Duration
 }
 
 // NewClient returns a client of a gateway.
@@ -36,7 +37,7 @@ func NewClient(gateway string, e Endpoint) (*Client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", gateway, err)
 	}
-	c := &Client{Gateway: gateway, Endpoint: e, base: "https://" + e.Address, token: token, http: &http.Client{Transport: t}}
+	c := &Client{Gateway: gateway, Endpoint: e, base: "https://" + e.Address, token: token, http: &http.Client{Transport: t}, heeded: heeded}
 	if e.Socket != "" {
 		c.base = "http://gateway"
 	}
@@ -67,7 +68,9 @@ const mostAnswer = 1 << 30
 
 // call sends a request and reads its answer into result, where that is not nil.
 func (c *Client) call(ctx context.Context, method, path string, query url.Values, body, result any) error {
-	response, err := c.send(ctx, method, path, query, body)
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	response, err := c.send(ctx, cancel, method, path, query, body)
 	if err != nil {
 		return err
 	}
@@ -75,14 +78,54 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 	if result == nil {
 		return nil
 	}
-	if err := json.NewDecoder(io.LimitReader(response.Body, mostAnswer)).Decode(result); err != nil {
+	err = json.NewDecoder(io.LimitReader(c.keptUp(response.Body, cancel), mostAnswer)).Decode(result)
+	switch {
+	case errors.Is(context.Cause(ctx), errSlow):
+		return c.absent(errSlow)
+	case err != nil:
 		return fmt.Errorf("%s: its answer can't be read: %w", c.Gateway, err)
 	}
 	return nil
 }
 
+// errSlow is why a gateway is not waited for any longer.
+var errSlow = fmt.Errorf("next to nothing came from it for %d seconds", heeded/time.Second)
+
+const (
+	heeded    = 10 * time.Second // until an answer begins, and between two looks at how much of it has come
+	working   = 2 * time.Minute  // until an answer begins that the gateway has to work for
+	leastPace = 64 << 10         // bytes between two such looks
+)
+
+// takesWork are the calls that a gateway may work on for long before it answers.
+var takesWork = map[string]bool{"/v1/prepare": true, "/v1/commit": true, "/v1/undo": true}
+
+// keptUp reads an answer, and gives up on one that trickles.
+func (c *Client) keptUp(body io.Reader, giveUp context.CancelCauseFunc) io.Reader {
+	return &pacedReader{Reader: body, every: c.heeded, timer: time.AfterFunc(c.heeded, func() { giveUp(errSlow) })}
+}
+
+type pacedReader struct {
+	io.Reader
+	every time.Duration
+	since int // bytes
+	timer *time.Timer
+}
+
+func (p *pacedReader) Read(b []byte) (n int, err error) {
+	n, err = p.Reader.Read(b)
+	if p.since += n; p.since >= leastPace || err != nil {
+		p.timer.Stop()
+		if err == nil {
+			p.since = 0
+			p.timer.Reset(p.every)
+		}
+	}
+	return n, err
+}
+
 // send sends a request and returns its answer where it is a good one.
-func (c *Client) send(ctx context.Context, method, path string, query url.Values, body any) (*http.Response, error) {
+func (c *Client) send(ctx context.Context, giveUp context.CancelCauseFunc, method, path string, query url.Values, body any) (*http.Response, error) {
 	var data io.Reader
 	if body != nil {
 		text, err := json.Marshal(body)
@@ -105,7 +148,16 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	if c.token != "" {
 		request.Header.Set("Authorization", "Bearer "+c.token)
 	}
+	wait := c.heeded
+	if takesWork[path] {
+		wait = working
+	}
+	waiting := time.AfterFunc(wait, func() { giveUp(errSlow) })
 	response, err := c.http.Do(request)
+	waiting.Stop()
+	if errors.Is(context.Cause(ctx), errSlow) {
+		err = errSlow
+	}
 	if err != nil {
 		return nil, c.absent(err)
 	}
@@ -114,7 +166,7 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	}
 	defer response.Body.Close()
 	var said Conflict
-	text, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	text, _ := io.ReadAll(io.LimitReader(c.keptUp(response.Body, giveUp), 1<<20))
 	if json.Unmarshal(text, &said) != nil || said.Error == "" {
 		said.Error = "it answers " + response.Status
 	}
@@ -204,7 +256,9 @@ func (c *Client) Log(ctx context.Context, query url.Values) (l Log, err error) {
 
 // Follow calls a function with events that match as they come, until the context ends.
 func (c *Client) Follow(ctx context.Context, query url.Values, each func(*Event) error) error {
-	response, err := c.send(ctx, http.MethodGet, "/v1/log/follow", query, nil)
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	response, err := c.send(ctx, cancel, http.MethodGet, "/v1/log/follow", query, nil)
 	if err != nil {
 		return err
 	}

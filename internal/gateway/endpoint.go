@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -122,7 +123,15 @@ func (l socketListener) Close() error {
 }
 
 func (e Endpoint) listenTLS() (net.Listener, error) {
-	pair, err := tls.LoadX509KeyPair(e.Certificate, e.Key)
+	key, err := readSecret(e.Key)
+	if err != nil {
+		return nil, err
+	}
+	certificate, err := os.ReadFile(e.Certificate)
+	if err != nil {
+		return nil, err
+	}
+	pair, err := tls.X509KeyPair(certificate, key)
 	if err != nil {
 		return nil, fmt.Errorf("%s and %s: %w", e.Certificate, e.Key, err)
 	}
@@ -141,7 +150,7 @@ func (e Endpoint) ReadToken() (string, error) {
 	if e.Socket != "" {
 		return "", nil
 	}
-	data, err := os.ReadFile(e.Token)
+	data, err := readSecret(e.Token)
 	if err != nil {
 		return "", err
 	}
@@ -151,6 +160,25 @@ func (e Endpoint) ReadToken() (string, error) {
 	}
 	return token, nil
 }
+
+// readSecret reads a file that nobody but its owner may read.
+func readSecret(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	switch info, err := f.Stat(); {
+	case err != nil:
+		return nil, err
+	case info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0:
+		return nil, fmt.Errorf("%s: others may read it (%v), and whoever can is obeyed; take that away with chmod 600 %s, and make another one if somebody did", path, info.Mode().Perm(), path)
+	}
+	return io.ReadAll(io.LimitReader(f, mostSecret))
+}
+
+// mostSecret is how long a token or a key may be, in bytes.
+const mostSecret = 1 << 16
 
 // transport returns how a client reaches the endpoint.
 func (e Endpoint) transport() (*http.Transport, error) {

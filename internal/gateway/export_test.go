@@ -1,6 +1,10 @@
 package gateway
 
-import "hollowbridge/core/network"
+import (
+	"time"
+
+	"hollowbridge/core/network"
+)
 
 // Since makes what is in force that of an earlier moment, as if it had been put into force then.
 func (s *Service) Since(at network.Moment) {
@@ -9,3 +13,6 @@ func (s *Service) Since(at network.Moment) {
 	s.changing.Unlock()
 	s.wake()
 }
+
+// Heeds makes a client wait another time for answers than ten seconds.
+func (c *Client) Heeds(wait time.Duration) { c.heeded = wait }

@@ -622,6 +622,46 @@ func TestForeignStatesAreLeftAlone(t *testing.T) {
 	}
 }
 
+// A token or a key that others may read is refused, and nobody but its owner may read a state.
+func TestSecretsAreTheOwnersAlone(t *testing.T) {
+	folder := t.TempDir()
+	os.Chmod(folder, 0o755)
+	certificate(t, folder)
+	token := filepath.Join(folder, "token")
+	if err := os.WriteFile(token, []byte("a-token-of-some-length\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	e := gateway.Endpoint{Address: "127.0.0.1:0", Token: token, Certificate: filepath.Join(folder, "cert.pem"), Key: filepath.Join(folder, "key.pem")}
+	for _, mode := range []os.FileMode{0o644, 0o640, 0o604, 0o620} {
+		os.Chmod(token, mode)
+		if _, err := e.ReadToken(); err == nil || !strings.Contains(err.Error(), "chmod 600 "+token) {
+			t.Errorf("a token of mode %v: %v", mode, err)
+		}
+		os.Chmod(e.Key, mode)
+		if l, err := e.Listen(); err == nil || !strings.Contains(err.Error(), "chmod 600 "+e.Key) {
+			t.Errorf("a key of mode %v: %v, %v", mode, l, err)
+		}
+	}
+	path := filepath.Join(folder, gateway.StateFile)
+	for range 2 { // made, and found open to others
+		s, err := gateway.OpenState(folder, "rim")
+		if err != nil {
+			t.Fatal(err)
+		}
+		files, _ := filepath.Glob(path + "*")
+		for _, file := range files {
+			if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {
+				t.Errorf("%s: %v, %v", file, info.Mode(), err)
+			}
+		}
+		if len(files) < 2 {
+			t.Errorf("the state is %v", files)
+		}
+		s.Close()
+		os.Chmod(path, 0o644)
+	}
+}
+
 // The commands reach a gateway over TLS with its token, and over a socket that only its user may
 // open.
 func TestEndpoints(t *testing.T) {

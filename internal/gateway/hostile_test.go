@@ -3,9 +3,13 @@ package gateway_test
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
+	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -80,6 +84,9 @@ func TestRudeCallersKeepNobodyWaiting(t *testing.T) {
 		{"POST", "/v1/trial", `{"rule": "web", "for": 0.1}`, http.StatusBadRequest},
 		{"POST", "/v1/keep", ``, http.StatusConflict},
 		{"GET", "/v1/sessions?top=1000000", ``, http.StatusBadRequest},
+		{"GET", "/v1/sessions?top=3&top=5", ``, http.StatusBadRequest},
+		{"GET", "/v1/log/follow?rule=web&rule=web", ``, http.StatusBadRequest},
+		{"GET", "/v1/hits?a=%zz", ``, http.StatusBadRequest},
 		{"GET", "/v1/sessions?colour=red", ``, http.StatusBadRequest},
 		{"GET", "/v1/revisions/77", ``, http.StatusNotFound},
 		{"GET", "/v1/revisions/x", ``, http.StatusBadRequest},
@@ -104,5 +111,105 @@ func TestRudeCallersKeepNobodyWaiting(t *testing.T) {
 	}
 	if r := s.Status().Revision; r == nil || r.Number != 1 {
 		t.Errorf("%+v", r)
+	}
+}
+
+// Whoever does not know the token can't keep out who does, however many connections they hold.
+func TestStrangersDoNotKeepOutWhoKnowsTheToken(t *testing.T) {
+	s, _ := service(t, house)
+	folder := t.TempDir()
+	certificate(t, folder)
+	token := filepath.Join(folder, "token")
+	if err := os.WriteFile(token, []byte("twenty-four-signs-of-it\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	at := gateway.Endpoint{Address: "127.0.0.1:0", Token: token, Certificate: filepath.Join(folder, "cert.pem"), Key: filepath.Join(folder, "key.pem")}
+	l, err := at.Listen()
+	if err != nil {
+		t.Fatal(err)
+	}
+	at.Address = l.Addr().String()
+	server := gateway.NewServer(s, "twenty-four-signs-of-it")
+	var serving sync.WaitGroup
+	serving.Go(func() { server.Serve(l) })
+	defer serving.Wait()
+	defer server.Shutdown()
+	var held []net.Conn
+	strangers := func(from byte, say string) {
+		dialer := tls.Dialer{NetDialer: &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, from)}}, Config: &tls.Config{InsecureSkipVerify: true}}
+		for range 200 {
+			conn, err := dialer.Dial("tcp", at.Address)
+			if err != nil {
+				continue // it had to make room while it shook hands
+			}
+			held = append(held, conn)
+			if _, err := io.WriteString(conn, say); err == nil && say != "" {
+				answer, _ := http.ReadResponse(bufio.NewReader(conn), nil)
+				if answer == nil || answer.StatusCode != http.StatusUnauthorized || !answer.Close {
+					t.Fatalf("a stranger gets %v, and the connection stays", answer)
+				}
+			}
+		}
+	}
+	strangers(2, "")
+	strangers(3, "GET /v1/status HTTP/1.1\r\nHost: g\r\n\r\n")
+	defer func() {
+		for _, conn := range held {
+			conn.Close()
+		}
+	}()
+	for range 20 {
+		client, err := gateway.NewClient("rim", at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		begun := time.Now()
+		if _, err := client.Status(context.Background()); err != nil || time.Since(begun) > 3*time.Second {
+			t.Fatalf("beside %d strangers, after %v: %v", len(held), time.Since(begun), err)
+		}
+		strangers(2, "")
+	}
+}
+
+// A gateway that says nothing, or next to nothing, is not waited for.
+func TestASlowGatewayIsNotWaitedFor(t *testing.T) {
+	for what, say := range map[string]func(net.Conn){
+		"nothing": func(net.Conn) {},
+		"trickles": func(c net.Conn) {
+			io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n")
+			for {
+				if _, err := io.WriteString(c, " "); err != nil {
+					return
+				}
+				time.Sleep(10 * time.Millisecond)
+			}
+		},
+	} {
+		l, err := net.Listen("unix", filepath.Join(t.TempDir(), "s"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				defer c.Close()
+				go say(c)
+			}
+		}()
+		client, err := gateway.NewClient("rim", gateway.Endpoint{Socket: l.Addr().String()})
+		if err != nil {
+			t.Fatal(err)
+		}
+		client.Heeds(300 * time.Millisecond)
+		begun := time.Now()
+		_, err = client.Status(context.Background())
+		var absent gateway.Absent
+		if took := time.Since(begun); !errors.As(err, &absent) || !strings.Contains(err.Error(), "rim does not answer") || took > 3*time.Second {
+			t.Errorf("%s: after %v: %v", what, took, err)
+		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
@@ -87,6 +88,7 @@ var calls = []call{
 type Server struct {
 	service *Service
 	http    *http.Server
+	guarded bool            // by a token
 	ends    context.Context // for those who follow
 	end     context.CancelFunc
 }
@@ -98,7 +100,11 @@ func NewServer(s *Service, token string) *Server {
 	mux := http.NewServeMux()
 	for _, c := range calls {
 		mux.HandleFunc(c.method+" "+c.path, func(w http.ResponseWriter, r *http.Request) {
-			result, err := c.handle(v, w, r)
+			var result any
+			err := once(r)
+			if err == nil {
+				result, err = c.handle(v, w, r)
+			}
 			answer(w, result, err)
 		})
 	}
@@ -109,8 +115,9 @@ func NewServer(s *Service, token string) *Server {
 	})
 	v.http = &http.Server{
 		Handler: authorized(token, mux), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 2 * time.Minute, WriteTimeout: 2 * time.Minute,
-		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 1 << 16,
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 1 << 16, ConnContext: withGuest,
 	}
+	v.guarded = token != ""
 	return v
 }
 
@@ -119,7 +126,12 @@ func (v *Server) Handler() http.Handler { return v.http.Handler }
 
 // Serve answers what comes to a listener until Shutdown.
 func (v *Server) Serve(l net.Listener) error {
-	err := v.http.Serve(netutil.LimitListener(l, mostClients))
+	if v.guarded {
+		l = &gate{Listener: l}
+	} else {
+		l = netutil.LimitListener(l, mostClients)
+	}
+	err := v.http.Serve(l)
 	if errors.Is(err, http.ErrServerClosed) {
 		return nil
 	}
@@ -147,7 +159,13 @@ func authorized(token string, next http.Handler) http.Handler {
 		got := sha256.Sum256([]byte(r.Header.Get("Authorization")))
 		if subtle.ConstantTimeCompare(want[:], got[:]) != 1 {
 			w.Header().Set("WWW-Authenticate", "Bearer")
+			w.Header().Set("Connection", "close") // else it would keep a place
 			answer(w, nil, &refused{http.StatusUnauthorized, "the token is missing or wrong", nil})
+			return
+		}
+		if !admits(r.Context()) {
+			w.Header().Set("Connection", "close")
+			answer(w, nil, &refused{http.StatusServiceUnavailable, fmt.Sprintf("%d clients are connected, and there is room for no more", mostClients), nil})
 			return
 		}
 		next.ServeHTTP(w, r)
@@ -196,6 +214,20 @@ func body(w http.ResponseWriter, r *http.Request, most int64, into any) error {
 }
 
 // empty refuses a query in which something is left that nobody knows.
+// once refuses a query that can't be read, or says one thing twice: whichever of the two were taken, it could be the other that was meant.
+func once(r *http.Request) error {
+	query, err := url.ParseQuery(r.URL.RawQuery)
+	if err != nil {
+		return &refused{http.StatusBadRequest, "the query can't be read: " + err.Error(), nil}
+	}
+	for _, key := range slices.Sorted(maps.Keys(query)) {
+		if len(query[key]) > 1 {
+			return &refused{http.StatusBadRequest, fmt.Sprintf("%s: it is given %d times in the query", key, len(query[key])), nil}
+		}
+	}
+	return nil
+}
+
 func empty(query url.Values) error {
 	for key := range query {
 		return &refused{http.StatusBadRequest, key + ": no such parameter", nil}
@@ -397,7 +429,11 @@ const breath = 15 * time.Second
 // follow writes events as they come, one a line, until whoever asked is gone.
 func (v *Server) follow(w http.ResponseWriter, r *http.Request) {
 	query := r.URL.Query()
-	f, err := v.filter(query)
+	err := once(r)
+	var f *Filter
+	if err == nil {
+		f, err = v.filter(query)
+	}
 	if err == nil {
 		err = empty(query)
 	}

@@ -143,6 +143,22 @@ func (s *State) tables() (count int, ours bool) {
 	return count, id == stateID
 }
 
+// closeToOthers makes the files of the state, in whatever folder they are, readable by their owner alone: connections stand in them,
+// and names of machines and people. What SQLite makes beside them has the rights of the first.
+func (s *State) closeToOthers() error {
+	f, err := os.OpenFile(s.path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	f.Close()
+	for _, path := range []string{s.path, s.path + "-wal", s.path + "-shm"} {
+		if err := os.Chmod(path, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
 func (s *State) connect(synchronous string, readOnly bool) (*sql.DB, error) {
 	values := url.Values{"_pragma": {"busy_timeout(10000)", "synchronous(" + synchronous + ")"}}
 	if readOnly {
@@ -163,7 +179,10 @@ func (s *State) connect(synchronous string, readOnly bool) (*sql.DB, error) {
 }
 
 func (s *State) open(fresh bool, gateway string) error {
-	var err error
+	err := s.closeToOthers()
+	if err != nil {
+		return err
+	}
 	if s.durable, err = s.connect("FULL", false); err != nil {
 		return err
 	}
