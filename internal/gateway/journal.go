@@ -39,8 +39,40 @@ type journal struct {
 	first  int64 // number of the first event since it was opened
 	next   int64 // of the next one
 	recent tail
+	ages   steadyClock // by which events get too old
+	opened time.Time
 	done   chan struct{}
 	stop   context.CancelFunc
+}
+
+// A steadyClock goes with the wall clock, but does not jump forward with it: what is behind goes twice as fast as time does, until
+// it is there. So a clock that is wrong for a moment makes nothing old, and one that is put right does so slowly.
+type steadyClock struct {
+	time time.Time
+	up   time.Duration // how long it had gone when it was last asked
+}
+
+// newSteadyClock returns a clock that begins at the time of what came last, or at the wall clock's where nothing did.
+func newSteadyClock(last, wall time.Time) steadyClock {
+	if last.IsZero() {
+		last = wall
+	}
+	return steadyClock{time: last.Round(0)}
+}
+
+// at returns the time, which is never ahead of the wall clock's, when it has gone for so long by a clock that nobody sets.
+func (c *steadyClock) at(wall time.Time, up time.Duration) time.Time {
+	wall = wall.Round(0)
+	passed := up - c.up
+	c.up = up
+	c.time = c.time.Add(passed)
+	if behind := wall.Sub(c.time); behind > 0 {
+		c.time = c.time.Add(min(passed, behind))
+	}
+	if wall.Before(c.time) {
+		return wall
+	}
+	return c.time
 }
 
 // A tail is the latest events, for those who follow.
@@ -60,6 +92,12 @@ func openJournal(state *State, keeping Keeping, sends func([]Event), failed func
 	}
 	j := &journal{state: state, keeping: keeping, sends: sends, failed: failed, first: next, next: next, wake: make(chan struct{}, 1), done: make(chan struct{})}
 	j.recent.changed = make(chan struct{})
+	newest, err := state.NewestEvent()
+	if err != nil {
+		return nil, err
+	}
+	j.opened = time.Now()
+	j.ages = newSteadyClock(newest, j.opened)
 	var ctx context.Context
 	ctx, j.stop = context.WithCancel(context.Background())
 	go j.run(ctx)
@@ -137,7 +175,7 @@ func (j *journal) write() {
 		b.count, b.data = w.count, w.data
 		blocks = append(blocks, b)
 	}
-	if err := j.state.AddBlocks(blocks, j.keeping.Most, time.Now().Add(-j.keeping.Age)); err != nil {
+	if err := j.state.AddBlocks(blocks, j.keeping.Most, j.ages.at(time.Now(), time.Since(j.opened)).Add(-j.keeping.Age)); err != nil {
 		j.lost.Add(int64(len(events)))
 		j.failed(err)
 	}

@@ -552,6 +552,19 @@ func (s *State) NextEvent() (int64, error) {
 	return next, err
 }
 
+// NewestEvent returns the time of the events that were written down last, or the zero time.
+func (s *State) NewestEvent() (time.Time, error) {
+	var newest int64
+	err := s.bulk.QueryRow("SELECT newest FROM events ORDER BY first DESC LIMIT 1").Scan(&newest)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return time.Time{}, nil
+	case err != nil:
+		return time.Time{}, err
+	}
+	return time.Unix(0, newest).UTC(), nil
+}
+
 // Blocks calls a function with the blocks that have events from a number and a time on, the
 // latest first, until it returns false.
 func (s *State) Blocks(from int64, since time.Time, each func(*storedBlock) (bool, error)) error {
