@@ -506,10 +506,14 @@ func (c *comparison) translation(d *Difference, e *engine.Engine) Translation {
 
 // placeIn returns a place of either network in one of them.
 func (c *comparison) placeIn(e *engine.Engine, p *engine.Place, a netip.Addr) (engine.Place, bool) {
-	renamed := &c.renamed
 	if e == c.old {
-		renamed = &c.before
+		return PlaceIn(e, &c.before, p, a)
 	}
+	return PlaceIn(e, &c.renamed, p, a)
+}
+
+// PlaceIn returns where a machine is in a network that has an address and a place in another one; ok is false where there is none.
+func PlaceIn(e *engine.Engine, renamed *network.Renamed, p *engine.Place, a netip.Addr) (at engine.Place, ok bool) {
 	if p.Through != nil {
 		i := renamed.Interface(p.Through)
 		if i == nil {

@@ -215,11 +215,16 @@ func (a *application) look(list []*gateway.Client) int {
 func (a *application) unchanged() bool {
 	return !slices.ContainsFunc(a.changes, func(ch *change) bool {
 		b := ch.running.Bundle
-		return b == nil || b.Text != a.bundle.Text || !maps.Equal(b.Lists, a.bundle.Lists)
+		away := ch.status.Table != nil && ch.status.Table.Trouble != ""
+		return away || b == nil || b.Text != a.bundle.Text || !maps.Equal(b.Lists, a.bundle.Lists)
 	})
 }
 
+// sayUnchanged says so, and what the machines have otherwise than the file: that may have changed.
 func (a *application) sayUnchanged() int {
+	if status := a.prepare(); status != yes {
+		return status
+	}
 	a.result.Outcome = "unchanged"
 	if a.options.json {
 		a.printJSON(a.resultOf())
@@ -250,6 +255,11 @@ func (a *application) weigh() int {
 	}
 	if !a.options.json {
 		a.sayExpectations(results, broken)
+	}
+	for _, ch := range a.changes {
+		if t := ch.status.Table; t != nil && t.Trouble != "" && !a.options.json {
+			fmt.Fprintf(a.Out, "%s  %s; this puts it back\n", ch.client.Gateway, t.Trouble)
+		}
 	}
 	a.compareRunning()
 	a.weighOwnConnection()

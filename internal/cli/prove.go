@@ -81,19 +81,28 @@ func runProve(c *call) int {
 		}
 		return status
 	}
-	built := e
-	if c.options.against != "" {
-		other, err := netfile.Read(c.options.against)
-		if err != nil {
-			return c.failed(err)
-		}
-		built = engine.Compile(other, nil)
+	var other *network.Network // the lab's own
+	var err error
+	switch {
+	case c.options.against != "":
+		other, err = netfile.Read(c.options.against)
+	case c.path() == netfile.StandardInput: // which can be read once
+		other = n
+	default:
+		other, err = c.readNetwork(c.path())
 	}
-	return c.prove(n, e, built, q.at.in(n), one)
+	if err != nil {
+		return c.failed(err)
+	}
+	var notes []string
+	if one == nil {
+		notes = prove.MakeRoom(other)
+	}
+	return c.prove(n, e, engine.Compile(other, nil), notes, q.at.in(n), one)
 }
 
 // prove does what runProve is asked, in namespaces of its own.
-func (c *call) prove(n *network.Network, e, built *engine.Engine, moment network.Moment, one []engine.Connection) int {
+func (c *call) prove(n *network.Network, e, built *engine.Engine, notes []string, moment network.Moment, one []engine.Connection) int {
 	start := time.Now()
 	plan := &prove.Plan{Connections: one}
 	if one == nil {
@@ -108,6 +117,9 @@ func (c *call) prove(n *network.Network, e, built *engine.Engine, moment network
 	}
 	defer l.Close()
 	p := &prove.Prover{Lab: l, Engine: e}
+	if len(l.Unable) > 0 {
+		p.Able = prove.Without(c.network(), l.Unable)
+	}
 	shown := false
 	if c.Progress && len(plan.Connections) > 1 {
 		p.Watch = func(done, all int) {
@@ -124,6 +136,7 @@ func (c *call) prove(n *network.Network, e, built *engine.Engine, moment network
 		return c.failed(err)
 	}
 	r := c.proof(n, l, plan, cases)
+	r.notes = slices.Concat(r.notes, notes)
 	switch {
 	case c.options.json:
 		c.printJSON(r.json(c))
@@ -260,7 +273,7 @@ func (c *call) printProof(r *proof) {
 	case len(k.Differs) == 0:
 		fmt.Fprintln(c.Out, c.green("agrees"))
 	case k.Known != "":
-		fmt.Fprintf(c.Out, "differs: %s; %s\n", strings.Join(k.Differs, "; "), k.Known)
+		fmt.Fprintf(c.Out, "%s, as it must: %s; %s\n", c.green("agrees"), k.Known, strings.Join(k.Differs, "; "))
 	default:
 		fmt.Fprintf(c.Out, "%s: %s\n", c.red("differs"), strings.Join(k.Differs, "; "))
 	}

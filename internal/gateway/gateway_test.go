@@ -26,6 +26,7 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gateway"
+	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/lab"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/netfile/netfiletest"
@@ -619,6 +620,81 @@ func TestForeignStatesAreLeftAlone(t *testing.T) {
 		if after, _ := os.ReadFile(path); !bytes.Equal(after, data) {
 			t.Errorf("%s: it is not left as it is", what)
 		}
+	}
+}
+
+// A table that another program takes away, or changes, is put back, said and counted; a few times in a minute, and then it is said that it
+// is not, until it is applied again.
+func TestTheTableIsPutBack(t *testing.T) {
+	if testing.Short() || noKernel != nil {
+		t.Skip("it waits for a running gateway on the kernel", noKernel)
+	}
+	e := engine.Compile(netfiletest.Parse(t, house), nil)
+	built, err := lab.Build(e, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer built.Close()
+	b := &bench{T: t, folder: t.TempDir()}
+	b.start(func(r gateway.Recorder) (gateway.Backend, error) {
+		return gateway.NewKernel(r, gateway.KernelOptions{Namespace: built.Space("rim"), Device: lab.DeviceOf, Lab: true, Trouble: trouble(t)})
+	})
+	defer func() { b.Stop(true) }()
+	b.apply(house, nil)
+	other, err := kernel.OpenMachine(built.Space("rim"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	before, err := other.Digest()
+	if err != nil || before == (kernel.Digest{}) {
+		t.Fatalf("%x, %v", before, err)
+	}
+	if s := b.Status().Table; s == nil || s.Trouble != "" || s.Restored != 0 {
+		t.Fatalf("%+v", s)
+	}
+	events := func() (list []string) {
+		f, err := gateway.ParseFilter(nil, nil, time.Now())
+		if err != nil {
+			t.Fatal(err)
+		}
+		found, err := b.Log(f, 100, false, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range found.Events {
+			if e.What == "table" {
+				list = append(list, e.Text)
+			}
+		}
+		return list
+	}
+	for n := int64(1); n <= 3; n++ {
+		if err := other.Clear(); err != nil {
+			t.Fatal(err)
+		}
+		if trouble := b.Status().Table.Trouble; !strings.Contains(trouble, "taken") && b.Status().Table.Restored < n {
+			t.Errorf("%q", trouble)
+		}
+		b.soon("the table is there again", func() bool { return b.Status().Table.Restored == n })
+		if after, err := other.Digest(); err != nil || after != before {
+			t.Fatalf("it is put back as another one: %v", err)
+		}
+	}
+	if err := other.Clear(); err != nil {
+		t.Fatal(err)
+	}
+	b.soon("it is said that it stays away", func() bool {
+		list := events()
+		return len(list) == 4 && strings.Contains(list[3], "3 times in a minute")
+	})
+	time.Sleep(1500 * time.Millisecond)
+	if after, err := other.Digest(); err != nil || after != (kernel.Digest{}) || b.Status().Table.Trouble == "" {
+		t.Errorf("it is put back for ever: %v, %+v", err, b.Status().Table)
+	}
+	b.apply(house, nil)
+	if after, err := other.Digest(); err != nil || after != before || b.Status().Table.Trouble != "" {
+		t.Errorf("applied again, it is %v, %+v", err, b.Status().Table)
 	}
 }
 

@@ -35,6 +35,8 @@ type Kernel struct {
 	mapped  engine.MappingTable // the same, for what the engine is asked
 	maps    bool                // what is in force has the maps for them
 	current atomic.Pointer[engine.Gateway]
+	guarded guard
+	stopped chan struct{} // closed by Close
 
 	asking   sync.Mutex
 	known    connectionEnds
@@ -68,7 +70,7 @@ type KernelOptions struct {
 // NewKernel returns the gateway of a kernel. What is in force there stays so.
 func NewKernel(recorder Recorder, o KernelOptions) (*Kernel, error) {
 	namespace := o.Namespace
-	k := &Kernel{KernelOptions: o, recorder: recorder, counted: map[network.RuleID]*ofRule{}, past: map[string]kernel.Counted{}, opened: map[portmap.Shut]*network.Mapping{}}
+	k := &Kernel{KernelOptions: o, recorder: recorder, counted: map[network.RuleID]*ofRule{}, past: map[string]kernel.Counted{}, opened: map[portmap.Shut]*network.Mapping{}, stopped: make(chan struct{})}
 	if k.Device == nil {
 		k.Device = kernel.DeviceOf
 	}
@@ -88,12 +90,14 @@ func NewKernel(recorder Recorder, o KernelOptions) (*Kernel, error) {
 	}
 	k.working.Go(k.watch)
 	k.working.Go(k.listen)
+	k.working.Go(k.guards)
 	return k, nil
 }
 
 // Close is Backend's.
 func (k *Kernel) Close() error {
 	k.closed.Store(true)
+	close(k.stopped)
 	err := errors.Join(k.watcher.Close(), k.listener.Close())
 	k.working.Wait()
 	return errors.Join(err, k.machine.Close())
@@ -145,6 +149,19 @@ func (k *Kernel) Check(g *engine.Gateway) (notes []string, err error) {
 func (k *Kernel) Use(g *engine.Gateway) error {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
+	if err := k.use(g); err != nil {
+		return err
+	}
+	if g.Handling.RestartsOnApply {
+		if err := k.machine.EndSessions(); err != nil {
+			k.Trouble(err)
+		}
+	}
+	return nil
+}
+
+// use puts a gateway into force. The caller holds the mutex.
+func (k *Kernel) use(g *engine.Gateway) error {
 	p, _, err := k.compile(g)
 	if err != nil {
 		return err
@@ -163,13 +180,8 @@ func (k *Kernel) Use(g *engine.Gateway) error {
 	k.current.Store(g)
 	k.maps = p.HasMappings()
 	// It is in force by now, whatever goes wrong besides.
-	if err := k.beginCounting(g); err != nil {
+	if err := errors.Join(k.beginCounting(g), k.remember()); err != nil {
 		k.Trouble(err)
-	}
-	if g.Handling.RestartsOnApply {
-		if err := k.machine.EndSessions(); err != nil {
-			k.Trouble(err)
-		}
 	}
 	return nil
 }

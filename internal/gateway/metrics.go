@@ -95,6 +95,14 @@ func (s *Service) metrics() (list []*metric, err error) {
 	applies.add(s.applied.Load(), "applied")
 	applies.add(s.refused.Load(), "refused")
 	applies.add(s.wentBack.Load(), "went-back")
+	if status.Table != nil {
+		counter("table_restored_total", "How often the kernel's table was put back that another program changed.").add(status.Table.Restored)
+		wrong := int64(0)
+		if status.Table.Trouble != "" {
+			wrong = 1
+		}
+		made(dto.MetricType_GAUGE, "table_wrong", "1 where the kernel's table is not as it should be.").add(wrong)
+	}
 	counter("events_lost_total", "Events that there was no room for.").add(status.Lost)
 	if status.Collector != nil {
 		counter("syslog_lost_total", "Events that the collector did not take in time.").add(status.Collector.Lost)

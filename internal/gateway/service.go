@@ -275,6 +275,10 @@ func (s *Service) Status() Status {
 		Gateway: s.options.Gateway, On: s.backend.Name(), Program: s.options.Program, Since: s.since,
 		Sessions: s.backend.Count(), Lost: s.journal.lost.Load(), Collector: s.away.status(),
 	}
+	if k, ok := s.backend.(*Kernel); ok {
+		table := k.Table()
+		status.Table = &table
+	}
 	s.changing.Lock()
 	defer s.changing.Unlock()
 	if now := s.current.Load(); now != nil {

@@ -48,6 +48,7 @@ type Status struct {
 	Sessions  int        `json:"sessions"`
 	Lost      int64      `json:"lost"`      // events that there was no room for
 	Collector *Collector `json:"collector"` // null where events are sent nowhere
+	Table     *Table     `json:"table"`     // of the kernel; null on a simulated gateway
 }
 
 // A Collector says how events fare that are sent away.
@@ -198,7 +199,7 @@ type Event struct {
 	Number    int64     `json:"number"`
 	Time      time.Time `json:"time"`
 	Gateway   string    `json:"gateway"`
-	What      string    `json:"what"`    // connection, mapping, revision, trial or service
+	What      string    `json:"what"`    // connection, mapping, revision, trial, table or service
 	Outcome   string    `json:"outcome"` // of a connection: passes, or how it ended
 	Rule      string    `json:"rule"`    // LIST/NAME, or empty
 	In        string    `json:"in"`

@@ -135,6 +135,8 @@ func (p *planner) add(from engine.Place, packet header.Packet) (reason string) {
 	switch {
 	case len(t.Passed) == 0:
 		return "no gateway is on its way"
+	case t.Outcome == engine.Exhausted && t.Step == engine.StepSession:
+		return "a gateway has no room for its sessions"
 	case c.From.Host == nil && to.Host == nil && ((from.Internet || p.isRouter(packet.Source)) && to.Internet || from.Clients != nil && from.Clients == to.Clients):
 		return oneMachine
 	}

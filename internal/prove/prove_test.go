@@ -34,7 +34,9 @@ var monday = network.MomentOf(0, 600)
 func proved(t *testing.T, traced, built string, seed uint64, most int, which ...func(engine.Connection) bool) []prove.Case {
 	t.Helper()
 	e := engine.Compile(netfiletest.Parse(t, traced), nil)
-	l, err := lab.Build(engine.Compile(netfiletest.Parse(t, built), nil), monday)
+	other := netfiletest.Parse(t, built)
+	prove.MakeRoom(other)
+	l, err := lab.Build(engine.Compile(other, nil), monday)
 	if err != nil {
 		t.Fatalf("seed %d: %v", seed, err)
 	}
@@ -48,7 +50,7 @@ func proved(t *testing.T, traced, built string, seed uint64, most int, which ...
 		list = slices.DeleteFunc(list, func(c engine.Connection) bool { return !wanted(c) })
 	}
 	rand.New(rand.NewPCG(seed, 1)).Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
-	p := &prove.Prover{Lab: l, Engine: e}
+	p := &prove.Prover{Lab: l, Engine: e, Able: prove.Without(netfiletest.Parse(t, traced), l.Unable)}
 	cases, err := p.Run(list[:min(len(list), most)])
 	if err != nil {
 		t.Fatal(err)
