@@ -207,6 +207,10 @@ func (a *application) look(list []*gateway.Client) int {
 		if a.network.Gateway(ch.client.Gateway) == nil {
 			return a.failed(fmt.Errorf("%s is no gateway of what is to be applied", ch.client.Gateway))
 		}
+		if p := ch.status.Pending; p != nil && a.back == 0 && a.command.name == "apply" && !ch.running.Bundle.Same(a.bundle) {
+			return a.failed(fmt.Errorf("%s: revision %d, by %s, is on trial and goes back to %d at %s: keep it first (apply -keep), go back now (revert %d), or let this one be a trial too (-for), which goes back to %d as well",
+				ch.client.Gateway, ch.base, ch.running.Author, p.Back, p.Until.Local().Format("15:04:05"), p.Back, p.Back))
+		}
 	}
 	return yes
 }
@@ -231,7 +235,11 @@ func (a *application) sayUnchanged() int {
 		return yes
 	}
 	for _, ch := range a.changes {
-		fmt.Fprintf(a.Out, "nothing differs: %s runs this as revision %d\n", ch.client.Gateway, ch.base)
+		trial := ""
+		if p := ch.status.Pending; p != nil {
+			trial = fmt.Sprintf(", on trial: it goes back to %d at %s, unless apply -keep keeps it", p.Back, p.Until.Local().Format("15:04:05"))
+		}
+		fmt.Fprintf(a.Out, "nothing differs: %s runs this as revision %d%s\n", ch.client.Gateway, ch.base, trial)
 	}
 	return yes
 }

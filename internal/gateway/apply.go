@@ -247,18 +247,25 @@ func (s *Service) Commit(c Commit) (Committed, error) {
 	if p == nil || time.Now().After(p.until) {
 		return Committed{}, &refused{http.StatusNotFound, "this proposal is not known, or waited too long; prepare it again", nil}
 	}
+	if s.unwritten != nil {
+		if err := s.endTrial(s.number()); err != nil {
+			return Committed{}, err
+		}
+	}
 	if err := s.overtaken(p.base); err != nil {
+		return Committed{}, err
+	}
+	var pending *Pending
+	if c.For > 0 {
+		pending = newPending(seconds(c.For), p.base)
+		if s.pending != nil {
+			pending.Back = s.pending.Back // what is on trial itself is not gone back to
+		}
+	} else if err := s.refuseOverTrial(p.made.revision.Bundle); err != nil {
 		return Committed{}, err
 	}
 	delete(s.staged, c.Token)
 	p.made.revision.Author, p.made.revision.Note = c.Author, c.Note
-	var pending *Pending
-	if c.For > 0 {
-		pending = &Pending{time.Now().Add(seconds(c.For)).UTC(), p.base}
-		if s.pending != nil {
-			pending.Back = s.pending.Back // what was on probation itself is not gone back to
-		}
-	}
 	numbers := map[uint64]bool{}
 	if c.Clear {
 		if err := s.changedSessions(p.made, func(session *Session) { numbers[session.Number] = true }); err != nil {
@@ -285,13 +292,7 @@ func (s *Service) Commit(c Commit) (Committed, error) {
 // force again.
 func (s *Service) become(next *inForce, pending *Pending) error {
 	before := s.current.Load()
-	next.revision.Time = time.Now().UTC()
-	next.revision.Empty = next.revision.Bundle == nil
-	var was *netfile.Bundle
-	if before != nil {
-		was = before.revision.Bundle
-	}
-	next.revision.Added, next.revision.Removed = lines(was, next.revision.Bundle)
+	s.date(next)
 	if err := s.use(next); err != nil {
 		return err
 	}
@@ -318,6 +319,17 @@ func (s *Service) become(next *inForce, pending *Pending) error {
 	s.record(Event{What: revisionEvent, Text: text})
 	s.wake()
 	return nil
+}
+
+// date says of a revision when it comes into force, and in what it differs from the one that is.
+func (s *Service) date(next *inForce) {
+	next.revision.Time = time.Now().UTC()
+	next.revision.Empty = next.revision.Bundle == nil
+	var was *netfile.Bundle
+	if before := s.current.Load(); before != nil {
+		was = before.revision.Bundle
+	}
+	next.revision.Added, next.revision.Removed = lines(was, next.revision.Bundle)
 }
 
 // wake makes whoever waits for a time look again.
@@ -355,20 +367,17 @@ func lines(before, after *netfile.Bundle) (added, removed int) {
 // itselfAuthor is the author of revisions that nobody applied.
 const itselfAuthor = "hollowbridge"
 
-// goBack makes an earlier revision the latest one; 0 is that nothing is in force.
-func (s *Service) goBack(to int, note string) error {
-	r := Revision{}
-	if to > 0 {
-		var err error
-		if r, err = s.state.Revision(to); err != nil {
-			return err
-		}
+// goBack makes an earlier revision the latest one; 0 is that nothing is in force. It is on trial where one is given.
+func (s *Service) goBack(to int, note string, trial *Pending) error {
+	r, err := s.earlier(to)
+	if err != nil {
+		return err
 	}
 	next, err := s.prepared(Revision{Bundle: r.Bundle, Author: itselfAuthor, Note: note})
 	if err != nil {
 		return err
 	}
-	return s.become(next, nil)
+	return s.become(next, trial)
 }
 
 // Undo takes the revision in force back.
@@ -381,14 +390,18 @@ func (s *Service) Undo(u Undo) error {
 	if s.number() != u.Revision || u.Revision == 0 {
 		return &refused{http.StatusConflict, fmt.Sprintf("revision %d is not in force", u.Revision), nil}
 	}
-	return s.goBack(u.Revision-1, u.Note)
+	trial := s.pending
+	if trial != nil && trial.Back == u.Revision-1 {
+		trial = nil // that is what ran before the trial
+	}
+	return s.goBack(u.Revision-1, u.Note, trial) // what was on trial itself still is
 }
 
 // Keep makes the revision in force stay that would go back by itself.
 func (s *Service) Keep() error {
 	s.changing.Lock()
 	defer s.changing.Unlock()
-	if s.pending == nil {
+	if s.pending == nil || s.unwritten != nil {
 		return &refused{http.StatusConflict, "nothing goes back by itself: there is nothing to keep", nil}
 	}
 	if err := s.state.Keep(); err != nil {
@@ -446,7 +459,7 @@ func (s *Service) recompile() error {
 // ends, the last day of a rule is over.
 func (s *Service) keepTime(ctx context.Context) {
 	for {
-		timer := time.NewTimer(time.Until(s.nextTime()))
+		timer := time.NewTimer(s.nextWait())
 		select {
 		case <-ctx.Done():
 			timer.Stop()
@@ -467,13 +480,16 @@ func (s *Service) keepTime(ctx context.Context) {
 	}
 }
 
-// nextTime returns when something is to be done.
-func (s *Service) nextTime() time.Time {
+// mostAsleep is how long nobody looks at the time while a revision is on trial: a machine may sleep meanwhile.
+const mostAsleep = 30 * time.Second
+
+// nextWait returns how long it is until something is to be done.
+func (s *Service) nextWait() time.Duration {
 	s.changing.Lock()
 	defer s.changing.Unlock()
 	times := []time.Time{time.Now().Add(time.Hour)}
 	if s.pending != nil {
-		times = append(times, s.pending.Until)
+		times = append(times, time.Now().Add(min(s.pending.left(), mostAsleep)))
 	}
 	for _, until := range s.trials {
 		times = append(times, until)
@@ -483,18 +499,17 @@ func (s *Service) nextTime() time.Time {
 			times = append(times, next.Time(now.network.Location()))
 		}
 	}
-	return slices.MinFunc(times, time.Time.Compare)
+	return time.Until(slices.MinFunc(times, time.Time.Compare))
 }
 
 func (s *Service) onTime() error {
 	s.changing.Lock()
 	defer s.changing.Unlock()
 	now := time.Now()
-	if s.pending != nil && !now.Before(s.pending.Until) {
-		if err := s.goBack(s.pending.Back, fmt.Sprintf("back from %d, which was not kept in time", s.number())); err != nil {
+	if s.pending != nil && s.pending.left() <= 0 {
+		if err := s.endTrial(s.number()); err != nil {
 			return err
 		}
-		s.wentBack.Add(1)
 	}
 	ended := false
 	for id, until := range s.trials {

@@ -16,3 +16,10 @@ func (s *Service) Since(at network.Moment) {
 
 // Heeds makes a client wait another time for answers than ten seconds.
 func (c *Client) Heeds(wait time.Duration) { c.heeded = wait }
+
+// Boot makes machines run for some other time, since another start, until the function it returns is called.
+func Boot(since func() time.Duration, id string) (back func()) {
+	realTime, realID := sinceBoot, bootID
+	sinceBoot, bootID = since, func() string { return id }
+	return func() { sinceBoot, bootID = realTime, realID }
+}

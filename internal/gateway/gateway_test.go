@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -17,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -878,6 +880,110 @@ func TestAFullDiskIsAnErrorOfTheCall(t *testing.T) {
 		t.Errorf("failed: %v; %d is in force, not %d", failed, r.Number, number)
 	}
 	s.Stop(false)
+}
+
+// A trial goes back with a full disk too: what ran before is in force, once, and is written down when there is room.
+func TestATrialGoesBackOnAFullDisk(t *testing.T) {
+	folder := t.TempDir()
+	if testing.Short() || noKernel != nil {
+		t.Skip("it waits", noKernel)
+	}
+	if err := errors.Join(unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""), unix.Mount("full", folder, "tmpfs", 0, "size=768k")); err != nil {
+		t.Skip("SKIPPED: ", err)
+	}
+	defer unix.Unmount(folder, unix.MNT_DETACH)
+	var troubles atomic.Int64
+	start := func() *bench {
+		s, err := gateway.Start(gateway.Options{Gateway: "rim", Folder: folder, Keeping: gateway.UsualKeeping, Trouble: func(error) { troubles.Add(1) },
+			Backend: func(r gateway.Recorder) (gateway.Backend, error) { return gateway.NewSimulated(r), nil }})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return &bench{T: t, Service: s}
+	}
+	b := start()
+	b.apply(house, nil)
+	b.apply(strings.Replace(house, "allow: web", "drop: web", 1), func(c *gateway.Commit) { c.For = 2 })
+	var filled int
+	fill, err := os.Create(filepath.Join(folder, "fill"))
+	for err == nil { // also what the state could write beside its file
+		var n int
+		n, err = fill.Write(make([]byte, 512))
+		filled += n
+	}
+	fill.Close()
+	web := func() string {
+		for _, h := range func() []gateway.Hit { h, _ := b.Hits(); return h.Hits }() {
+			if h.Rule == "web" && h.List == "filter" {
+				return h.Kind
+			}
+		}
+		return ""
+	}
+	b.soon("what ran before is in force", func() bool { return web() == "allow" && troubles.Load() > 0 })
+	if p := b.Status(); p.Revision.Author != "hollowbridge" || filled == 0 {
+		t.Errorf("%+v, %d bytes were free", p.Revision, filled)
+	}
+	b.Stop(false)
+	b = start() // it is still full
+	defer func() { b.Stop(false) }()
+	if web() != "allow" {
+		t.Error("started again, the trial is in force")
+	}
+	os.Remove(filepath.Join(folder, "fill"))
+	for until := time.Now().Add(12 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		if r := b.Status(); r.Pending == nil && r.Revision.Number == 3 {
+			break
+		}
+		if time.Now().After(until) {
+			t.Fatalf("with room, it is not written down: %+v", b.Status())
+		}
+	}
+}
+
+// A trial ends by the time that goes by, whatever the clock says, and by a restart of the machine; and nobody ends it unawares.
+func TestATrialEndsWhateverTheClockSays(t *testing.T) {
+	var since atomic.Int64
+	back := gateway.Boot(func() time.Duration { return time.Duration(since.Load()) }, "one")
+	defer func() { back() }()
+	b := &bench{T: t, folder: t.TempDir()}
+	simulated := func(r gateway.Recorder) (gateway.Backend, error) { return gateway.NewSimulated(r), nil }
+	b.start(simulated)
+	closed, other := strings.Replace(house, "allow: web", "drop: web", 1), strings.Replace(house, "drop: guests", "reject: guests", 1)
+	b.apply(house, nil)
+	b.apply(closed, func(c *gateway.Commit) { c.For = 3600 })
+	made, err := b.Prepare(gateway.Proposal{Bundle: bundle(other), Base: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.Commit(gateway.Commit{Token: made.Token, Author: "bob"}); err == nil || !strings.Contains(err.Error(), "on trial") || !strings.Contains(err.Error(), "ada") {
+		t.Fatalf("a plain revision over a trial: %v", err)
+	}
+	if _, err := b.Commit(gateway.Commit{Token: made.Token, Author: "bob", For: 7200}); err != nil || b.Status().Pending.Back != 1 {
+		t.Fatalf("a trial over a trial: %v", err)
+	}
+	if err := b.Undo(gateway.Undo{Revision: 3, Note: "keep did not follow"}); err != nil || b.Status().Pending == nil || b.Status().Pending.Back != 1 {
+		t.Fatalf("another gateway failed, and the first trial stays for good: %v, %+v", err, b.Status().Pending)
+	}
+	since.Store(int64(2*time.Hour - time.Minute))
+	b.Stop(false)
+	b.start(simulated) // a minute is left, by whatever clock
+	if p := b.Status().Pending; p == nil || time.Until(p.Until) > time.Minute || time.Until(p.Until) < 50*time.Second {
+		t.Errorf("%+v", p)
+	}
+	b.Stop(false)
+	back()
+	back = gateway.Boot(func() time.Duration { return 0 }, "another")
+	b.start(simulated)
+	defer func() { b.Stop(false) }()
+	if r := b.Status(); r.Pending != nil || r.Revision.Author != "hollowbridge" || r.Revision.Number != 5 {
+		t.Errorf("after a restart of the machine: %+v, %+v", r.Revision, r.Pending)
+	}
+	b.apply(closed, func(c *gateway.Commit) { c.For = 3600 })
+	b.apply(house, nil) // what ran before may be put back
+	if r := b.Status(); r.Pending != nil || r.Revision.Number != 7 {
+		t.Errorf("%+v, %+v", r.Revision, r.Pending)
+	}
 }
 
 // The unit in the docs is one that systemd takes, where it is installed.

@@ -41,11 +41,12 @@ type Service struct {
 	opened  *engine.MappingTable // what that has, for what the engine is asked
 	since   time.Time
 
-	changing sync.Mutex              // whatever changes what is in force
-	current  atomic.Pointer[inForce] // nil where nothing is
-	staged   map[string]*staged
-	trials   map[network.RuleID]time.Time // until when
-	pending  *Pending
+	changing  sync.Mutex              // whatever changes what is in force
+	current   atomic.Pointer[inForce] // nil where nothing is
+	staged    map[string]*staged
+	trials    map[network.RuleID]time.Time // until when
+	pending   *Pending                     // a trial
+	unwritten *inForce                     // what is in force after a trial, where that is not written down yet
 
 	counting     sync.Mutex
 	before       map[network.RuleID]Hit // what was counted before the backend was started
@@ -134,8 +135,14 @@ func (s *Service) resume() error {
 	if s.pending, err = s.state.Pending(); err != nil {
 		return err
 	}
-	if s.pending != nil && !time.Now().Before(s.pending.Until) {
-		return s.goBack(s.pending.Back, fmt.Sprintf("back from %d, which was not kept in time", r.Number))
+	if s.pending != nil && s.pending.left() <= 0 {
+		if err := s.endTrial(r.Number); err != nil {
+			if s.unwritten == nil {
+				return err
+			}
+			s.options.Trouble(err)
+		}
+		return nil
 	}
 	next, err := s.prepared(r)
 	if err != nil {
@@ -284,7 +291,7 @@ func (s *Service) Status() Status {
 	if now := s.current.Load(); now != nil {
 		r := now.revision
 		r.Bundle = nil
-		status.Revision, status.Pending = &r, s.pending
+		status.Revision, status.Pending = &r, s.pending.asNow()
 	}
 	return status
 }

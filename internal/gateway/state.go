@@ -42,7 +42,7 @@ const StateFile = "state.sqlite"
 // the version of the tables in it.
 const (
 	stateID      = 0x48424757
-	stateVersion = 2
+	stateVersion = 3
 )
 
 const stateTables = `
@@ -50,7 +50,7 @@ CREATE TABLE about (gateway TEXT NOT NULL, counted_since INTEGER NOT NULL, next_
 CREATE TABLE revisions (
 	number INTEGER PRIMARY KEY, time INTEGER NOT NULL, author TEXT NOT NULL, note TEXT NOT NULL,
 	added INTEGER NOT NULL, removed INTEGER NOT NULL, bundle BLOB);
-CREATE TABLE pending (revision INTEGER NOT NULL, until INTEGER NOT NULL, back INTEGER NOT NULL);
+CREATE TABLE pending (revision INTEGER NOT NULL, until INTEGER NOT NULL, back INTEGER NOT NULL, boot TEXT NOT NULL DEFAULT '', deadline INTEGER NOT NULL DEFAULT 0);
 CREATE TABLE counts (
 	list TEXT NOT NULL, rule TEXT NOT NULL, connections INTEGER NOT NULL, stopped INTEGER NOT NULL,
 	forth_packets INTEGER NOT NULL, forth_bytes INTEGER NOT NULL, back_packets INTEGER NOT NULL, back_bytes INTEGER NOT NULL,
@@ -58,6 +58,12 @@ CREATE TABLE counts (
 CREATE TABLE events (first INTEGER PRIMARY KEY, count INTEGER NOT NULL, oldest INTEGER NOT NULL, newest INTEGER NOT NULL, block BLOB NOT NULL);
 CREATE INDEX events_newest ON events (newest);
 ` + mappingTables
+
+// bootColumns are what version 2 did not have: of what was on trial then, nobody knows since when.
+const bootColumns = `
+ALTER TABLE pending ADD COLUMN boot TEXT NOT NULL DEFAULT '';
+ALTER TABLE pending ADD COLUMN deadline INTEGER NOT NULL DEFAULT 0;
+`
 
 // mappingTables are those that version 1 did not have.
 const mappingTables = `
@@ -206,9 +212,13 @@ func (s *State) open(fresh bool, gateway string) error {
 	if err := s.durable.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
 		return fmt.Errorf("%s: %w", s.path, err)
 	}
-	if version == 1 {
+	if version == 1 || version == 2 {
 		if err := s.change(func(tx *sql.Tx) error {
-			_, err := tx.Exec(mappingTables + fmt.Sprintf("PRAGMA user_version = %d", stateVersion))
+			later := bootColumns
+			if version == 1 {
+				later = mappingTables + later
+			}
+			_, err := tx.Exec(later + fmt.Sprintf("PRAGMA user_version = %d", stateVersion))
 			return err
 		}); err != nil {
 			return fmt.Errorf("%s: %w", s.path, err)
@@ -343,7 +353,7 @@ func (s *State) Add(r *Revision, pending *Pending) error {
 		if _, err := tx.Exec("DELETE FROM pending"); err != nil || pending == nil {
 			return err
 		}
-		_, err := tx.Exec("INSERT INTO pending VALUES (?, ?, ?)", r.Number, pending.Until.UnixNano(), pending.Back)
+		_, err := tx.Exec("INSERT INTO pending VALUES (?, ?, ?, ?, ?)", r.Number, pending.Until.UnixNano(), pending.Back, pending.boot, int64(pending.deadline))
 		return err
 	})
 }
@@ -352,7 +362,7 @@ func (s *State) Add(r *Revision, pending *Pending) error {
 func (s *State) Pending() (*Pending, error) {
 	var p Pending
 	var until int64
-	err := s.durable.QueryRow("SELECT until, back FROM pending").Scan(&until, &p.Back)
+	err := s.durable.QueryRow("SELECT until, back, boot, deadline FROM pending").Scan(&until, &p.Back, &p.boot, &p.deadline)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}

@@ -63,6 +63,9 @@ type Collector struct {
 type Pending struct {
 	Until time.Time `json:"until"`
 	Back  int       `json:"back"` // to this revision; 0 is none
+
+	boot     string        // of the machine, in which
+	deadline time.Duration // since it started it goes back
 }
 
 // A Revision is one applied state of a gateway. Without a bundle nothing is in force.

@@ -2,6 +2,7 @@ package netfile
 
 import (
 	"fmt"
+	"maps"
 
 	"hollowbridge/core/network"
 )
@@ -12,6 +13,14 @@ type Bundle struct {
 	File  string            `json:"file"` // what errors call it
 	Text  string            `json:"text"`
 	Lists map[string]string `json:"lists"`
+}
+
+// Same reports whether two bundles hold the same, whatever errors call them; nil is none.
+func (b *Bundle) Same(c *Bundle) bool {
+	if b == nil || c == nil {
+		return b == c
+	}
+	return b.Text == c.Text && maps.Equal(b.Lists, c.Lists)
 }
 
 // ReadBundle reads a network file and the lists it names, as Read.
