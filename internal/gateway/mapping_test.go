@@ -16,8 +16,15 @@ import (
 	"hollowbridge/internal/portmap"
 )
 
-// A state of the version before mappings is taken over as it is.
+// A state of the versions before mappings, and before trials that know the machine's start, is taken over as it is.
 func TestAnOlderStateIsTakenOver(t *testing.T) {
+	const plainTrials = "ALTER TABLE pending DROP COLUMN boot; ALTER TABLE pending DROP COLUMN deadline;"
+	takenOver(t, plainTrials+"DROP TABLE mappings; DROP TABLE epoch; PRAGMA user_version = 1")
+	takenOver(t, plainTrials+"PRAGMA user_version = 2")
+}
+
+func takenOver(t *testing.T, older string) {
+	t.Helper()
 	folder := t.TempDir()
 	start := func() *gateway.Service {
 		s, err := gateway.Start(gateway.Options{Gateway: "rim", Folder: folder, Keeping: gateway.UsualKeeping, Trouble: trouble(t),
@@ -40,7 +47,7 @@ func TestAnOlderStateIsTakenOver(t *testing.T) {
 	}
 	db, err := sql.Open("sqlite", filepath.Join(folder, gateway.StateFile))
 	if err == nil {
-		_, err = db.Exec("DROP TABLE mappings; DROP TABLE epoch; PRAGMA user_version = 1")
+		_, err = db.Exec(older)
 	}
 	if err == nil {
 		err = db.Close()

@@ -238,6 +238,9 @@ func (c *compiler) claims() {
 	if c.logsUnmatched() {
 		logs = slices.Concat(c.counted("itself"), logged(ItselfMark))
 	}
+	if !claimed.Intersect(header.IPv6.All()).Empty() {
+		c.neighbors(in) // they answer who was asked for, also by an outside address of the interface (RFC 4861, 7.2.2)
+	}
 	for _, f := range header.Families {
 		if set := claimed.Intersect(f.All()); !set.Empty() {
 			in.add(notInState(known, "of no known connection"), ofFamily(f), c.among(destination, f, set), logs, ends(drops))

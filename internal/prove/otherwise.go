@@ -93,7 +93,7 @@ func (p *Prover) known(c *Case, delivery string) string {
 			}), silence, false},
 		{"the kernel tells it to the translated source, to which it has no route",
 			t.Told && t.Outcome == engine.Absent && hidden && p.Engine.Gateway(t.Passed[len(t.Passed)-1]).OutTo(t.Ended.Source) == nil, silence, true},
-		{"a kernel tells one client once a second that there is no route, and told this one before", tells(t) && p.told[tellerOf(t)], silence, true},
+		{"no route is told to a client once a second, and was before", tells(t) && p.told[tellerOf(t)], silence, true},
 		{"the kernel does not have the address of an interface that is down",
 			t.To.Gateway != nil && slices.ContainsFunc(t.To.Gateway.Interfaces, func(i *network.Interface) bool { return !i.IsUp() && i.Own().Contains(t.Delivered.Destination) }), silence, true},
 		{"the kernel answers itself only where it has a route",
