@@ -22,6 +22,7 @@ import (
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/gateway"
+	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/netfile"
 )
 
@@ -337,50 +338,84 @@ func (a *application) compareRunning() {
 // weighOwnConnection traces the administrator's own connections to the gateways, before and
 // after.
 func (a *application) weighOwnConnection() {
+	l := a.findLogin()
 	for _, ch := range a.changes {
-		own, ok := a.ownConnection(ch)
-		if !ok {
-			continue
+		g := a.network.Gateway(ch.client.Gateway)
+		var own []ownConnection
+		if o, ok := controlConnection(g, ch.client.Endpoint); ok {
+			own = append(own, o)
 		}
-		if text := cutOff(ch.before, a.engine, own); text != "" {
-			a.result.Refused = append(a.result.Refused, text)
+		here := ch.client.Endpoint.Socket != "" && a.Getenv(gateway.ControlFolder) == "" && ch.status.On == "kernel"
+		o, ok := ownLogin(g, l)
+		if ok {
+			own = append(own, o)
+		}
+		lost := l.unknown || l.isLinkLocal() && !ok
+		if here && lost && a.back == 0 {
+			a.result.Refused = append(a.result.Refused, "where your own login comes from can't be found, so nobody knows whether this cuts it off; with -for it goes back by itself if it does")
+		}
+		for _, o := range own {
+			if text := cutOff(ch.before, a.engine, o); text != "" {
+				a.result.Refused = append(a.result.Refused, text)
+			} else if g.Handling.RestartsOnApply && !g.Handling.TCPLoose && ch.before != nil {
+				a.result.Refused = append(a.result.Refused, fmt.Sprintf("your own connection %s -> %s ends: restarts-on-apply ends all sessions, and tcp-state: strict takes none up in the middle", o.packet.From(), o.packet.To()))
+			}
 		}
 	}
 }
 
-// ownConnection returns the connection by which this command, or the login that it is typed in,
-// comes to a gateway.
-func (a *application) ownConnection(ch *change) (header.Packet, bool) {
-	g := a.network.Gateway(ch.client.Gateway)
-	if to := g.Control.Listen; to.IsValid() && ch.client.Endpoint.Socket == "" {
-		conn, err := net.Dial("udp", to.String()) // sends nothing; the machine says from where it would
-		if err != nil {
-			return header.Packet{}, false
+// An ownConnection is one of the administrator's own to a gateway.
+type ownConnection struct {
+	packet header.Packet
+	in     *network.Interface // by which it comes, where the address does not say
+}
+
+// controlConnection returns the connection by which this command comes to a gateway by TLS.
+func controlConnection(g *network.Gateway, e gateway.Endpoint) (o ownConnection, ok bool) {
+	to := g.Control.Listen
+	if !to.IsValid() || e.Socket != "" {
+		return o, false
+	}
+	conn, err := net.Dial("udp", to.String()) // sends nothing; the machine says from where it would
+	if err != nil {
+		return o, false
+	}
+	defer conn.Close()
+	from := conn.LocalAddr().(*net.UDPAddr).AddrPort()
+	return ownConnection{packet: header.Packet{Source: from.Addr().Unmap(), SourcePort: header.UsualSourcePort, Destination: to.Addr(), DestinationPort: to.Port(), Protocol: header.TCP}}, true
+}
+
+// ownLogin returns the connection of a login that is one to a gateway. One from a link-local address comes by the interface that it names,
+// and stands for one to the address of that.
+func ownLogin(g *network.Gateway, l login) (o ownConnection, ok bool) {
+	o.packet = header.Packet{Source: l.from.Addr(), SourcePort: l.from.Port(), Destination: l.to.Addr(), DestinationPort: l.to.Port(), Protocol: header.TCP}
+	if !l.isLinkLocal() {
+		return o, l.to.IsValid() && owns(g, l.to.Addr())
+	}
+	for _, i := range g.Interfaces {
+		if a, has := i.Address(header.IPv6); has && kernel.DeviceOf(i) == l.device {
+			o.packet.Destination, o.in = a, i
+			return o, true
 		}
-		defer conn.Close()
-		from := conn.LocalAddr().(*net.UDPAddr).AddrPort()
-		return header.Packet{Source: from.Addr().Unmap(), SourcePort: header.UsualSourcePort, Destination: to.Addr(), DestinationPort: to.Port(), Protocol: header.TCP}, true
 	}
-	words := strings.Fields(a.Getenv("SSH_CONNECTION")) // address and port of the client, then of the server
-	if len(words) != 4 {
-		return header.Packet{}, false
-	}
-	from, err1 := netip.ParseAddrPort(net.JoinHostPort(words[0], words[1]))
-	to, err2 := netip.ParseAddrPort(net.JoinHostPort(words[2], words[3]))
-	if err1 != nil || err2 != nil || !owns(g, to.Addr().Unmap()) {
-		return header.Packet{}, false
-	}
-	return header.Packet{Source: from.Addr().Unmap(), SourcePort: from.Port(), Destination: to.Addr().Unmap(), DestinationPort: to.Port(), Protocol: header.TCP}, true
+	return o, false
 }
 
 // cutOff says where a connection to a gateway, which works now, would be stopped; else nothing.
-func cutOff(before *network.Network, after *engine.Engine, own header.Packet) string {
+func cutOff(before *network.Network, after *engine.Engine, own ownConnection) string {
 	reached := func(e *engine.Engine) (*engine.Trace, bool) {
-		from, err := e.Locate(own.Source)
+		from, err := e.Locate(own.packet.Source)
+		if own.in != nil {
+			g := e.Network().Gateway(own.in.Gateway.Name)
+			if g == nil || g.Interface(own.in.Name) == nil {
+				return nil, true
+			}
+			from, err = e.Behind(g.Interface(own.in.Name), own.packet.Source), nil
+		}
 		if err != nil {
 			return nil, true // it comes in a way that the file does not know
 		}
-		t := e.NewWalk().Trace(engine.Connection{Packet: own, From: from, Moment: e.Network().MomentAt(time.Now())})
+		t := e.NewWalk().Trace(engine.Connection{Packet: own.packet, From: from, Moment: e.Network().MomentAt(time.Now())})
 		return t, t.Outcome == engine.Reached
 	}
 	if before != nil {
@@ -392,7 +427,7 @@ func cutOff(before *network.Network, after *engine.Engine, own header.Packet) st
 	if ok {
 		return ""
 	}
-	return fmt.Sprintf("your own connection would be cut off: %s -> %s is %s at %s", own.From(), own.To(), t.Outcome, t.At.Name())
+	return fmt.Sprintf("your own connection would be cut off: %s -> %s is %s at %s", own.packet.From(), own.packet.To(), t.Outcome, t.At.Name())
 }
 
 // prepare lets all gateways get ready.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -12,6 +14,7 @@ import (
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
 	"hollowbridge/internal/gateway"
+	"hollowbridge/internal/netfile"
 )
 
 var historyCommand = &command{
@@ -19,7 +22,7 @@ var historyCommand = &command{
 	summary: "lists what was applied to the gateways, when and by whom",
 	help: `Lists the revisions of the running gateways, the latest first: when, by whom, with which note, and
 how many lines of the file were added and removed. NUMBER shows one: what it opened and closed
-against the one before; with -text the network file as it was.
+against the one before; with -text the network file as it was, and its lists as comments behind it.
 
 GATEWAY@NUMBER, as rim@3, stands for a revision wherever compare or trace -f want a file; rim@ for
 the one in force.`,
@@ -27,7 +30,7 @@ the one in force.`,
 		fileFlag(set, o)
 		jsonFlag(set, o)
 		onlyFlag(set, o)
-		set.BoolVar(&o.text, "text", false, "with NUMBER, print the network file as it was")
+		set.BoolVar(&o.text, "text", false, "with NUMBER, print the network file as it was, and its lists")
 	},
 	run: runHistory,
 }
@@ -157,13 +160,28 @@ func (c *call) showRevision(list []*gateway.Client, number int) int {
 		switch {
 		case failures[i] != nil:
 		case c.options.text && p.this.Bundle != nil:
-			fmt.Fprint(c.asFile(), p.this.Bundle.Text)
+			fmt.Fprint(c.asFile(), withLists(p.this.Bundle))
 			return c.sayFailures(failures)
 		default:
 			c.printRevision(list[i].Gateway, &p.this, &p.before)
 		}
 	}
 	return c.sayFailures(failures)
+}
+
+// withLists returns the text of a network file, and behind it, as comments, the lists that it had.
+func withLists(b *netfile.Bundle) string {
+	text := b.Text
+	for _, name := range slices.Sorted(maps.Keys(b.Lists)) {
+		if !strings.HasSuffix(text, "\n") {
+			text += "\n"
+		}
+		text += "\n# " + name + "\n"
+		for line := range strings.Lines(b.Lists[name]) {
+			text += "#   " + strings.TrimRight(line, "\r\n") + "\n"
+		}
+	}
+	return text
 }
 
 func (c *call) printRevision(name string, r, before *gateway.Revision) {

@@ -348,6 +348,23 @@ func TestNobodyCutsOffTheirOwnLogin(t *testing.T) {
 	if r := runWith(t, folder, login, "apply", "-yes", "-anyway"); r.status != 0 || !strings.Contains(r.out, "rim runs revision 2") {
 		t.Error(r)
 	}
+	// What ends all sessions ends this one, where nothing takes it up in the middle.
+	write(t, folder, "hollowbridge.yaml", with)
+	if r := runWith(t, folder, login, "apply", "-yes", "-anyway"); r.status != 0 {
+		t.Fatal(r)
+	}
+	write(t, folder, "hollowbridge.yaml", strings.Replace(with, "    logging:", "    handling: {restarts-on-apply: true}\n    logging:", 1))
+	if r := runWith(t, folder, login, "apply", "-yes"); r.status != 1 || !strings.Contains(spaced(r.out), "198.51.100.18:22 ends: restarts-on-apply ends all sessions") {
+		t.Error(r)
+	}
+	write(t, folder, "hollowbridge.yaml", strings.Replace(with, "    logging:", "    handling: {restarts-on-apply: true, tcp-state: loose}\n    logging:", 1))
+	if r := runWith(t, folder, login, "apply", "-yes", "-dry-run"); r.status != 0 {
+		t.Error(r)
+	}
+	write(t, folder, "hollowbridge.yaml", edge)
+	if r := runWith(t, folder, login, "apply", "-yes", "-anyway"); r.status != 0 {
+		t.Error(r)
+	}
 	// What does not work now is not cut off.
 	write(t, folder, "hollowbridge.yaml", edge+"# more\n")
 	if r := runWith(t, folder, login, "apply", "-yes"); r.status != 0 {
