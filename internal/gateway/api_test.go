@@ -125,7 +125,7 @@ func schemaOf(t reflect.Type, schemas map[string]ordered) ordered {
 		properties := ordered{}
 		for i := range t.NumField() {
 			key, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
-			if key != "-" {
+			if key != "-" && t.Field(i).IsExported() {
 				properties = append(properties, key, schemaOf(t.Field(i).Type, schemas))
 			}
 		}
