@@ -101,6 +101,8 @@ func schemaOf(t reflect.Type, schemas map[string]ordered) ordered {
 		return ordered{"type", "string", "format", "date-time"}
 	case reflect.TypeFor[netip.Addr]():
 		return ordered{"type", "string", "description", "an IP address, or empty"}
+	case reflect.TypeFor[netip.AddrPort]():
+		return ordered{"type", "string", "description", "an IP address and a port, as 198.51.100.18:443 or [2001:db8:61::2]:443"}
 	}
 	switch t.Kind() {
 	case reflect.Pointer:
