@@ -280,38 +280,73 @@ func (n *Network) findRouters() {
 		on  *Segment
 		via netip.Addr
 	}
-	var taken header.Addresses
+	held, known, ranges := n.heldBy(routes), map[router]*Segment{}, map[*Segment][]header.Range{}
+	for k, r := range routes {
+		switch key := (router{r.Out.Segment, r.Via}); {
+		case held[k].Empty():
+		case !r.Via.IsValid():
+			ranges[r.Out.Segment] = append(ranges[r.Out.Segment], held[k].Ranges()...)
+		default:
+			s := known[key]
+			if s == nil {
+				s = &Segment{Name: fmt.Sprintf("%s behind %s", r.Out, r.Via.WithZone("")), Behind: r.Out, Router: r.Via}
+				known[key] = s
+				n.Segments = append(n.Segments, s)
+			}
+			ranges[s], s.Prefixes = append(ranges[s], held[k].Ranges()...), append(s.Prefixes, r.To)
+		}
+	}
+	for s, list := range ranges {
+		s.routed = header.AddressesOf(list...)
+	}
+	for _, r := range slices.Backward(routes) { // of several gateways with routes to a router, it sends to the first in the file
+		if s := known[router{r.Out.Segment, r.Via}]; s != nil && r.Out.Gateway.Index < s.Behind.Gateway.Index {
+			s.Behind = r.Out
+		}
+	}
+}
+
+// heldBy returns the addresses that each of some routes, the first that counts first, leads to, and none before it; no VPN clients.
+// Prefixes nest: of each it is what is sent by it without what is sent by those within it, so a walk over them in the order of
+// their addresses, with those that are open on a stack, meets each once for every one that it is within.
+func (n *Network) heldBy(routes []Route) []header.Addresses {
+	var clients header.Addresses
 	for _, g := range n.Gateways {
 		for _, i := range g.Interfaces {
-			taken = taken.Union(header.AddressesOfPrefixes(i.Clients...))
+			clients = clients.Union(header.AddressesOfPrefixes(i.Clients...))
 		}
 	}
-	connected, known := n.connected(), map[router]*Segment{}
-	for _, r := range routes {
-		held := sentOn(r, connected).Minus(taken)
-		if taken = taken.Union(held); held.Empty() {
-			continue
-		}
-		if !r.Via.IsValid() {
-			r.Out.Segment.routed = r.Out.Segment.routed.Union(held)
-			continue
-		}
-		key := router{r.Out.Segment, r.Via}
-		s := known[key]
-		if s == nil {
-			s = &Segment{Name: fmt.Sprintf("%s behind %s", r.Out, r.Via.WithZone("")), Behind: r.Out, Router: r.Via}
-			known[key] = s
-			n.Segments = append(n.Segments, s)
-		}
-		s.routed, s.Prefixes = s.routed.Union(held), append(s.Prefixes, r.To)
+	order := make([]int, len(routes))
+	for k := range order {
+		order[k] = k
 	}
-	for _, s := range known { // of several gateways with routes to a router, it sends to the first in the file
-		for _, r := range slices.Backward(routes) {
-			if r.Out.Segment == s.Behind.Segment && r.Via == s.Router && r.Out.Gateway.Index < s.Behind.Gateway.Index {
-				s.Behind = r.Out
-			}
+	slices.SortFunc(order, func(a, b int) int {
+		x, y := routes[a].To, routes[b].To
+		return cmp.Or(x.Addr().Compare(y.Addr()), x.Bits()-y.Bits(), b-a) // of several alike, what counts first is within the others
+	})
+	held, within := make([]header.Addresses, len(routes)), make([][]header.Range, len(routes))
+	connected := n.connected()
+	var open []int
+	closeLast := func() {
+		k := open[len(open)-1]
+		open = open[:len(open)-1]
+		held[k] = sentOn(routes[k], connected).Minus(clients).Minus(header.AddressesOf(within[k]...))
+		if len(open) > 0 {
+			outer := open[len(open)-1]
+			within[outer] = append(append(within[outer], within[k]...), held[k].Ranges()...)
 		}
+		within[k] = nil
 	}
+	for _, k := range order {
+		for len(open) > 0 && !routes[open[len(open)-1]].To.Contains(routes[k].To.Addr()) {
+			closeLast()
+		}
+		open = append(open, k)
+	}
+	for len(open) > 0 {
+		closeLast()
+	}
+	return held
 }
 
 // A connection is a prefix of a segment.

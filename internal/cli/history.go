@@ -171,17 +171,18 @@ func (c *call) showRevision(list []*gateway.Client, number int) int {
 
 // withLists returns the text of a network file, and behind it, as comments, the lists that it had.
 func withLists(b *netfile.Bundle) string {
-	text := b.Text
+	var text strings.Builder
+	text.WriteString(b.Text)
+	if len(b.Lists) > 0 && !strings.HasSuffix(b.Text, "\n") {
+		text.WriteString("\n")
+	}
 	for _, name := range slices.Sorted(maps.Keys(b.Lists)) {
-		if !strings.HasSuffix(text, "\n") {
-			text += "\n"
-		}
-		text += "\n# " + name + "\n"
+		text.WriteString("\n# " + name + "\n")
 		for line := range strings.Lines(b.Lists[name]) {
-			text += "#   " + strings.TrimRight(line, "\r\n") + "\n"
+			text.WriteString("#   " + strings.TrimRight(line, "\r\n") + "\n")
 		}
 	}
-	return text
+	return text.String()
 }
 
 func (c *call) printRevision(name string, r, before *gateway.Revision) {

@@ -134,7 +134,7 @@ func lookup(set string, register uint32) expression {
 }
 
 // lookupInto is lookup of a map, whose value is put into a register: the verdict, where that
-// is NFT_REG_VERDICT.
+// is the register of verdicts.
 func lookupInto(set string, register, into uint32) expression {
 	return expression{"lookup", func(e *netlink.AttributeEncoder) {
 		e.String(unix.NFTA_LOOKUP_SET, set)
