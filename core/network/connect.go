@@ -45,8 +45,11 @@ func (n *Network) Unused() header.Addresses {
 
 // Unused returns the addresses of the segment that no machine there has: those of
 // gateways, on an uplink their outside addresses too, and the first and the last of an
-// IPv4 prefix.
+// IPv4 prefix. Behind a router nobody knows how its prefixes are divided, so there are none.
 func (s *Segment) Unused() header.Addresses {
+	if s.Behind != nil {
+		return header.Addresses{}
+	}
 	var ranges []header.Range
 	for _, p := range s.Prefixes {
 		if r := header.RangeOf(p); p.Addr().Is4() && p.Bits() < 31 {
