@@ -73,6 +73,28 @@ func (g *Gateway) Claimed(at network.Moment) header.Addresses {
 // ClaimedEver returns the outside addresses of rules for which packets come to the gateway at some moment.
 func (g *Gateway) ClaimedEver() header.Addresses { return g.claims.ever() }
 
+// Held returns the outside addresses that an interface answers for on its segment at a moment: of those for which packets come to
+// its gateway, the ones in a prefix of the segment that no interface and no host there has, and no gateway that stands before it
+// there answers for.
+func (e *Engine) Held(i *network.Interface, at network.Moment) header.Addresses {
+	if i.Segment == nil || !i.IsUp() {
+		return header.Addresses{}
+	}
+	held := e.Gateway(i.Gateway).Claimed(at).Intersect(header.AddressesOfPrefixes(i.Segment.Prefixes...))
+	if held.Empty() {
+		return held
+	}
+	s, isBefore := e.segments[i.Segment], true
+	held = held.Minus(s.hosts.all)
+	for _, other := range i.Segment.Interfaces {
+		held = held.Minus(other.Own())
+		if isBefore = isBefore && other != i; isBefore {
+			held = held.Minus(e.Gateway(other.Gateway).Claimed(at))
+		}
+	}
+	return held
+}
+
 // Pool returns the addresses of a family behind which a source-nat rule hides what leaves by
 // an interface.
 func (g *Gateway) Pool(r *network.NATRule, out *network.Interface, family header.Family) header.Addresses {

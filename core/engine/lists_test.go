@@ -115,3 +115,45 @@ func TestThePlacesHaveTheirSources(t *testing.T) {
 		}
 	}
 }
+
+// An interface holds the outside addresses that are handed over to it on its segment.
+func TestHeldAreThoseThatAreHandedOver(t *testing.T) {
+	held, others := 0, 0
+	for seed := range netfiletest.Few(uint64(600), 150) {
+		n := netfiletest.Parse(t, gen.Mixed(seed))
+		e := engine.Compile(n, nil)
+		random := rand.New(rand.NewPCG(seed, 43))
+		addresses := talkedOf(n)
+		for range 4 {
+			r := &reference{n: n, moment: network.MomentOf(random.IntN(7), random.IntN(1440)), met: map[string]int{}}
+			for _, s := range n.Segments {
+				for _, a := range addresses {
+					if !header.AddressesOfPrefixes(s.Prefixes...).Contains(a) {
+						continue
+					}
+					want := s.Interfaces[:0:0]
+					if !slices.ContainsFunc(s.Interfaces, func(i *network.Interface) bool { return i.Own().Contains(a) }) &&
+						!slices.ContainsFunc(n.Hosts, func(h *network.Host) bool { return slices.Contains(h.Addresses, a) && h.Segment(a) == s }) {
+						if k := slices.IndexFunc(s.Interfaces, func(i *network.Interface) bool { return r.claims(i.Gateway, a) }); k >= 0 {
+							want = s.Interfaces[k : k+1]
+						}
+					}
+					for _, i := range s.Interfaces {
+						is := slices.Contains(want, i) && i.IsUp()
+						if got := e.Held(i, r.moment).Contains(a); got != is {
+							t.Fatalf("seed %d: that %s holds %s at %v is %v, want %v", seed, i, a, r.moment, got, is)
+						}
+						if is {
+							held++
+						} else {
+							others++
+						}
+					}
+				}
+			}
+		}
+	}
+	if held < 500 || others < 500 {
+		t.Errorf("%d are held, %d not", held, others)
+	}
+}

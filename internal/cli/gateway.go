@@ -25,12 +25,13 @@ do, and writes down what it is told to. What it remembers is in one file in the 
 and is there after a restart, also after a power cut. It starts with the revision that was last in
 force; before the first apply nothing is touched.
 
--on kernel programs the packet tables of this machine: one table of our own, and nothing else. -on
-simulated decides about the packets that send puts before it, as the kernel would.
+-on kernel programs the packet tables of this machine: one table of our own, and the outside
+addresses of rules on its devices, and nothing else. -on simulated decides about the packets that
+send puts before it, as the kernel would.
 
 The commands find it by control: of the gateway in the network file, a Unix socket or an address
 with TLS and a token; without it, by a socket in the usual place of this machine. SIGTERM stops it;
-the rules stay in force, unless -clear takes them away. docs/gateway.md has a systemd unit.`,
+the rules stay in force, unless -clear takes them and these addresses away. docs/gateway.md has a systemd unit.`,
 	flags: func(set *flag.FlagSet, o *options) {
 		fileFlag(set, o)
 		set.StringVar(&o.state, "state", "", "the `FOLDER` of what it remembers; it is made where it is not there")

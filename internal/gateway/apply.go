@@ -58,7 +58,7 @@ func (s *Service) Prepare(p Proposal) (made Prepared, err error) {
 	if err != nil {
 		return Prepared{}, &refused{http.StatusBadRequest, err.Error(), nil}
 	}
-	notes, err := s.backend.Check(next.gateway)
+	notes, err := s.backend.Check(next.engine, next.gateway)
 	if err != nil {
 		return Prepared{}, &refused{http.StatusConflict, err.Error(), nil}
 	}

@@ -16,10 +16,10 @@ type Backend interface {
 	Name() string
 	// Check says what an administrator should know of a gateway before it is put into force, or
 	// why it can't be. It touches nothing.
-	Check(g *engine.Gateway) (notes []string, err error)
+	Check(e *engine.Engine, g *engine.Gateway) (notes []string, err error)
 	// Use puts a gateway into force in place of what was there, all of it or nothing. Sessions
 	// go on with their translation.
-	Use(g *engine.Gateway) error
+	Use(e *engine.Engine, g *engine.Gateway) error
 	// Clear takes everything out of force.
 	Clear() error
 	// Sessions calls a function with each session that a filter lets through, until it returns

@@ -36,6 +36,7 @@ type Kernel struct {
 	maps    bool                // what is in force has the maps for them
 	current atomic.Pointer[engine.Gateway]
 	guarded guard
+	outside holding
 	stopped chan struct{} // closed by Close
 
 	asking   sync.Mutex
@@ -78,19 +79,25 @@ func NewKernel(recorder Recorder, o KernelOptions) (*Kernel, error) {
 	if k.machine, err = kernel.OpenMachine(namespace); err != nil {
 		return nil, err
 	}
-	if k.watcher, err = kernel.Watch(namespace); err == nil {
-		k.listener, err = kernel.Listen(namespace)
+	if err = k.openOutside(); err == nil {
+		if k.watcher, err = kernel.Watch(namespace); err == nil {
+			if k.listener, err = kernel.Listen(namespace); err != nil {
+				k.watcher.Close()
+			}
+		}
+		if err != nil {
+			k.closeOutside()
+		}
 	}
 	if err != nil {
 		k.machine.Close()
-		if k.watcher != nil {
-			k.watcher.Close()
-		}
 		return nil, err
 	}
 	k.working.Go(k.watch)
 	k.working.Go(k.listen)
 	k.working.Go(k.guards)
+	k.working.Go(k.holds)
+	k.working.Go(k.watchOutside)
 	return k, nil
 }
 
@@ -98,9 +105,9 @@ func NewKernel(recorder Recorder, o KernelOptions) (*Kernel, error) {
 func (k *Kernel) Close() error {
 	k.closed.Store(true)
 	close(k.stopped)
-	err := errors.Join(k.watcher.Close(), k.listener.Close())
+	err := errors.Join(k.watcher.Close(), k.listener.Close(), k.outside.watcher.Close())
 	k.working.Wait()
-	return errors.Join(err, k.machine.Close())
+	return errors.Join(err, k.outside.addresses.Close(), k.machine.Close())
 }
 
 // Name is Backend's.
@@ -112,7 +119,7 @@ func (k *Kernel) compile(g *engine.Gateway) (*kernel.Program, []*kernel.Unable, 
 
 // Check is Backend's: what the kernel can't do is an error, and so is what the machine has
 // otherwise than the file says, where rules would mean something else.
-func (k *Kernel) Check(g *engine.Gateway) (notes []string, err error) {
+func (k *Kernel) Check(e *engine.Engine, g *engine.Gateway) (notes []string, err error) {
 	var wrongs []string
 	k.mutex.Lock()
 	_, unable, err := k.compile(g)
@@ -124,33 +131,42 @@ func (k *Kernel) Check(g *engine.Gateway) (notes []string, err error) {
 			notes = append(notes, "left out: "+u.Error())
 		}
 	}
-	if k.Lab { // which was made of the file
-		return notes, nil
-	}
-	notes = append(notes, uncounted()...)
-	host, err := kernel.ReadHost(k.Namespace)
-	if err != nil {
-		return nil, err
-	}
-	for _, d := range host.Compare(g.Gateway, k.Device) {
-		if d.Matters {
-			wrongs = append(wrongs, d.Text)
-		} else {
-			notes = append(notes, d.Text)
+	if !k.Lab { // which was made of the file
+		notes = append(notes, uncounted()...)
+		host, err := kernel.ReadHost(k.Namespace)
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range host.Compare(g.Gateway, k.Device) {
+			if d.Matters {
+				wrongs = append(wrongs, d.Text)
+			} else {
+				notes = append(notes, d.Text)
+			}
 		}
 	}
+	if len(wrongs) == 0 { // the devices are there
+		said, wrong, err := k.checkOutside(&inForceOn{g, e}, time.Now())
+		if err != nil {
+			return nil, err
+		}
+		notes, wrongs = append(notes, said...), wrong
+	}
 	if len(wrongs) > 0 {
-		return nil, errors.New(strings.Join(wrongs, "\n"))
+		return nil, errors.New(strings.Join(wrongs, "; "))
 	}
 	return notes, nil
 }
 
 // Use is Backend's.
-func (k *Kernel) Use(g *engine.Gateway) error {
+func (k *Kernel) Use(e *engine.Engine, g *engine.Gateway) error {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
 	if err := k.use(g); err != nil {
 		return err
+	}
+	if err := k.settleOutside(&inForceOn{g, e}, time.Now()); err != nil { // the rules are in force by now
+		k.Trouble(err)
 	}
 	if g.Handling.RestartsOnApply {
 		if err := k.machine.EndSessions(); err != nil {
@@ -221,7 +237,7 @@ func (k *Kernel) Clear() error {
 	defer k.mutex.Unlock()
 	k.current.Store(nil)
 	k.maps = false
-	return k.machine.Clear()
+	return errors.Join(k.machine.Clear(), k.settleOutside(nil, time.Now()))
 }
 
 // AddressOf returns the address that an interface has on the machine: that of the file where it has

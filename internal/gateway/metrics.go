@@ -88,20 +88,21 @@ func (s *Service) metrics() (list []*metric, err error) {
 	counter := func(name, help string, labels ...string) *metric {
 		return made(dto.MetricType_COUNTER, name, help, labels...)
 	}
+	gauge := func(name, help string, value int64) { made(dto.MetricType_GAUGE, name, help).add(value) }
 	status := s.Status()
-	made(dto.MetricType_GAUGE, "sessions", "Sessions that there are.").add(int64(status.Sessions))
-	made(dto.MetricType_GAUGE, "revision", "The revision that is in force; 0 is none.").add(int64(s.number()))
+	gauge("sessions", "Sessions that there are.", int64(status.Sessions))
+	gauge("revision", "The revision that is in force; 0 is none.", int64(s.number()))
 	applies := counter("applies_total", "What became of proposals: applied, refused, or gone back by itself.", "result")
 	applies.add(s.applied.Load(), "applied")
 	applies.add(s.refused.Load(), "refused")
 	applies.add(s.wentBack.Load(), "went-back")
 	if status.Table != nil {
 		counter("table_restored_total", "How often the kernel's table was put back that another program changed.").add(status.Table.Restored)
-		wrong := int64(0)
-		if status.Table.Trouble != "" {
-			wrong = 1
-		}
-		made(dto.MetricType_GAUGE, "table_wrong", "1 where the kernel's table is not as it should be.").add(wrong)
+		gauge("table_wrong", "1 where the kernel's table is not as it should be.", oneWhere(status.Table.Trouble))
+	}
+	if status.Outside != nil {
+		gauge("outside_addresses", "Outside addresses of rules that the machine answers for.", int64(status.Outside.Held))
+		gauge("outside_addresses_wrong", "1 where it can't answer for one.", oneWhere(status.Outside.Trouble))
 	}
 	counter("events_lost_total", "Events that there was no room for.").add(status.Lost)
 	if status.Collector != nil {
@@ -124,4 +125,12 @@ func (s *Service) metrics() (list []*metric, err error) {
 		volume.add(h.Back.Bytes, h.List, h.Rule, "back")
 	}
 	return list, nil
+}
+
+// oneWhere is 1 where there is trouble.
+func oneWhere(trouble string) int64 {
+	if trouble == "" {
+		return 0
+	}
+	return 1
 }

@@ -232,7 +232,7 @@ func (s *Service) use(f *inForce) error {
 		if err := s.backend.Clear(); err != nil {
 			return err
 		}
-	} else if err := s.backend.Use(f.gateway); err != nil {
+	} else if err := s.backend.Use(f.engine, f.gateway); err != nil {
 		return err
 	}
 	s.current.Store(f)
@@ -285,6 +285,8 @@ func (s *Service) Status() Status {
 	if k, ok := s.backend.(*Kernel); ok {
 		table := k.Table()
 		status.Table = &table
+		outside := k.Outside()
+		status.Outside = &outside
 	}
 	s.changing.Lock()
 	defer s.changing.Unlock()

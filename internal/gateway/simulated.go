@@ -59,10 +59,10 @@ func (s *Simulated) Close() error {
 func (s *Simulated) Name() string { return "simulated" }
 
 // Check is Backend's: the engine can do all that the file can say.
-func (s *Simulated) Check(*engine.Gateway) ([]string, error) { return nil, nil }
+func (s *Simulated) Check(*engine.Engine, *engine.Gateway) ([]string, error) { return nil, nil }
 
 // Use is Backend's.
-func (s *Simulated) Use(g *engine.Gateway) error {
+func (s *Simulated) Use(_ *engine.Engine, g *engine.Gateway) error {
 	if r := s.running.Load(); r != nil {
 		r.Swap(g)
 		return nil

@@ -49,6 +49,7 @@ type Status struct {
 	Lost      int64      `json:"lost"`      // events that there was no room for
 	Collector *Collector `json:"collector"` // null where events are sent nowhere
 	Table     *Table     `json:"table"`     // of the kernel; null on a simulated gateway
+	Outside   *Outside   `json:"outside"`   // addresses that it answers for; likewise
 }
 
 // A Collector says how events fare that are sent away.

@@ -18,7 +18,7 @@ type Device struct {
 	Name      string
 	Up        bool
 	Loopback  bool
-	Addresses []netip.Prefix // without link-local ones
+	Addresses []netip.Prefix // without link-local ones, and outside addresses that it holds
 	VLAN      int            // 0 where it is none
 	Parent    string         // that carries the VLAN
 }
@@ -71,6 +71,15 @@ func ReadHost(namespace int) (*Host, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the machine's interfaces: %w", err)
 	}
+	list, err := OpenAddresses(namespace)
+	if err != nil {
+		return nil, err
+	}
+	defer list.Close()
+	has, err := addresses(list.conn)
+	if err != nil {
+		return nil, fmt.Errorf("the machine's addresses: %w", err)
+	}
 	h := &Host{}
 	names := map[int]string{}
 	for _, l := range links {
@@ -82,15 +91,9 @@ func ReadHost(namespace int) (*Host, error) {
 		if vlan, ok := l.(*netlink.Vlan); ok {
 			d.VLAN, d.Parent = vlan.VlanId, names[a.ParentIndex]
 		}
-		list, err := handle.AddrList(l, netlink.FAMILY_ALL)
-		if err != nil {
-			return nil, fmt.Errorf("the addresses of %s: %w", a.Name, err)
-		}
-		for _, address := range list {
-			ip, ok := netip.AddrFromSlice(address.IP)
-			bits, _ := address.Mask.Size()
-			if ip = ip.Unmap(); ok && !ip.IsLinkLocalUnicast() {
-				d.Addresses = append(d.Addresses, netip.PrefixFrom(ip, bits))
+		for _, address := range has {
+			if address.device == a.Index && !address.isOurs {
+				d.Addresses = append(d.Addresses, address.Prefix)
 			}
 		}
 		h.Devices = append(h.Devices, d)

@@ -1,6 +1,7 @@
 package kernel
 
 import (
+	"net"
 	"net/netip"
 	"testing"
 
@@ -97,5 +98,31 @@ func FuzzLines(f *testing.F) {
 		if p, ok := headerOf(data); ok && !p.Source.IsValid() {
 			t.Errorf("%+v", p)
 		}
+	})
+}
+
+// Whatever neighbors send, it is read or passed over; what we say ourselves is read as it is meant.
+func FuzzNeighbors(f *testing.F) {
+	w := wire{Interface: net.Interface{HardwareAddr: net.HardwareAddr{2, 0, 0, 0, 0, 7}}}
+	for _, a := range []netip.Addr{netip.MustParseAddr("198.51.100.20"), netip.MustParseAddr("2001:db8:61::20")} {
+		for _, say := range []func(netip.Addr) ([]byte, net.HardwareAddr, error){w.probe, w.announcement} {
+			data, _, err := say(a)
+			if err != nil {
+				f.Fatal(err)
+			}
+			read := saidByARP
+			if a.Is6() {
+				read = saidByNeighbor
+			}
+			if got, link := read(data); got != a || a.Is4() && link.String() != w.HardwareAddr.String() {
+				f.Errorf("%s is read as %s of %s", a, got, link)
+			}
+			f.Add(data)
+		}
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		saidByARP(data)
+		saidByNeighbor(data)
+		addressOf(data)
 	})
 }

@@ -31,9 +31,8 @@ type Lab struct {
 	gateways map[*network.Gateway]*node
 	hosts    map[string]*node
 	internet *node
-	clients  map[string]*node             // VPN clients of an interface
-	machines map[machinesOf]*node         // machines without a name
-	ends     map[*network.Segment][]*link // of everything on a segment
+	clients  map[string]*node     // VPN clients of an interface
+	machines map[machinesOf]*node // machines without a name
 	owners   map[*network.Interface]*link
 	upstream map[*network.Interface]*link // the internet's ends of uplinks
 	straight map[straightTo]bool          // who has routes for what is handed to an interface
@@ -59,7 +58,7 @@ func Build(e *engine.Engine, at network.Moment) (*Lab, error) {
 	}
 	l := &Lab{
 		engine: e, at: at, gateways: map[*network.Gateway]*node{}, hosts: map[string]*node{}, clients: map[string]*node{},
-		machines: map[machinesOf]*node{}, ends: map[*network.Segment][]*link{}, owners: map[*network.Interface]*link{}, straight: map[straightTo]bool{}, upstream: map[*network.Interface]*link{},
+		machines: map[machinesOf]*node{}, owners: map[*network.Interface]*link{}, straight: map[straightTo]bool{}, upstream: map[*network.Interface]*link{},
 	}
 	if err := l.build(); err != nil {
 		l.Close()
@@ -106,7 +105,7 @@ func (l *Lab) build() error {
 			return fmt.Errorf("%s: %w", s.Name, err)
 		}
 	}
-	for _, step := range []func() error{l.placeGateways, l.placeRouters, l.placeInternet, l.placeHosts, l.placeClients, l.introduce, l.program} {
+	for _, step := range []func() error{l.placeGateways, l.placeRouters, l.placeInternet, l.placeHosts, l.placeClients, l.program} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -127,7 +126,6 @@ func (l *Lab) join(n *node, s *network.Segment, name, about string) (*link, erro
 	if err := l.plug(other, slices.Index(l.engine.Network().Segments, s)); err != nil {
 		return nil, err
 	}
-	l.ends[s] = append(l.ends[s], end)
 	return end, end.hurries()
 }
 
@@ -653,68 +651,7 @@ func (l *Lab) placeClients() error {
 	return nil
 }
 
-// mostIntroduced is how many outside addresses of an interface's rules its neighbors are told
-// one by one.
-const mostIntroduced = 2048
-
-// introduce tells everybody on a segment that a gateway there answers for the outside
-// addresses of its rules.
-func (l *Lab) introduce() error {
-	for _, s := range l.engine.Network().Segments {
-		for _, i := range slices.Backward(s.Interfaces) { // of several that answer for an address, the first does
-			owner := l.owners[i]
-			if owner == nil {
-				continue
-			}
-			claimed := l.claimedOn(i)
-			if claimed.Size().Exceeds(mostIntroduced) {
-				l.Notes = append(l.Notes, fmt.Sprintf("%s: nobody on %s is told of so many outside addresses (%s)", i.Gateway.Name, s.Name, claimed))
-				continue
-			}
-			for _, end := range l.ends[s] {
-				if end.node == owner.node {
-					continue
-				}
-				if err := acquaint(end, claimed, owner); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	return nil
-}
-
-// claimedOn returns the outside addresses that an interface answers for on its segment.
-func (l *Lab) claimedOn(i *network.Interface) header.Addresses {
-	claimed := l.engine.Gateway(i.Gateway).Claimed(l.at).Intersect(header.AddressesOfPrefixes(i.Segment.Prefixes...))
-	for _, other := range i.Segment.Interfaces {
-		claimed = claimed.Minus(other.Own())
-	}
-	for _, h := range l.engine.Network().Hosts {
-		for _, a := range h.Addresses {
-			if h.Segment(a) == i.Segment {
-				claimed = claimed.Minus(header.Single(a))
-			}
-		}
-	}
-	return claimed
-}
-
-func acquaint(end *link, claimed header.Addresses, owner *link) error {
-	for _, r := range claimed.Ranges() {
-		for a := r.First; ; a = a.Next() {
-			if err := end.knows(a, owner.mac); err != nil {
-				return err
-			}
-			if a == r.Last {
-				break
-			}
-		}
-	}
-	return nil
-}
-
-// program puts the gateways' programs on their nodes, and that of the internet.
+// program puts the gateways' programs and outside addresses on their nodes, as a gateway that runs does, and that of the internet.
 func (l *Lab) program() error {
 	for _, g := range l.engine.Network().Gateways {
 		p, unable, err := kernel.Compile(l.engine.Gateway(g), kernel.Options{At: &l.at, Device: DeviceOf, LeaveOut: true})
@@ -723,6 +660,13 @@ func (l *Lab) program() error {
 		}
 		l.Unable = append(l.Unable, unable...)
 		if err := l.put(l.gateways[g], p); err != nil {
+			return fmt.Errorf("%s: %w", g.Name, err)
+		}
+		held, unheld := kernel.Outside(l.engine, l.engine.Gateway(g), l.at, DeviceOf)
+		for _, text := range unheld {
+			l.Notes = append(l.Notes, g.Name+": "+text)
+		}
+		if err := l.gateways[g].holds(held); err != nil {
 			return fmt.Errorf("%s: %w", g.Name, err)
 		}
 	}
@@ -825,18 +769,8 @@ func (l *Lab) nodeAt(p engine.Place, a netip.Addr) (*node, error) {
 			return nil, err
 		}
 		l.machines[key] = n
-		end, err := l.join(n, p.Segment, "eth0", "")
-		if err != nil {
+		if _, err := l.join(n, p.Segment, "eth0", ""); err != nil {
 			return nil, err
-		}
-		for _, i := range p.Segment.Interfaces {
-			if owner := l.owners[i]; owner != nil {
-				if claimed := l.claimedOn(i); !claimed.Size().Exceeds(mostIntroduced) {
-					if err := acquaint(end, claimed, owner); err != nil {
-						return nil, err
-					}
-				}
-			}
 		}
 		if l.watches {
 			if err := l.watchNode(n); err != nil {

@@ -357,6 +357,16 @@ func (n *node) sendsFrom(a netip.Addr, out *link, via netip.Addr, table int) err
 // DeviceOf is what the interfaces of gateways are called in a lab.
 func DeviceOf(i *network.Interface) string { return fmt.Sprintf("if%d", i.Index) }
 
+// holds gives a gateway outside addresses of its rules.
+func (n *node) holds(list []kernel.Held) error {
+	addresses, err := kernel.OpenAddresses(n.space)
+	if err != nil {
+		return err
+	}
+	defer addresses.Close()
+	return addresses.Take(list)
+}
+
 // bridge makes the switch of a segment.
 func (l *Lab) bridge(number int) error {
 	b := &netlink.Bridge{LinkAttrs: netlink.LinkAttrs{Name: bridgeOf(number)}}
