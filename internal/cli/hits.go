@@ -94,7 +94,7 @@ func (c *call) listHits(list []*gateway.Client) int {
 
 func (c *call) printHits(name string, h *gateway.Hits) {
 	rows := [][]string{{"list", "place", "rule", "connections", "now", "stopped", "forth", "back", "last"}}
-	never := 0
+	never, unseen := 0, map[string]int64{}
 	for i := range h.Hits {
 		hit := &h.Hits[i]
 		place, rule := strconv.Itoa(hit.Place), hit.Kind+" "+hit.Rule
@@ -114,12 +114,20 @@ func (c *call) printHits(name string, h *gateway.Hits) {
 		} else {
 			never++
 		}
+		stopped := strconv.FormatInt(hit.Stopped, 10)
+		if hit.Unseen > 0 {
+			stopped = "?"
+			unseen[hit.List] += hit.Unseen
+		}
 		rows = append(rows, []string{
-			hit.List, place, rule, strconv.FormatInt(hit.Connections, 10), strconv.FormatInt(hit.Open, 10), strconv.FormatInt(hit.Stopped, 10),
+			hit.List, place, rule, strconv.FormatInt(hit.Connections, 10), strconv.FormatInt(hit.Open, 10), stopped,
 			countText(hit.Forth), countText(hit.Back), last,
 		})
 	}
 	fmt.Fprintf(c.Out, "%s, since %s\n", c.bold(name), h.Since.Local().Format(time.DateTime))
 	c.printColumns(rows, "place", "connections", "now", "stopped", "forth", "back")
 	fmt.Fprintf(c.Out, "\n%s, %d never hit\n", count(len(h.Hits), "rule"), never)
+	if n := max(unseen["nat"], unseen["filter"]); n > 0 { // most are of both lists
+		c.say("%s came faster than they were read: they are counted, but how many of them a later step stopped (?) is not known, and what they carried may lack.", count(int(n), "connection"))
+	}
 }

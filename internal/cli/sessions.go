@@ -90,18 +90,24 @@ func runSessions(c *call) int {
 }
 
 func (c *call) clearSessions(list []*gateway.Client) int {
-	ended, failures := askAll(list, func(g *gateway.Client) (int, error) { return g.EndSessions(context.Background(), c.matchQuery()) })
-	result := map[string]int{}
+	ended, failures := askAll(list, func(g *gateway.Client) (gateway.Ended, error) {
+		return g.EndSessions(context.Background(), c.matchQuery())
+	})
+	result, notes := map[string]int{}, map[string]string{}
 	for i, g := range list {
-		if failures[i] == nil {
-			result[g.Gateway] = ended[i]
-			if !c.options.json {
-				fmt.Fprintf(c.Out, "%s  %s\n", g.Gateway, plural(ended[i], "session ended", "sessions ended"))
+		if failures[i] != nil {
+			continue
+		}
+		result[g.Gateway], notes[g.Gateway] = ended[i].Ended, ended[i].Note
+		if !c.options.json {
+			fmt.Fprintf(c.Out, "%s  %s\n", g.Gateway, plural(ended[i].Ended, "session ended", "sessions ended"))
+			if note := ended[i].Note; note != "" {
+				c.say("%s", note)
 			}
 		}
 	}
 	if c.options.json {
-		c.printJSON(map[string]any{"ended": result})
+		c.printJSON(map[string]any{"ended": result, "notes": notes})
 	}
 	return c.sayFailures(failures)
 }

@@ -27,8 +27,11 @@ type Backend interface {
 	Sessions(f *Filter, each func(*Session) bool) error
 	// End ends sessions by their numbers, and returns how many there were.
 	End(numbers map[uint64]bool) (int, error)
-	// Hits returns what rules have done since the backend was started.
-	Hits() ([]Hit, error)
+	// Hits returns what rules have done since the backend was started, with the sessions that are
+	// open and what these carried so far or, where that is looked up, without.
+	Hits(open bool) ([]Hit, error)
+	// Missed returns how many connections, and lines of the log, came faster than they were read.
+	Missed() (connections, lines int64)
 	// Open puts mappings into force, in place of those with the same outside address and port,
 	// and takes others out: all of it or nothing. Sessions go on. A revision that is used next
 	// has them too.

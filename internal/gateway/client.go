@@ -232,11 +232,9 @@ func (c *Client) Sessions(ctx context.Context, query url.Values) (s Sessions, er
 	return s, c.call(ctx, http.MethodGet, "/v1/sessions", query, nil, &s)
 }
 
-// EndSessions ends the sessions that match, and returns how many there were.
-func (c *Client) EndSessions(ctx context.Context, query url.Values) (int, error) {
-	var done Ended
-	err := c.call(ctx, http.MethodDelete, "/v1/sessions", query, nil, &done)
-	return done.Ended, err
+// EndSessions ends the sessions that match.
+func (c *Client) EndSessions(ctx context.Context, query url.Values) (done Ended, err error) {
+	return done, c.call(ctx, http.MethodDelete, "/v1/sessions", query, nil, &done)
 }
 
 // Hits asks what the rules have counted.

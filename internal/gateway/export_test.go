@@ -23,3 +23,10 @@ func Boot(since func() time.Duration, id string) (back func()) {
 	sinceBoot, bootID = since, func() string { return id }
 	return func() { sinceBoot, bootID = realTime, realID }
 }
+
+// Stalled does something while nobody reads which connections begin.
+func (k *Kernel) Stalled(do func()) {
+	k.counting.Lock()
+	defer k.counting.Unlock()
+	do()
+}

@@ -41,23 +41,11 @@ type Kernel struct {
 
 	asking   sync.Mutex
 	known    connectionEnds
-	counting sync.Mutex
-	counted  map[network.RuleID]*ofRule
+	counting counting
 	watcher  *kernel.Watcher
 	listener *kernel.Listener
 	working  sync.WaitGroup
 	closed   atomic.Bool
-}
-
-// ofRule is what is known of a rule besides its counter.
-type ofRule struct {
-	counter   uint64 // when it was looked at last,
-	last      time.Time
-	began     int64  // connections that came through, since the backend was started,
-	since     uint64 // and its counter then
-	forth     Count  // of connections that have ended
-	back      Count
-	firstSeen bool
 }
 
 // KernelOptions say where a Kernel is.
@@ -71,7 +59,8 @@ type KernelOptions struct {
 // NewKernel returns the gateway of a kernel. What is in force there stays so.
 func NewKernel(recorder Recorder, o KernelOptions) (*Kernel, error) {
 	namespace := o.Namespace
-	k := &Kernel{KernelOptions: o, recorder: recorder, counted: map[network.RuleID]*ofRule{}, past: map[string]kernel.Counted{}, opened: map[portmap.Shut]*network.Mapping{}, stopped: make(chan struct{})}
+	k := &Kernel{KernelOptions: o, recorder: recorder, past: map[string]kernel.Counted{}, opened: map[portmap.Shut]*network.Mapping{}, stopped: make(chan struct{})}
+	k.counting.rules = map[network.RuleID]*ofRule{}
 	if k.Device == nil {
 		k.Device = kernel.DeviceOf
 	}
@@ -196,39 +185,12 @@ func (k *Kernel) use(g *engine.Gateway) error {
 	k.current.Store(g)
 	k.maps = p.HasMappings()
 	// It is in force by now, whatever goes wrong besides.
-	if err := errors.Join(k.beginCounting(g), k.remember()); err != nil {
+	counters, err := k.machine.Counters()
+	k.beginCounting(g, counters)
+	if err := errors.Join(err, k.remember()); err != nil {
 		k.Trouble(err)
 	}
 	return nil
-}
-
-// beginCounting notes of rules that are new what their counters have now.
-func (k *Kernel) beginCounting(g *engine.Gateway) error {
-	counters, err := k.machine.Counters()
-	if err != nil {
-		return err
-	}
-	k.counting.Lock()
-	defer k.counting.Unlock()
-	for _, c := range counters {
-		if id, ok := ruleOf(g, c.Name); ok {
-			k.of(id).begin(c.Packets)
-		}
-	}
-	return nil
-}
-
-// ruleOf returns the rule of a counter. ok is false for a counter of something else.
-func ruleOf(g *engine.Gateway, counter string) (id network.RuleID, ok bool) {
-	list, name, ok := strings.Cut(counter, "/")
-	return network.RuleID{Gateway: g.Name, List: list, Name: name}, ok && (list == "nat" || list == "filter")
-}
-
-// begin notes what a counter has when it is looked at first.
-func (of *ofRule) begin(packets uint64) {
-	if !of.firstSeen {
-		of.firstSeen, of.since, of.counter = true, packets, packets
-	}
 }
 
 // Clear is Backend's.
@@ -444,34 +406,8 @@ func (k *Kernel) End(numbers map[uint64]bool) (int, error) {
 	return ended, nil
 }
 
-// watch counts connections for the rules that they go by, as they begin and end.
-func (k *Kernel) watch() {
-	readAll(k, "counting connections", k.watcher.Next, func(g *engine.Gateway, changes []kernel.Change) {
-		for i := range changes {
-			c := &changes[i]
-			d := k.decide(g, &c.Tracked)
-			k.counting.Lock()
-			for _, r := range []*network.Rule{d.Redirect, d.Permit, d.Source} {
-				if r == nil {
-					continue
-				}
-				of := k.of(r.ID())
-				if c.Ended {
-					of.forth, of.back = of.forth.Plus(counted(c.Forth)), of.back.Plus(counted(c.Back))
-				} else {
-					of.began++
-					if r.Kind == network.MappingKind {
-						of.last = time.Now()
-					}
-				}
-			}
-			k.counting.Unlock()
-		}
-	})
-}
-
 // readAll does something with what the kernel sends by itself, until the backend is closed.
-func readAll[T any](k *Kernel, what string, next func() ([]T, error), do func(*engine.Gateway, []T)) {
+func readAll[T any](k *Kernel, what string, next func() ([]T, error), missed func(), do func(*engine.Gateway, []T)) {
 	for {
 		list, err := next()
 		if k.closed.Load() {
@@ -482,103 +418,12 @@ func readAll[T any](k *Kernel, what string, next func() ([]T, error), do func(*e
 			if !errors.Is(err, kernel.ErrMissed) {
 				return
 			}
+			missed()
 		}
 		if g := k.current.Load(); g != nil {
 			do(g, list)
 		}
 	}
-}
-
-// of returns what is known of a rule; counting is held.
-func (k *Kernel) of(id network.RuleID) *ofRule {
-	known := k.counted[id]
-	if known == nil {
-		known = &ofRule{}
-		k.counted[id] = known
-	}
-	return known
-}
-
-// Hits is Backend's. Connections are those that the kernel's counters have counted since the
-// rules were put there.
-func (k *Kernel) Hits() ([]Hit, error) {
-	g := k.current.Load()
-	if g == nil {
-		return nil, nil
-	}
-	list, err := k.connections()
-	if err != nil {
-		return nil, err
-	}
-	counters, err := k.counters()
-	if err != nil {
-		return nil, err
-	}
-	hits := map[network.RuleID]*Hit{}
-	k.counting.Lock()
-	defer k.counting.Unlock()
-	for _, c := range counters {
-		id, ok := ruleOf(g, c.Name)
-		if !ok {
-			continue
-		}
-		of := k.of(id)
-		of.begin(c.Packets)
-		if c.Packets != of.counter {
-			of.counter, of.last = c.Packets, time.Now()
-		}
-		h := &Hit{Gateway: g.Name, List: id.List, Rule: id.Name, Connections: int64(c.Packets), Raw: int64(c.Packets), Forth: of.forth, Back: of.back}
-		if !of.last.IsZero() {
-			at := of.last
-			h.Last = &at
-		}
-		hits[id] = h
-	}
-	for id, of := range k.counted {
-		if id.List == network.MappingKind { // which has no counter of its own
-			h := &Hit{Gateway: g.Name, List: id.List, Rule: id.Name, Connections: of.began, Forth: of.forth, Back: of.back}
-			if !of.last.IsZero() {
-				at := of.last
-				h.Last = &at
-			}
-			hits[id] = h
-		}
-	}
-	for i := range list {
-		d := k.decide(g, &list[i])
-		for _, r := range []*network.Rule{d.Redirect, d.Permit, d.Source} {
-			if r == nil || hits[r.ID()] == nil {
-				continue
-			}
-			h := hits[r.ID()]
-			h.Open++
-			h.Forth, h.Back = h.Forth.Plus(counted(list[i].Forth)), h.Back.Plus(counted(list[i].Back))
-		}
-	}
-	for id, h := range hits {
-		of := k.of(id)
-		if stops(g, id) || id.List == network.MappingKind {
-			continue
-		}
-		h.Stopped = max(0, int64(of.counter)-int64(of.since)-of.began)
-	}
-	var all []Hit
-	for _, h := range slices.Collect(maps.Values(hits)) {
-		all = append(all, *h)
-	}
-	return all, nil
-}
-
-// counters returns what has been counted, also by rules that are no more.
-func (k *Kernel) counters() ([]kernel.Counted, error) {
-	k.mutex.Lock()
-	defer k.mutex.Unlock()
-	counters, err := k.machine.Counters()
-	past := maps.Clone(k.past)
-	for _, c := range counters {
-		delete(past, c.Name)
-	}
-	return slices.AppendSeq(counters, maps.Values(past)), err
 }
 
 // uncounted says of a machine that does not count what passes.
@@ -590,15 +435,10 @@ func uncounted() []string {
 	return []string{"the machine does not count the packets of sessions: sysctl net.netfilter.nf_conntrack_acct=1 makes it"}
 }
 
-// stops reports whether a rule of the filter stops what it matches.
-func stops(g *engine.Gateway, id network.RuleID) bool {
-	return id.List == "filter" && slices.ContainsFunc(g.Filter, func(r *network.FilterRule) bool { return r.Name == id.Name && r.Verb != network.Allow })
-}
-
 // listen records what rules write into the kernel's log.
 func (k *Kernel) listen() {
 	names := map[int]string{}
-	readAll(k, "reading the kernel's log", k.listener.Next, func(g *engine.Gateway, lines []kernel.Line) {
+	readAll(k, "reading the kernel's log", k.listener.Next, func() {}, func(g *engine.Gateway, lines []kernel.Line) {
 		now := time.Now()
 		for i := range lines {
 			k.recorder.Record(k.event(g, &lines[i], now, names))

@@ -44,6 +44,8 @@ type rim struct {
 	*bench
 	built     *lab.Lab
 	addresses *kernel.Addresses
+	kernel    *gateway.Kernel
+	expected  func(error) bool // of what goes wrong; nil is nothing
 }
 
 func startRim(t *testing.T, text string) *rim {
@@ -56,10 +58,17 @@ func startRim(t *testing.T, text string) *rim {
 		t.Fatal(err)
 	}
 	t.Cleanup(built.Close)
-	r := &rim{&bench{T: t, folder: t.TempDir()}, built, nil}
+	r := &rim{bench: &bench{T: t, folder: t.TempDir()}, built: built}
+	complain := func(err error) {
+		if r.expected == nil || !r.expected(err) {
+			t.Errorf("trouble: %v", err)
+		}
+	}
 	r.begin = func(b *bench) {
 		b.start(func(recorder gateway.Recorder) (gateway.Backend, error) {
-			return gateway.NewKernel(recorder, gateway.KernelOptions{Namespace: built.Space("rim"), Device: lab.DeviceOf, Lab: true, Trouble: trouble(t)})
+			var err error
+			r.kernel, err = gateway.NewKernel(recorder, gateway.KernelOptions{Namespace: built.Space("rim"), Device: lab.DeviceOf, Lab: true, Trouble: complain})
+			return r.kernel, err
 		})
 	}
 	if r.addresses, err = kernel.OpenAddresses(built.Space("rim")); err != nil {

@@ -58,7 +58,8 @@ var (
 
 // Ended says how many sessions were ended.
 type Ended struct {
-	Ended int `json:"ended"`
+	Ended int    `json:"ended"`
+	Note  string `json:"note"` // what it can't hold to; empty where there is nothing
 }
 
 type nothing struct{}
@@ -331,7 +332,7 @@ func (v *Server) endSessions(_ http.ResponseWriter, r *http.Request) (any, error
 			if err = empty(query); err == nil {
 				var n int
 				n, err = v.service.endThose(f, uint64(only))
-				return Ended{n}, err
+				return Ended{n, v.service.reopens(n)}, err
 			}
 		}
 	}

@@ -154,7 +154,7 @@ func (s *Service) resume() error {
 // countOn goes on from what was counted before: a machine that has gone on counting meanwhile has
 // that in what it counts now.
 func (s *Service) countOn() error {
-	now, err := s.backend.Hits()
+	now, err := s.backend.Hits(false)
 	if err != nil {
 		return err
 	}
@@ -282,6 +282,8 @@ func (s *Service) Status() Status {
 		Gateway: s.options.Gateway, On: s.backend.Name(), Program: s.options.Program, Since: s.since,
 		Sessions: s.backend.Count(), Lost: s.journal.lost.Load(), Collector: s.away.status(),
 	}
+	connections, lines := s.backend.Missed()
+	status.Lost += connections + lines
 	if k, ok := s.backend.(*Kernel); ok {
 		table := k.Table()
 		status.Table = &table
@@ -340,10 +342,18 @@ func (s *Service) EndSessions(f *Filter) (int, error) {
 	return s.backend.End(numbers)
 }
 
+// reopens says of sessions that were ended what they may do.
+func (s *Service) reopens(ended int) string {
+	if now := s.current.Load(); ended == 0 || now == nil || now.gateway == nil || !now.gateway.Handling.TCPLoose {
+		return ""
+	}
+	return "tcp-state: loose: a TCP connection that goes on is a session again with its next packet, where the rules let that through, with the translation that they give it now"
+}
+
 // Hits returns what each rule of the gateway has counted, in their order, then those of rules
 // that are no more.
 func (s *Service) Hits() (Hits, error) {
-	counts, since, err := s.counts()
+	counts, since, err := s.counts(true)
 	if err != nil {
 		return Hits{}, err
 	}
@@ -372,11 +382,12 @@ func (s *Service) Hits() (Hits, error) {
 	return found, nil
 }
 
-// counts returns what was counted before and since the backend was started.
-func (s *Service) counts() (map[network.RuleID]Hit, time.Time, error) {
+// counts returns what was counted before and since the backend was started, with or without the
+// sessions that are open.
+func (s *Service) counts(open bool) (map[network.RuleID]Hit, time.Time, error) {
 	s.counting.Lock()
 	defer s.counting.Unlock()
-	now, err := s.backend.Hits()
+	now, err := s.backend.Hits(open)
 	if err != nil {
 		return nil, time.Time{}, err
 	}
@@ -386,6 +397,7 @@ func (s *Service) counts() (map[network.RuleID]Hit, time.Time, error) {
 		was := counts[h.ID()]
 		h.Connections += was.Connections
 		h.Stopped += was.Stopped
+		h.Unseen += was.Unseen
 		h.Forth, h.Back = h.Forth.Plus(was.Forth), h.Back.Plus(was.Back)
 		if h.Connections == 0 {
 			h.Last = nil
@@ -404,7 +416,7 @@ func (s *Service) counts() (map[network.RuleID]Hit, time.Time, error) {
 func (s *Service) ResetHits() error {
 	s.counting.Lock()
 	defer s.counting.Unlock()
-	now, err := s.backend.Hits()
+	now, err := s.backend.Hits(true)
 	if err != nil {
 		return err
 	}
@@ -416,34 +428,39 @@ func (s *Service) ResetHits() error {
 	for _, h := range now { // what the backend has counted so far counts no more
 		h.Gateway = s.options.Gateway
 		s.before[h.ID()] = Hit{
-			Gateway: h.Gateway, List: h.List, Rule: h.Rule, Connections: -h.Connections, Stopped: -h.Stopped,
+			Gateway: h.Gateway, List: h.List, Rule: h.Rule, Connections: -h.Connections, Stopped: -h.Stopped, Unseen: -h.Unseen,
 			Forth: Count{}.Minus(h.Forth), Back: Count{}.Minus(h.Back),
 		}
 	}
 	return nil
 }
 
-// saving is how often what the rules have counted is kept.
-const saving = time.Second
+// saving is how often what the rules have counted is kept, but where looking at all of them takes long: it takes at most one part in
+// savingPart of the time.
+const (
+	saving     = time.Second
+	savingPart = 300
+)
 
 func (s *Service) saveCounts(ctx context.Context) {
-	tick := time.NewTicker(saving)
-	defer tick.Stop()
+	next := time.NewTimer(saving)
+	defer next.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case <-tick.C:
+		case began := <-next.C:
 			if err := s.storeCounts(); err != nil {
 				s.options.Trouble(err)
 			}
+			next.Reset(max(saving, savingPart*time.Since(began)))
 		}
 	}
 }
 
 // storeCounts keeps what has changed.
 func (s *Service) storeCounts() error {
-	counts, _, err := s.counts()
+	counts, _, err := s.counts(false)
 	if err != nil {
 		return err
 	}

@@ -164,7 +164,7 @@ func (s *Simulated) End(numbers map[uint64]bool) (int, error) {
 }
 
 // Hits is Backend's.
-func (s *Simulated) Hits() ([]Hit, error) {
+func (s *Simulated) Hits(bool) ([]Hit, error) {
 	r := s.running.Load()
 	if r == nil {
 		return nil, nil
@@ -179,6 +179,9 @@ func (s *Simulated) Hits() ([]Hit, error) {
 	}
 	return list, nil
 }
+
+// Missed is Backend's.
+func (s *Simulated) Missed() (connections, lines int64) { return 0, 0 }
 
 // errNothingInForce is the error where no revision is.
 var errNothingInForce = fmt.Errorf("nothing is in force yet; hollowbridge apply puts a network there")

@@ -181,6 +181,7 @@ type Hit struct {
 	Connections int64      `json:"connections"`
 	Open        int64      `json:"open"`
 	Stopped     int64      `json:"stopped"` // by a later step
+	Unseen      int64      `json:"unseen"`  // came faster than they were read: whether they were stopped, and what they carried, is not known
 	Forth       Count      `json:"forth"`
 	Back        Count      `json:"back"`
 	Last        *time.Time `json:"last"` // null where it never was hit

@@ -271,6 +271,7 @@ func (c *compiler) itself() {
 	c.neighbors(in)
 	c.searched(in)
 	in.add(inState(newState), notBeginning(), ends(drops))
+	in.add(inState(newState), wasKept(), ends(accepts))
 	for _, s := range c.g.Serves {
 		counts := c.counted("serves/" + s.Name)
 		for _, i := range s.On {

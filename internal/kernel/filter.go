@@ -32,6 +32,8 @@ func (c *compiler) permissions() {
 		in.add(inState(newState), notBeginning(), ends(drops))
 	}
 	in.add(stray, ends(drops))
+	// Who was let through and has no answer yet is let through, and is no other connection.
+	in.add(inState(newState), wasKept(), c.unlessUntracked(notICMP), ends(accepts))
 	in.add(inState(newState), marked("whose forward permits it", permitMark, permitMark), ends(accepts))
 	seen := destination
 	if g.Handling.FilterSeesOriginal {
@@ -47,6 +49,22 @@ func (c *compiler) permissions() {
 			c.filterBetween(destinationBefore))
 	}
 	in.add(c.filterBetween(seen))
+}
+
+// wasKept asks whether the connection of a packet was let through before: then the kernel keeps it.
+func wasKept() []statement {
+	return one("of a connection that was let through", tracked(unix.NFT_CT_STATUS, register0), mask(register0, host32(statusKept), host32(0)), compare(unix.NFT_CMP_NEQ, register0, host32(0)))
+}
+
+// statusKept is IPS_CONFIRMED of linux/netfilter/nf_conntrack_common.h.
+const statusKept = 1 << 3
+
+// unlessUntracked returns conditions where the gateway does not track ICMP, and none where it does.
+func (c *compiler) unlessUntracked(conditions []statement) []statement {
+	if c.g.Handling.ICMPUntracked {
+		return conditions
+	}
+	return nil
 }
 
 // notOf asks whether a packet is of none of some protocols.
@@ -155,7 +173,13 @@ func (c *compiler) filterAction(m engine.Match) string {
 	ch := c.chain(name, string(m.Verb)+" "+m.Rule.Name)
 	begins := c.begins(m.Rule)
 	switch m.Verb {
-	case network.Allow:
+	case network.Allow: // what begins nothing is not counted as a connection, nor logged
+		if c.g.Handling.TCPLoose {
+			ch.add(inState(invalidState), ofProtocol(header.TCP, header.IPv4), ends(accepts))
+		}
+		if c.g.Handling.ICMPUntracked {
+			ch.add(notInState(invalidState, "of a connection"), wasKept(), ends(accepts))
+		}
 		ch.add(begins, ends(accepts))
 	case network.Drop:
 		ch.add(begins, ends(drops))
@@ -170,6 +194,7 @@ func (c *compiler) filterAction(m engine.Match) string {
 // turnBack is the seventh step, and what has room for sessions.
 func (c *compiler) turnBack() {
 	in := c.base("turn-back", "step 7: leaving by the interface it came in by", "filter", unix.NF_INET_FORWARD, behindFilter, accepts)
+	in.add(inState(newState), wasKept(), ends(accepts))
 	if !c.g.Handling.TurnBack {
 		var elements []element
 		for _, i := range c.own {

@@ -209,7 +209,7 @@ func (i *interpreter) tracked(a map[uint16][]byte) bool {
 		return true
 	}
 	value := map[uint32][]byte{
-		unix.NFT_CT_STATE: host32(i.state), unix.NFT_CT_MARK: host32(i.mark), unix.NFT_CT_DIRECTION: {0},
+		unix.NFT_CT_STATE: host32(i.state), unix.NFT_CT_STATUS: host32(0), unix.NFT_CT_MARK: host32(i.mark), unix.NFT_CT_DIRECTION: {0},
 		unix.NFT_CT_DST_IP: i.first.Destination.AsSlice(), unix.NFT_CT_DST_IP6: i.first.Destination.AsSlice(), unix.NFT_CT_PROTO_DST: port(i.first.DestinationPort),
 	}[number(a[unix.NFTA_CT_KEY])]
 	if value == nil {

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"net/netip"
+	"sync/atomic"
 
 	"github.com/mdlayher/netlink"
 	"golang.org/x/sys/unix"
@@ -22,12 +23,14 @@ const (
 	configFlags   = 6
 	commandBind   = 1 // NFULNL_CFG_CMD_BIND
 	copyPacket    = 2 // NFULNL_COPY_PACKET
+	withNumbers   = 1 // NFULNL_CFG_F_SEQ
 	withTracking  = 4 // NFULNL_CFG_F_CONNTRACK
 
 	attrInDevice  = 4 // NFULA_IFINDEX_INDEV
 	attrOutDevice = 5
 	attrPayload   = 9
 	attrPrefix    = 10
+	attrNumber    = 12 // NFULA_SEQ
 	attrTracked   = 18 // NFULA_CT
 )
 
@@ -45,10 +48,18 @@ type Line struct {
 	Now    header.Packet // and this packet as it is
 	In     int           // the index of the device it came in by; 0 for none
 	Out    int           // likewise
+	number uint32        // of the line, of all that the kernel wrote to us
 }
 
 // A Listener reads the kernel's log.
-type Listener struct{ conn *netlink.Conn }
+type Listener struct {
+	conn   *netlink.Conn
+	next   uint32 // the number of the next line
+	missed atomic.Int64
+}
+
+// Missed returns how many lines came faster than they were read.
+func (l *Listener) Missed() int64 { return l.missed.Load() }
 
 // Listen begins to read our group of the kernel's log, in a network namespace as in OpenMachine.
 // It fails where somebody else reads it.
@@ -57,11 +68,11 @@ func Listen(namespace int) (*Listener, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the kernel's log: %w", err)
 	}
-	l := &Listener{conn}
+	l := &Listener{conn: conn}
 	conn.SetReadBuffer(8 << 20)
 	// With the connections where the kernel can tell them, else without.
-	if err = l.configure(withTracking); err != nil {
-		err = l.configure(0)
+	if err = l.configure(withNumbers | withTracking); err != nil {
+		err = l.configure(withNumbers)
 	}
 	if err != nil {
 		conn.Close()
@@ -76,9 +87,7 @@ func (l *Listener) configure(flags uint16) error {
 		e.Uint8(configCommand, commandBind)
 		e.Bytes(configMode, append(binary.BigEndian.AppendUint32(nil, copied), copyPacket, 0))
 		e.Uint32(configTimeout, soonEnough)
-		if flags != 0 {
-			e.Uint16(configFlags, flags)
-		}
+		e.Uint16(configFlags, flags)
 	})
 	if err != nil {
 		return err
@@ -101,11 +110,21 @@ func (l *Listener) Next() ([]Line, error) {
 		if m.Header.Type != typeOf(unix.NFNL_SUBSYS_ULOG, logPacket) {
 			continue
 		}
-		if line, ok := lineOf(m); ok {
+		line, ok := lineOf(m)
+		l.count(line.number)
+		if ok {
 			list = append(list, line)
 		}
 	}
 	return list, err
+}
+
+// count notes the number of a line: those in between were missed. They are numbered round and round.
+func (l *Listener) count(number uint32) {
+	if gap := number - l.next; gap < 1<<31 {
+		l.missed.Add(int64(gap))
+		l.next = number + 1
+	}
 }
 
 // lineOf reads a line. ok is false for a packet that nobody can name.
@@ -122,6 +141,8 @@ func lineOf(m netlink.Message) (line Line, ok bool) {
 			payload = d.Bytes()
 		case attrPrefix:
 			line.Mark = d.String()
+		case attrNumber:
+			line.number = d.Uint32()
 		case attrTracked:
 			d.Nested(func(d *netlink.AttributeDecoder) error {
 				for d.Next() {

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 
@@ -168,7 +169,7 @@ func (a *Addresses) Compare(list []Held) (missing, more []Held, err error) {
 	return missing, more, nil
 }
 
-// Take gives the machine's devices addresses to hold.
+// Take gives the machine's devices addresses to hold: all that it can, and the first error of each device.
 func (a *Addresses) Take(list []Held) error { return a.change(unix.RTM_NEWADDR, netlink.Create, list) }
 
 // Give takes addresses away from devices that they hold. One that is not there is no error.
@@ -182,20 +183,24 @@ func (a *Addresses) change(message netlink.HeaderType, flags netlink.HeaderFlags
 	if err != nil {
 		return err
 	}
+	failed := map[string]error{}
 	for _, h := range list {
 		at := slices.IndexFunc(wires, func(w wire) bool { return w.Name == h.Device })
 		if at < 0 {
-			return fmt.Errorf("%s, an outside address: the machine has no device %s", h.Address, h.Device)
+			failed[h.Device] = fmt.Errorf("%s, an outside address: the machine has no device %s", h.Address, h.Device)
+		}
+		if failed[h.Device] != nil {
+			continue
 		}
 		data, err := h.message(wires[at].Index)
 		if err == nil {
 			_, err = a.conn.Execute(netlink.Message{Header: netlink.Header{Type: message, Flags: netlink.Request | netlink.Acknowledge | flags}, Data: data})
 		}
 		if err != nil && !errors.Is(err, unix.EEXIST) && !errors.Is(err, unix.EADDRNOTAVAIL) { // it is so already
-			return fmt.Errorf("%s, an outside address on %s: %w", h.Address, h.Device, err)
+			failed[h.Device] = fmt.Errorf("%s, an outside address on %s: %w", h.Address, h.Device, err)
 		}
 	}
-	return nil
+	return errors.Join(slices.Collect(maps.Values(failed))...)
 }
 
 // Lifetimes of an address (struct ifa_cacheinfo): it is valid for ever, and preferred for no time.

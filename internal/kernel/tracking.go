@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/mdlayher/netlink"
@@ -338,7 +339,10 @@ type Change struct {
 }
 
 // A Watcher hears of connections that begin and end.
-type Watcher struct{ conn *netlink.Conn }
+type Watcher struct {
+	conn    *netlink.Conn
+	waiting atomic.Bool // in Next, for more
+}
 
 // Watch begins to hear of connections, in a network namespace as in OpenMachine.
 func Watch(namespace int) (*Watcher, error) {
@@ -353,7 +357,7 @@ func Watch(namespace int) (*Watcher, error) {
 		}
 	}
 	conn.SetReadBuffer(8 << 20) // what a burst does not leave room for is missed, and said by Next
-	return &Watcher{conn}, nil
+	return &Watcher{conn: conn}, nil
 }
 
 // Close ends it, and whoever waits in Next.
@@ -362,9 +366,29 @@ func (w *Watcher) Close() error { return w.conn.Close() }
 // ErrMissed is the error where connections came faster than they were read.
 var ErrMissed = errors.New("some connections were missed")
 
+// HasMore reports whether there are connections to hear of that nobody has read, or whoever reads is at work.
+func (w *Watcher) HasMore() bool {
+	if !w.waiting.Load() {
+		return true
+	}
+	raw, err := w.conn.SyscallConn()
+	if err != nil {
+		return false
+	}
+	more := false
+	raw.Control(func(fd uintptr) {
+		ready := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}
+		n, err := unix.Poll(ready, 0)
+		more = err == nil && n > 0
+	})
+	return more
+}
+
 // Next waits for connections that begin or end. After Close it returns an error.
 func (w *Watcher) Next() ([]Change, error) {
+	w.waiting.Store(true)
 	messages, err := receive(w.conn)
+	w.waiting.Store(false)
 	var list []Change
 	for _, m := range messages {
 		if int(m.Header.Type)>>8 != unix.NFNL_SUBSYS_CTNETLINK {

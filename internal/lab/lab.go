@@ -818,9 +818,13 @@ const Internet = "the internet"
 // Space returns the file descriptor of the network namespace of a gateway; it is the lab's.
 func (l *Lab) Space(gateway string) int { return l.gateways[l.engine.Network().Gateway(gateway)].space }
 
-// Within does something in the network of a gateway.
-func (l *Lab) Within(gateway string, do func() error) error {
-	return l.gateways[l.engine.Network().Gateway(gateway)].do(do)
+// Within does something in the network of a machine.
+func (l *Lab) Within(machine string, do func() error) error {
+	n, err := l.machine(machine)
+	if err != nil {
+		return err
+	}
+	return n.do(do)
 }
 
 // Machines returns the names of the machines in which a command can run: gateways, hosts and
@@ -838,17 +842,22 @@ const InternetName = "internet"
 
 // Start starts a command in the network of a machine.
 func (l *Lab) Start(machine string, command *exec.Cmd) error {
-	n := l.hosts[machine]
-	if g := l.engine.Network().Gateway(machine); g != nil {
+	return l.Within(machine, command.Start)
+}
+
+// machine returns the node of a gateway, a host or the internet.
+func (l *Lab) machine(name string) (*node, error) {
+	n := l.hosts[name]
+	if g := l.engine.Network().Gateway(name); g != nil {
 		n = l.gateways[g]
 	}
-	if machine == InternetName {
+	if name == InternetName {
 		n = l.internet
 	}
 	if n == nil {
-		return fmt.Errorf("%s: there is no such machine", machine)
+		return nil, fmt.Errorf("%s: there is no such machine", name)
 	}
-	return n.do(command.Start)
+	return n, nil
 }
 
 // PassesOn reports whether a machine of the lab is a gateway, or an inside router.
