@@ -132,9 +132,10 @@ func (k *Kernel) Hits(open bool) ([]Hit, error) {
 	hits := make(map[network.RuleID]*Hit, len(counters))
 	k.counting.Lock()
 	defer k.counting.Unlock()
-	k.counting.look(g, counters, time.Now())
+	now := time.Now()
+	k.counting.look(g, counters, now)
 	if caughtUp && overruns == k.counting.overruns { // else what is missing may still come, or be missed
-		k.counting.settle(g, counters)
+		k.counting.settle(g, counters, now)
 	}
 	for _, c := range counters {
 		if id, ok := ruleOf(g, c.Name); ok {
@@ -185,14 +186,17 @@ func (c *counting) look(g *engine.Gateway, counters []kernel.Counted, now time.T
 		of := c.of(id)
 		of.begin(counter.Packets)
 		if counter.Packets != of.counter {
-			of.counter, of.last = counter.Packets, now
+			of.counter = counter.Packets
+			if of.stops { // of others it is known when they let a connection through
+				of.last = now
+			}
 		}
 	}
 }
 
 // settle notes what was stopped: what counters have and did not come through, after all that the kernel told by then was read. Where
 // connections were missed, it is taken that all of these came through, and what was stopped is not known.
-func (c *counting) settle(g *engine.Gateway, counters []kernel.Counted) {
+func (c *counting) settle(g *engine.Gateway, counters []kernel.Counted, now time.Time) {
 	missed := map[string]int64{} // by list: a connection is counted in both
 	for _, counter := range counters {
 		id, ok := ruleOf(g, counter.Name)
@@ -202,6 +206,7 @@ func (c *counting) settle(g *engine.Gateway, counters []kernel.Counted) {
 		of := c.rules[id]
 		switch more := int64(counter.Packets) - int64(of.since) - of.began - of.stopped; {
 		case more <= 0:
+			continue
 		case c.settled < c.overruns:
 			of.began += more
 			of.unseen += more
@@ -209,6 +214,7 @@ func (c *counting) settle(g *engine.Gateway, counters []kernel.Counted) {
 		default:
 			of.stopped += more
 		}
+		of.last = now
 	}
 	c.settled = c.overruns
 	c.missed += max(missed["nat"], missed["filter"])

@@ -631,19 +631,12 @@ func TestTheTableIsPutBack(t *testing.T) {
 	if testing.Short() || noKernel != nil {
 		t.Skip("it waits for a running gateway on the kernel", noKernel)
 	}
-	e := engine.Compile(netfiletest.Parse(t, house), nil)
-	built, err := lab.Build(e, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer built.Close()
-	b := &bench{T: t, folder: t.TempDir()}
-	b.start(func(r gateway.Recorder) (gateway.Backend, error) {
-		return gateway.NewKernel(r, gateway.KernelOptions{Namespace: built.Space("rim"), Device: lab.DeviceOf, Lab: true, Trouble: trouble(t)})
-	})
+	defer gateway.EverybodysTables()()
+	r := startRim(t, house)
+	b := r.bench
 	defer func() { b.Stop(true) }()
 	b.apply(house, nil)
-	other, err := kernel.OpenMachine(built.Space("rim"))
+	other, err := kernel.OpenMachine(r.built.Space("rim"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -697,6 +690,53 @@ func TestTheTableIsPutBack(t *testing.T) {
 	b.apply(house, nil)
 	if after, err := other.Digest(); err != nil || after != before || b.Status().Table.Trouble != "" {
 		t.Errorf("applied again, it is %v, %+v", err, b.Status().Table)
+	}
+}
+
+// Where the kernel has tables of one program alone, nobody else can take ours away while the service runs; it stays when that ends, for
+// anybody to delete, and the next start has it again.
+func TestTheTableIsTheServicesAlone(t *testing.T) {
+	r := startRim(t, house)
+	defer func() { r.Stop(true) }()
+	r.apply(house, nil)
+	if !r.Status().Table.Owned {
+		t.Skip("this kernel has no such tables")
+	}
+	other, err := kernel.OpenMachine(r.built.Space("rim"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	size := func() int {
+		words, err := other.Words()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(words)
+	}
+	before := size()
+	if err := other.Clear(); !errors.Is(err, unix.EPERM) || size() != before {
+		t.Errorf("another program takes it away: %v, %d of %d", err, size(), before)
+	}
+	other.Own()
+	p, _, err := kernel.Compile(engine.Compile(netfiletest.Parse(t, house), nil).Gateway(netfiletest.Parse(t, house).Gateways[0]), kernel.Options{Device: lab.DeviceOf})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := other.Apply(p); err == nil || !strings.Contains(err.Error(), "another gateway on this machine") {
+		t.Errorf("another gateway takes it: %v", err)
+	}
+	r.apply(house+"# again\n", nil)
+	r.Stop(false)
+	if size() != before {
+		t.Errorf("stopped, there are %d of %d", size(), before)
+	}
+	if err := other.Clear(); err != nil || size() != 0 {
+		t.Errorf("by hand: %v, %d", err, size())
+	}
+	r.begin(r.bench)
+	if size() != before || !r.Status().Table.Owned || r.Status().Table.Trouble != "" {
+		t.Errorf("started again, there are %d of %d, %+v", size(), before, r.Status().Table)
 	}
 }
 

@@ -7,19 +7,26 @@ import (
 	"hollowbridge/internal/kernel"
 )
 
-// Other programs can change the kernel's tables too, and take ours away: then nothing is translated, and nothing is filtered. So the
-// kernel is asked every second whether anybody changed any table, which costs nothing, and where somebody changed ours it is
-// put back: a few times in a minute at most, as two programs that take it from each other would go on for ever.
+// Other programs can change the kernel's tables too, and take ours away: then nothing is translated, and nothing is filtered. So ours is
+// this service's alone. A kernel before 6.9 has no such tables: there it is asked every second whether anybody changed any table, which costs
+// nothing, and where somebody changed ours it is put back: a few times in a minute at most, as two programs that take it from each
+// other would go on for ever.
 
 const (
 	guarding   = time.Second // between two looks
 	mostPutIn  = time.Minute // in this time
 	mostPut    = 3           // so often
 	tableEvent = "table"
+
+	tableTaken = "another program has taken the kernel's table away"
 )
+
+// owning is that the table is the service's alone, where the kernel has such tables.
+var owning = true
 
 // A Table is how the kernel's table of a gateway fares.
 type Table struct {
+	Owned    bool   `json:"owned"`    // nobody else can change it
 	Restored int64  `json:"restored"` // how often it was put back, since the gateway was started
 	Trouble  string `json:"trouble"`  // in what it is not as it should be; empty where it is
 }
@@ -55,6 +62,14 @@ func (k *Kernel) compare() (inForce bool, err error) {
 	if generation == k.guarded.generation && k.guarded.state.Trouble == "" {
 		return true, nil
 	}
+	if owns, err := k.machine.Owns(); err != nil || owns {
+		k.guarded.generation, k.guarded.state.Owned = generation, owns
+		return owns, err
+	}
+	if k.guarded.state.Owned {
+		k.guarded.state.Owned, k.guarded.state.Trouble = false, tableTaken
+		return false, nil
+	}
 	digest, err := k.machine.Digest()
 	if err != nil {
 		return false, err
@@ -64,7 +79,7 @@ func (k *Kernel) compare() (inForce bool, err error) {
 		k.guarded.generation, k.guarded.state.Trouble, k.guarded.said = generation, "", false
 		return true, nil
 	case kernel.Digest{}:
-		k.guarded.state.Trouble = "another program has taken the kernel's table away"
+		k.guarded.state.Trouble = tableTaken
 	default:
 		k.guarded.state.Trouble = "another program has changed the kernel's table"
 	}
@@ -73,10 +88,14 @@ func (k *Kernel) compare() (inForce bool, err error) {
 
 // remember notes what the table is as it should be. The caller holds the mutex.
 func (k *Kernel) remember() error {
-	var err error
-	if k.guarded.digest, err = k.machine.Digest(); err != nil {
+	owns, err := k.machine.Owns()
+	if err == nil && !owns {
+		k.guarded.digest, err = k.machine.Digest()
+	}
+	if err != nil {
 		return err
 	}
+	k.guarded.state.Owned = owns
 	k.guarded.generation, err = k.machine.Generation()
 	k.guarded.state.Trouble, k.guarded.said = "", false
 	return err

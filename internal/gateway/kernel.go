@@ -34,6 +34,7 @@ type Kernel struct {
 	opened  map[portmap.Shut]*network.Mapping
 	mapped  engine.MappingTable // the same, for what the engine is asked
 	maps    bool                // what is in force has the maps for them
+	ready   ready
 	current atomic.Pointer[engine.Gateway]
 	guarded guard
 	outside holding
@@ -67,6 +68,9 @@ func NewKernel(recorder Recorder, o KernelOptions) (*Kernel, error) {
 	var err error
 	if k.machine, err = kernel.OpenMachine(namespace); err != nil {
 		return nil, err
+	}
+	if owning {
+		k.machine.Own()
 	}
 	if err = k.openOutside(); err == nil {
 		if k.watcher, err = kernel.Watch(namespace); err == nil {
@@ -102,8 +106,24 @@ func (k *Kernel) Close() error {
 // Name is Backend's.
 func (k *Kernel) Name() string { return "kernel" }
 
+// compile makes the program of a gateway. It is kept for whoever puts it into force, unless mappings come or go meanwhile. The caller
+// holds the mutex.
 func (k *Kernel) compile(g *engine.Gateway) (*kernel.Program, []*kernel.Unable, error) {
-	return kernel.Compile(g, kernel.Options{Device: k.Device, LeaveOut: k.Lab, Mappings: slices.Collect(maps.Values(k.opened))})
+	if k.ready.of != g {
+		p, unable, err := kernel.Compile(g, kernel.Options{Device: k.Device, LeaveOut: k.Lab, Mappings: slices.Collect(maps.Values(k.opened))})
+		if err != nil {
+			return nil, nil, err
+		}
+		k.ready = ready{g, p, unable}
+	}
+	return k.ready.program, k.ready.unable, nil
+}
+
+// ready is a program that was compiled and is not in force.
+type ready struct {
+	of      *engine.Gateway
+	program *kernel.Program
+	unable  []*kernel.Unable
 }
 
 // Check is Backend's: what the kernel can't do is an error, and so is what the machine has
@@ -183,11 +203,10 @@ func (k *Kernel) use(g *engine.Gateway) error {
 		return err
 	}
 	k.current.Store(g)
-	k.maps = p.HasMappings()
+	k.maps, k.ready = p.HasMappings(), ready{}
 	// It is in force by now, whatever goes wrong besides.
-	counters, err := k.machine.Counters()
-	k.beginCounting(g, counters)
-	if err := errors.Join(err, k.remember()); err != nil {
+	k.beginCounting(g, p.Counters())
+	if err := k.remember(); err != nil {
 		k.Trouble(err)
 	}
 	return nil
@@ -217,6 +236,7 @@ func (k *Kernel) AddressOf(i *network.Interface, f header.Family) (a netip.Addr,
 func (k *Kernel) Open(open []*network.Mapping, shut []portmap.Shut) error {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
+	k.ready = ready{}
 	var out []*network.Mapping
 	for _, s := range shut {
 		if m := k.opened[s]; m != nil {

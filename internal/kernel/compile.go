@@ -68,6 +68,8 @@ type compiler struct {
 	leftOut  map[*network.Rule]bool
 	rewrites []*network.NATRule // the source-nat rules that rewrite both ends
 
+	asksRedirected bool // some filter rule takes only what a rule led here
+
 	mapped    [2]*mappingSets // of each family, where mappings are
 	permitted []permitting    // lists of filter rules that stand somewhere
 }
@@ -84,6 +86,7 @@ func Compile(g *engine.Gateway, o Options) (*Program, []*Unable, error) {
 			c.own = append(c.own, i)
 		}
 	}
+	c.asksRedirected = slices.ContainsFunc(g.Filter, func(r *network.FilterRule) bool { return r.Redirected && !r.Off() })
 	c.checkDevices()
 	c.checkRules()
 	if len(c.unable) > 0 && !c.LeaveOut {

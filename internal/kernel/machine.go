@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/mdlayher/netlink"
 	"golang.org/x/sys/unix"
@@ -15,7 +14,10 @@ const Table = "hollow-bridge"
 
 // A Machine is a connection to the kernel of a network namespace. It is not safe for use by
 // several goroutines.
-type Machine struct{ conn *netlink.Conn }
+type Machine struct {
+	conn *netlink.Conn
+	owns bool // the table that it makes
+}
 
 // OpenMachine connects to the kernel: that of a network namespace by the file descriptor of
 // one, or, where that is 0, to the one that the program runs in.
@@ -25,7 +27,7 @@ func OpenMachine(namespace int) (*Machine, error) {
 		return nil, fmt.Errorf("the kernel's packet tables: %w", err)
 	}
 	conn.SetOption(netlink.ExtendedAcknowledge, true) // an older kernel says less
-	return &Machine{conn}, nil
+	return &Machine{conn: conn}, nil
 }
 
 // Close ends the connection.
@@ -67,14 +69,69 @@ func body(family byte, resource uint16, encode func(*netlink.AttributeEncoder)) 
 	return append(head, attributes...), err
 }
 
+// Own makes the tables that Apply makes those of this connection alone: nobody else can change or delete them while it is open, and they
+// stay when it is closed. A kernel before 6.9 knows no such tables; what Apply makes there is everybody's.
+func (m *Machine) Own() { m.owns = true }
+
+// Owns reports whether the table that is there is this connection's alone.
+func (m *Machine) Owns() (bool, error) {
+	data, err := body(unix.NFPROTO_INET, 0, func(e *netlink.AttributeEncoder) { e.String(unix.NFTA_TABLE_NAME, Table) })
+	if err != nil {
+		return false, err
+	}
+	answers, err := m.conn.Execute(netlink.Message{
+		Header: netlink.Header{Type: typeOf(unix.NFNL_SUBSYS_NFTABLES, unix.NFT_MSG_GETTABLE), Flags: netlink.Request}, Data: data,
+	})
+	if errors.Is(err, unix.ENOENT) {
+		return false, nil
+	}
+	if err != nil {
+		return false, fmt.Errorf("the kernel's packet tables: %w", err)
+	}
+	owned := false
+	for _, a := range answers {
+		if err := decode(a, func(d *netlink.AttributeDecoder) {
+			if d.Type() == unix.NFTA_TABLE_FLAGS {
+				owned = d.Uint32()&tableOwned != 0 // by us: another's could not have been made anew
+			}
+		}); err != nil {
+			return false, err
+		}
+	}
+	return owned && m.owns, nil
+}
+
+// From linux/netfilter/nf_tables.h.
+const (
+	destroyTable = 26  // NFT_MSG_DESTROYTABLE: delete it, where it is there
+	tableOwned   = 0x2 // NFT_TABLE_F_OWNER
+	tableStays   = 0x4 // NFT_TABLE_F_PERSIST
+)
+
 // Apply puts a program on the machine in place of what stood in our table, all or nothing;
 // running connections go on with the translation they have.
 func (m *Machine) Apply(p *Program) error {
+	if m.owns {
+		b := &batch{}
+		b.begin()
+		b.add("our table", destroyTable, 0, func(e *netlink.AttributeEncoder) { e.String(unix.NFTA_TABLE_NAME, Table) })
+		b.newTable(tableOwned | tableStays)
+		b.program(p)
+		b.end()
+		err := m.send(b)
+		if errors.Is(err, unix.EPERM) {
+			return fmt.Errorf("another gateway on this machine has the table %s: %w", Table, err)
+		}
+		if !errors.Is(err, unix.EOPNOTSUPP) && !errors.Is(err, unix.EINVAL) {
+			return err
+		}
+		m.owns = false // an older kernel
+	}
 	b := &batch{}
 	b.begin()
-	b.newTable() // so that there is one to delete
+	b.newTable(0) // so that there is one to delete
 	b.deleteTable()
-	b.newTable()
+	b.newTable(0)
 	b.program(p)
 	b.end()
 	return m.send(b)
@@ -82,9 +139,16 @@ func (m *Machine) Apply(p *Program) error {
 
 // Clear takes our table away. It is no error where there is none.
 func (m *Machine) Clear() error {
+	if owns, err := m.Owns(); err != nil || owns {
+		b := &batch{}
+		b.begin()
+		b.deleteTable()
+		b.end()
+		return errors.Join(err, m.send(b))
+	}
 	b := &batch{}
 	b.begin()
-	b.newTable()
+	b.newTable(0)
 	b.deleteTable()
 	b.end()
 	return m.send(b)
@@ -104,8 +168,13 @@ func (b *batch) end() {
 	b.border(unix.NFNL_MSG_BATCH_END)
 }
 
-func (b *batch) newTable() {
-	b.add("our table", unix.NFT_MSG_NEWTABLE, netlink.Create, func(e *netlink.AttributeEncoder) { e.String(unix.NFTA_TABLE_NAME, Table) })
+func (b *batch) newTable(flags uint32) {
+	b.add("our table", unix.NFT_MSG_NEWTABLE, netlink.Create, func(e *netlink.AttributeEncoder) {
+		e.String(unix.NFTA_TABLE_NAME, Table)
+		if flags != 0 {
+			e.Uint32(unix.NFTA_TABLE_FLAGS, flags)
+		}
+	})
 }
 
 func (b *batch) deleteTable() {
@@ -318,17 +387,25 @@ func (m *Machine) send(b *batch) error {
 }
 
 // drain throws away what the kernel says besides of a batch that it does not obey: each message that
-// it dislikes is answered.
+// it dislikes is answered, by the time that the batch is sent.
 func (m *Machine) drain() {
-	for {
-		m.conn.SetReadDeadline(time.Now().Add(10 * time.Millisecond))
-		_, err := m.conn.Receive()
-		var failed *netlink.OpError
-		if err != nil && (!errors.As(err, &failed) || failed.Timeout() || failed.Sequence == 0) {
-			break
-		}
+	for hasMore(m.conn) {
+		m.conn.Receive()
 	}
-	m.conn.SetReadDeadline(time.Time{})
+}
+
+// hasMore reports whether there is something to receive.
+func hasMore(conn *netlink.Conn) (more bool) {
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		return false
+	}
+	raw.Control(func(fd uintptr) {
+		ready := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}
+		n, err := unix.Poll(ready, 0)
+		more = err == nil && n > 0
+	})
+	return more
 }
 
 // EndSessions makes the machine forget all connections.

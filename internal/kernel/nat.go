@@ -47,7 +47,7 @@ func (c *compiler) redirect(m engine.Match) string {
 	}
 	ch := c.chain(name, r.Text())
 	begins := c.begins(m.Rule)
-	if slices.ContainsFunc(c.g.Filter, func(r *network.FilterRule) bool { return r.Redirected && !r.Off() }) {
+	if c.asksRedirected {
 		begins = slices.Concat(begins, marks("mark that it is led elsewhere", ledMark, ledMark))
 	}
 	if c.g.Handling.ForwardsPermit && r.Does.Permits() {

@@ -390,6 +390,9 @@ type Counted struct {
 	Packets, Bytes uint64
 }
 
+// Counters returns what its counters begin with.
+func (p *Program) Counters() []Counted { return slices.Clone(p.counters) }
+
 // Resume makes counters begin where those of the same names have stopped.
 func (p *Program) Resume(before []Counted) {
 	known := map[string]Counted{}

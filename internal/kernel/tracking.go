@@ -368,20 +368,7 @@ var ErrMissed = errors.New("some connections were missed")
 
 // HasMore reports whether there are connections to hear of that nobody has read, or whoever reads is at work.
 func (w *Watcher) HasMore() bool {
-	if !w.waiting.Load() {
-		return true
-	}
-	raw, err := w.conn.SyscallConn()
-	if err != nil {
-		return false
-	}
-	more := false
-	raw.Control(func(fd uintptr) {
-		ready := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}
-		n, err := unix.Poll(ready, 0)
-		more = err == nil && n > 0
-	})
-	return more
+	return !w.waiting.Load() || hasMore(w.conn)
 }
 
 // Next waits for connections that begin or end. After Close it returns an error.
