@@ -136,6 +136,8 @@ type appliedGateway struct {
 	Ends    bool              `json:"ends"`
 	First   []gateway.Session `json:"first"`
 	Ended   int               `json:"ended"`
+	Cuts    int               `json:"cuts"` // connections through it that nobody remembered, and that the rules do not let go on
+	Cut     []string          `json:"cut"`  // of those
 	Back    *time.Time        `json:"back"` // when it goes back by itself
 }
 
@@ -301,12 +303,10 @@ func plural(n int, one, many string) string {
 func (a *application) compareRunning() {
 	a.result.Compared = true
 	var compared []*netfile.Bundle
+	a.compareFirst()
 	for _, ch := range a.changes {
 		b := ch.running.Bundle
 		if b == nil {
-			if !a.options.json {
-				fmt.Fprintf(a.Out, "%s  revision %d; nothing is in force there yet\n", ch.client.Gateway, ch.base+1)
-			}
 			continue
 		}
 		if slices.ContainsFunc(compared, func(other *netfile.Bundle) bool {
@@ -315,24 +315,70 @@ func (a *application) compareRunning() {
 			continue
 		}
 		compared = append(compared, b)
-		found, err := reach.Differences(engine.Compile(ch.before, nil), a.engine, network.Times{}, false)
-		if err != nil {
+		a.compareWith(ch.before, b.File)
+	}
+}
+
+// compareWith says what the change opens and closes against a network.
+func (a *application) compareWith(before *network.Network, name string) {
+	found, err := reach.Differences(engine.Compile(before, nil), a.engine, network.Times{}, false)
+	if err != nil {
+		a.result.Compared = false
+	}
+	if a.options.json {
+		a.args = []string{name, a.path()}
+		a.result.Differences = append(a.result.Differences, a.compareResult(found).Differences...)
+		return
+	}
+	fmt.Fprintf(a.Out, "against %s\n", name)
+	if err != nil {
+		fmt.Fprintln(a.Out, "  "+entangled(err, ""))
+		return
+	}
+	for _, line := range differenceLines(reach.NewNamer(a.network), found) {
+		fmt.Fprintf(a.Out, "  %s\n", strings.Join(wrap(line, a.Width-2), "\n          "))
+	}
+}
+
+// compareFirst says of gateways on which nothing is in force yet what they do now, and compares with that where they forward everything.
+func (a *application) compareFirst() {
+	var open []string
+	for _, ch := range a.changes {
+		if ch.running.Bundle != nil {
+			continue
+		}
+		now := "nothing is in force there yet"
+		switch ch.status.Before {
+		case gateway.BeforeOpen:
+			open = append(open, ch.client.Gateway)
+			now = "now it forwards everything that comes"
+		case gateway.BeforeOther:
+			now = "now somebody else's rules decide there, which this can't read: what is opened and closed is not known"
 			a.result.Compared = false
 		}
-		if a.options.json {
-			a.args = []string{b.File, a.path()}
-			a.result.Differences = append(a.result.Differences, a.compareResult(found).Differences...)
-			continue
-		}
-		fmt.Fprintf(a.Out, "against %s\n", b.File)
-		if err != nil {
-			fmt.Fprintln(a.Out, "  "+entangled(err, ""))
-			continue
-		}
-		for _, line := range differenceLines(reach.NewNamer(a.network), found) {
-			fmt.Fprintf(a.Out, "  %s\n", strings.Join(wrap(line, a.Width-2), "\n          "))
+		if !a.options.json {
+			a.sayOf(ch, fmt.Sprintf("revision %d; %s", ch.base+1, now))
 		}
 	}
+	if len(open) == 0 {
+		return
+	}
+	before, err := a.bundle.Network()
+	if err != nil {
+		return // it was read before
+	}
+	for _, name := range open {
+		g := before.Gateway(name)
+		g.NAT, g.Filter = nil, []*network.FilterRule{{Rule: network.Rule{Gateway: g, Name: "everything", Kind: string(network.Allow), Number: 1}, Verb: network.Allow}}
+		g.Handling.TurnBack, g.Handling.TCPLoose, g.Limits.Sessions = true, true, 0
+	}
+	a.compareWith(before, "what "+strings.Join(open, ", ")+" forwards now")
+}
+
+// sayOf writes a line about a gateway.
+func (a *application) sayOf(ch *change, text string) {
+	name := ch.client.Gateway
+	fmt.Fprintf(a.Out, "%s  %s\n", name, strings.Join(wrap(text, a.Width-len(name)-2), "\n"+strings.Repeat(" ", len(name)+2)))
 }
 
 // weighOwnConnection traces the administrator's own connections to the gateways, before and
@@ -455,7 +501,7 @@ func (a *application) prepare() int {
 			continue
 		}
 		for _, note := range ch.prepared.Notes {
-			fmt.Fprintf(a.Out, "%s  %s\n", ch.client.Gateway, strings.Join(wrap(note, a.Width-len(ch.client.Gateway)-2), "\n"+strings.Repeat(" ", len(ch.client.Gateway)+2)))
+			a.sayOf(ch, note)
 		}
 		a.saySessions(ch)
 	}
@@ -576,7 +622,7 @@ func (a *application) commit() int {
 		}
 		done = append(done, ch)
 		entry := a.entry(ch)
-		entry.Is, entry.Ended = made.Revision.Number, made.Ended
+		entry.Is, entry.Ended, entry.Cuts, entry.Cut = made.Revision.Number, made.Ended, made.Cuts, append(entry.Cut, made.Cut...)
 		if a.back > 0 {
 			at := made.Revision.Time.Add(a.back)
 			entry.Back = &at
@@ -594,11 +640,26 @@ func (a *application) commit() int {
 			line += ", " + plural(g.Ended, "session is ended", "sessions are ended")
 		}
 		fmt.Fprintln(a.Out, line)
+		a.sayCut(&g)
 	}
 	if a.back > 0 {
 		fmt.Fprintf(a.Out, "It goes back at %s unless it is kept: %s\n", a.result.Gateways[0].Back.Local().Format("15:04:05"), a.typed("hollowbridge apply -keep"))
 	}
 	return yes
+}
+
+// sayCut names connections that went through a gateway before it had rules, and that these do not let go on.
+func (a *application) sayCut(g *appliedGateway) {
+	if g.Cuts == 0 {
+		return
+	}
+	fmt.Fprintf(a.Out, "%s: the rules let neither direction go on as it is\n", plural(g.Cuts, "connection that went through it before is cut", "connections that went through it before are cut"))
+	for _, text := range g.Cut {
+		fmt.Fprintf(a.Out, "  %s\n", text)
+	}
+	if more := g.Cuts - len(g.Cut); more > 0 {
+		fmt.Fprintf(a.Out, "  and %d more\n", more)
+	}
 }
 
 // owns reports whether an address is one of a gateway's own.
@@ -645,7 +706,7 @@ func (a *application) overtaken(ch *change, refusal *gateway.Refusal) int {
 func (a *application) entry(ch *change) appliedGateway {
 	return appliedGateway{
 		Gateway: ch.client.Gateway, Was: ch.base, Is: ch.base, Notes: append([]string{}, ch.prepared.Notes...),
-		Changed: ch.prepared.Changed, Ends: ch.prepared.Ends, First: append([]gateway.Session{}, ch.prepared.First...),
+		Changed: ch.prepared.Changed, Ends: ch.prepared.Ends, First: append([]gateway.Session{}, ch.prepared.First...), Cut: []string{},
 	}
 }
 

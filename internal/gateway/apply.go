@@ -272,12 +272,13 @@ func (s *Service) Commit(c Commit) (Committed, error) {
 			return Committed{}, err
 		}
 	}
-	if err := s.become(p.made, pending); err != nil {
+	cut, err := s.become(p.made, pending)
+	if err != nil {
 		s.refused.Add(1)
 		return Committed{}, err
 	}
 	s.applied.Add(1)
-	made := Committed{Revision: p.made.revision}
+	made := Committed{Revision: p.made.revision, Cut: append([]string{}, cut[:min(len(cut), mostCut)]...), Cuts: len(cut)}
 	made.Revision.Bundle = nil
 	if len(numbers) > 0 {
 		var err error
@@ -288,25 +289,33 @@ func (s *Service) Commit(c Commit) (Committed, error) {
 	return made, nil
 }
 
+// mostCut is how many of the connections are named that a first revision cuts.
+const mostCut = 10
+
 // become puts a revision into force and then keeps it; where that fails, what was before is in
-// force again.
-func (s *Service) become(next *inForce, pending *Pending) error {
+// force again. It returns the connections that it cut because nothing was in force before.
+func (s *Service) become(next *inForce, pending *Pending) (cut []string, err error) {
 	before := s.current.Load()
 	s.date(next)
-	if err := s.use(next); err != nil {
-		return err
+	if (before == nil || before.gateway == nil) && next.gateway != nil {
+		cut, err = s.beginUse(next)
+	} else {
+		err = s.use(next)
+	}
+	if err != nil {
+		return nil, err
 	}
 	if err := s.state.Add(&next.revision, pending); err != nil {
 		if before == nil {
 			before = &inForce{}
 		}
 		if again := s.use(before); again != nil {
-			return fmt.Errorf("the revision can't be kept (%w), and what was before can't be put back: %w", err, again)
+			return nil, fmt.Errorf("the revision can't be kept (%w), and what was before can't be put back: %w", err, again)
 		}
 		if before.gateway == nil {
 			s.current.Store(nil)
 		}
-		return fmt.Errorf("the revision can't be kept, so it was taken back: %w", err)
+		return nil, fmt.Errorf("the revision can't be kept, so it was taken back: %w", err)
 	}
 	s.pending = pending
 	text := fmt.Sprintf("revision %d, by %s", next.revision.Number, next.revision.Author)
@@ -318,7 +327,7 @@ func (s *Service) become(next *inForce, pending *Pending) error {
 	}
 	s.record(Event{What: revisionEvent, Text: text})
 	s.wake()
-	return nil
+	return cut, nil
 }
 
 // date says of a revision when it comes into force, and in what it differs from the one that is.
@@ -377,7 +386,8 @@ func (s *Service) goBack(to int, note string, trial *Pending) error {
 	if err != nil {
 		return err
 	}
-	return s.become(next, trial)
+	_, err = s.become(next, trial)
+	return err
 }
 
 // Undo takes the revision in force back.

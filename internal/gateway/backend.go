@@ -20,6 +20,9 @@ type Backend interface {
 	// Use puts a gateway into force in place of what was there, all of it or nothing. Sessions
 	// go on with their translation.
 	Use(e *engine.Engine, g *engine.Gateway) error
+	// Begin is Use where nothing was in force before, and somebody wants it now: connections go on
+	// that the rules would let pass. It returns those that it had to end.
+	Begin(e *engine.Engine, g *engine.Gateway) (ended []string, err error)
 	// Clear takes everything out of force.
 	Clear() error
 	// Sessions calls a function with each session that a filter lets through, until it returns

@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
@@ -111,7 +112,8 @@ func (k *Kernel) guards() {
 			return
 		case <-tick.C:
 		}
-		if err := k.look(time.Now()); err != nil && !k.closed.Load() {
+		now := time.Now()
+		if err := errors.Join(k.look(now), k.endMiddle(now)); err != nil && !k.closed.Load() {
 			k.Trouble(fmt.Errorf("the gateway's table: %w", err))
 		}
 	}

@@ -35,6 +35,7 @@ type Kernel struct {
 	mapped  engine.MappingTable // the same, for what the engine is asked
 	maps    bool                // what is in force has the maps for them
 	ready   ready
+	middle  time.Time // until when connections go on that nobody saw begin; zero where that is over
 	current atomic.Pointer[engine.Gateway]
 	guarded guard
 	outside holding
@@ -110,7 +111,7 @@ func (k *Kernel) Name() string { return "kernel" }
 // holds the mutex.
 func (k *Kernel) compile(g *engine.Gateway) (*kernel.Program, []*kernel.Unable, error) {
 	if k.ready.of != g {
-		p, unable, err := kernel.Compile(g, kernel.Options{Device: k.Device, LeaveOut: k.Lab, Mappings: slices.Collect(maps.Values(k.opened))})
+		p, unable, err := kernel.Compile(g, kernel.Options{Device: k.Device, LeaveOut: k.Lab, Mappings: slices.Collect(maps.Values(k.opened)), Middle: !k.middle.IsZero()})
 		if err != nil {
 			return nil, nil, err
 		}

@@ -229,10 +229,20 @@ func (s *Service) logTrials(g *network.Gateway) {
 // use puts what was compiled into force. Whoever calls holds changing, or is alone.
 func (s *Service) use(f *inForce) error {
 	if f.gateway == nil {
-		if err := s.backend.Clear(); err != nil {
-			return err
-		}
-	} else if err := s.backend.Use(f.engine, f.gateway); err != nil {
+		return s.used(f, s.backend.Clear())
+	}
+	return s.used(f, s.backend.Use(f.engine, f.gateway))
+}
+
+// beginUse puts what was compiled into force where nothing was, and returns which connections that ended.
+func (s *Service) beginUse(f *inForce) (ended []string, err error) {
+	ended, err = s.backend.Begin(f.engine, f.gateway)
+	return ended, s.used(f, err)
+}
+
+// used notes that something is in force, unless that failed.
+func (s *Service) used(f *inForce, err error) error {
+	if err != nil {
 		return err
 	}
 	s.current.Store(f)
@@ -289,6 +299,9 @@ func (s *Service) Status() Status {
 		status.Table = &table
 		outside := k.Outside()
 		status.Outside = &outside
+		if s.current.Load() == nil {
+			status.Before = k.Before()
+		}
 	}
 	s.changing.Lock()
 	defer s.changing.Unlock()

@@ -180,6 +180,11 @@ func (s *Simulated) Hits(bool) ([]Hit, error) {
 	return list, nil
 }
 
+// Begin is Backend's.
+func (s *Simulated) Begin(e *engine.Engine, g *engine.Gateway) ([]string, error) {
+	return nil, s.Use(e, g)
+}
+
 // Missed is Backend's.
 func (s *Simulated) Missed() (connections, lines int64) { return 0, 0 }
 

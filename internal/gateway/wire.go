@@ -48,6 +48,7 @@ type Status struct {
 	Sessions  int        `json:"sessions"`
 	Lost      int64      `json:"lost"`      // events that there was no room for
 	Collector *Collector `json:"collector"` // null where events are sent nowhere
+	Before    string     `json:"before"`    // where nothing is in force: open (it forwards everything), or other (somebody else's rules)
 	Table     *Table     `json:"table"`     // of the kernel; null on a simulated gateway
 	Outside   *Outside   `json:"outside"`   // addresses that it answers for; likewise
 }
@@ -109,6 +110,8 @@ type Commit struct {
 type Committed struct {
 	Revision Revision `json:"revision"`
 	Ended    int      `json:"ended"` // sessions
+	Cuts     int      `json:"cuts"`  // connections that went through before anything was in force, and that the rules do not let go on
+	Cut      []string `json:"cut"`   // of those, as "203.0.113.9:4433 tcp 10.61.24.5:22"
 }
 
 // A Conflict says that somebody else was faster.

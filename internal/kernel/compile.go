@@ -47,6 +47,7 @@ type Options struct {
 	Device   func(*network.Interface) string // what interfaces are called on the machine; nil is DeviceOf
 	LeaveOut bool                            // what the kernel can't do is left out, and no error
 	Mappings []*network.Mapping              // that are there from the beginning
+	Middle   bool                            // the middle of a TCP connection opens a session too, in a direction that the rules allow and do not translate
 }
 
 // An Unable is something that the kernel can't do as the file says.
@@ -273,7 +274,9 @@ func (c *compiler) itself() {
 	in.add(inState(known), ends(accepts))
 	c.neighbors(in)
 	c.searched(in)
-	in.add(inState(newState), notBeginning(), ends(drops))
+	if !c.Middle {
+		in.add(inState(newState), notBeginning(), ends(drops))
+	}
 	in.add(inState(newState), wasKept(), ends(accepts))
 	for _, s := range c.g.Serves {
 		counts := c.counted("serves/" + s.Name)

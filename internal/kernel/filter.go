@@ -28,7 +28,7 @@ func (c *compiler) permissions() {
 	}
 	if g.Handling.TCPLoose {
 		stray = slices.Concat(stray, notOf("tcp", unix.IPPROTO_TCP))
-	} else {
+	} else if !c.Middle {
 		in.add(inState(newState), notBeginning(), ends(drops))
 	}
 	in.add(stray, ends(drops))

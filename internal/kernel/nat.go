@@ -46,6 +46,7 @@ func (c *compiler) redirect(m engine.Match) string {
 		return name
 	}
 	ch := c.chain(name, r.Text())
+	c.refuseMiddle(ch)
 	begins := c.begins(m.Rule)
 	if c.asksRedirected {
 		begins = slices.Concat(begins, marks("mark that it is led elsewhere", ledMark, ledMark))
@@ -293,6 +294,9 @@ func (c *compiler) hide(r *network.NATRule, out *network.Interface) string {
 		return name
 	}
 	ch := c.chain(name, r.Text())
+	if r.Does != network.NoNAT {
+		c.refuseMiddle(ch)
+	}
 	begins := c.begins(&r.Rule)
 	switch r.Does {
 	case network.NoNAT:
@@ -318,6 +322,13 @@ func (c *compiler) hide(r *network.NATRule, out *network.Interface) string {
 		}
 	}
 	return name
+}
+
+// refuseMiddle drops what goes on in the middle of a connection before it is translated: half way, it can't become another one.
+func (c *compiler) refuseMiddle(ch *chain) {
+	if c.Middle && !c.g.Handling.TCPLoose {
+		ch.add(notBeginning(), ends(drops))
+	}
 }
 
 // behind hides the source behind a pool.
