@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"crypto/rand"
 	"errors"
 	"flag"
 	"fmt"
@@ -34,7 +35,9 @@ file, says what the change opens and closes against what is running, which sessi
 would not have made, what the gateways can't do, and whether your own connection to them lives on.
 It refuses where an expectation fails or you would be cut off, unless -anyway is given. Then it
 asks, unless -yes is given. All gateways get ready first; where one of them fails then, the others
-go back.
+go back. So they do within a minute where this command is stopped in between; if it is stopped in
+the last moment, when some have heard that all have it, the next command says which have, and
+-finish puts it on the others too.
 
 -for 10m goes back by itself unless apply -keep comes in time, also after a restart. Sessions keep
 their translation until they end; -clear ends those that the new rules would not have made so.
@@ -49,6 +52,7 @@ a gateway is wrong.`,
 		jsonFlag(set, o)
 		applyFlags(set, o)
 		set.BoolVar(&o.keep, "keep", false, "keep what would go back by itself")
+		set.BoolVar(&o.finish, "finish", false, "put what only some gateways have on the others of its apply")
 	},
 	run: runApply,
 }
@@ -69,8 +73,13 @@ func runApply(c *call) int {
 	if len(c.args) > 0 {
 		return c.misused("%s: not expected; name the file with -f", c.args[0])
 	}
-	if c.options.keep {
+	switch {
+	case c.options.keep && c.options.finish:
+		return c.misused("-keep and -finish don't go together")
+	case c.options.keep:
 		return c.keep()
+	case c.options.finish:
+		return c.finishApply()
 	}
 	bundle, n, err := netfile.ReadBundle(c.path())
 	if err != nil {
@@ -183,6 +192,9 @@ type application struct {
 	note    string
 	engine  *engine.Engine
 	changes []*change
+	id      string            // of the apply, and
+	members []string          // all of its gateways
+	having  []*gateway.Client // those that have it already, where it is finished
 	result  appliedJSON
 }
 
@@ -206,9 +218,20 @@ func (a *application) look(list []*gateway.Client) int {
 		return status
 	}
 	a.changes = changes
+	statuses := make([]gateway.Status, len(changes))
+	for i, ch := range changes {
+		statuses[i] = ch.status
+	}
+	if a.id == "" {
+		a.sayPartial(list, statuses, failures)
+	}
 	for _, ch := range changes {
 		if a.network.Gateway(ch.client.Gateway) == nil {
 			return a.failed(fmt.Errorf("%s is no gateway of what is to be applied", ch.client.Gateway))
+		}
+		if r := ch.status.Revision; r != nil && r.Applied != nil && r.Applied.State == gateway.Leased && r.Applied.ID != a.id {
+			return a.failed(fmt.Errorf("%s: revision %d, by %s, waits for the other gateways of its apply (%s); it goes back by itself at %s: wait, or finish that apply: %s",
+				ch.client.Gateway, ch.base, r.Author, strings.Join(r.Applied.Gateways, ", "), ch.status.Pending.Until.Local().Format("15:04:05"), a.typed("hollowbridge apply -finish")))
 		}
 		if p := ch.status.Pending; p != nil && a.back == 0 && a.command.name == "apply" && !ch.running.Bundle.Same(a.bundle) {
 			return a.failed(fmt.Errorf("%s: revision %d, by %s, is on trial and goes back to %d at %s: keep it first (apply -keep), go back now (revert %d), or let this one be a trial too (-for), which goes back to %d as well",
@@ -486,6 +509,7 @@ func (a *application) prepare() int {
 		}
 		return gateway.Prepared{}, nil
 	})
+	a.clearProgress()
 	for i, err := range failures {
 		var refusal *gateway.Refusal
 		if errors.As(err, &refusal) && refusal.Revision != nil {
@@ -609,25 +633,30 @@ func loginName() string {
 	return name
 }
 
-// commit puts it into force on one gateway after the other; where one fails, those before it go
-// back.
+// commit puts it into force on all gateways at once. Where one does not follow, all go back; when all have it, each is told so.
 func (a *application) commit() int {
-	var done []*change
-	for _, ch := range a.changes {
-		made, err := ch.client.Commit(context.Background(), gateway.Commit{
-			Token: ch.prepared.Token, Author: a.author(), Note: a.note, For: a.back.Seconds(), Clear: a.options.clear,
-		})
-		if err != nil {
-			return a.takeBack(done, ch, err)
-		}
-		done = append(done, ch)
-		entry := a.entry(ch)
+	if a.id == "" {
+		a.id = rand.Text()
+		a.members = names(a.clients())
+	}
+	committed, failures := askAll(a.clients(), func(g *gateway.Client) (gateway.Committed, error) { return a.commitOn(g) })
+	a.clearProgress()
+	if slices.ContainsFunc(failures, func(err error) bool { return err != nil }) {
+		return a.takeBack(failures)
+	}
+	for i, ch := range a.changes {
+		entry, made := a.entry(ch), committed[i]
 		entry.Is, entry.Ended, entry.Cuts, entry.Cut = made.Revision.Number, made.Ended, made.Cuts, append(entry.Cut, made.Cut...)
 		if a.back > 0 {
 			at := made.Revision.Time.Add(a.back)
 			entry.Back = &at
 		}
 		a.result.Gateways = append(a.result.Gateways, entry)
+	}
+	if len(a.members) > 1 {
+		if err := a.confirm(); err != nil {
+			return a.failed(err)
+		}
 	}
 	a.result.Outcome = "applied"
 	if a.options.json {
@@ -648,6 +677,73 @@ func (a *application) commit() int {
 	return yes
 }
 
+// commitOn puts it into force on one gateway. Where its answer gets lost, the gateway is asked what it runs.
+func (a *application) commitOn(g *gateway.Client) (gateway.Committed, error) {
+	ch := a.changes[slices.IndexFunc(a.changes, func(ch *change) bool { return ch.client == g })]
+	made, err := g.Commit(context.Background(), gateway.Commit{
+		Token: ch.prepared.Token, Author: a.author(), Note: a.note, For: a.back.Seconds(), Clear: a.options.clear, Apply: &gateway.Apply{ID: a.id, Gateways: a.members},
+	})
+	var refusal *gateway.Refusal
+	if err == nil || errors.As(err, &refusal) {
+		return made, err
+	}
+	if status, asked := g.Status(context.Background()); asked == nil && status.Revision != nil && status.Revision.Applied != nil && status.Revision.Applied.ID == a.id {
+		return gateway.Committed{Revision: *status.Revision}, nil
+	}
+	return made, err
+}
+
+// confirm tells all gateways of an apply that all have it, then that it stays everywhere.
+func (a *application) confirm() error {
+	confirmed, failures := map[string]bool{}, map[string]error{}
+	for _, g := range a.parts() {
+		err := g.Confirm(context.Background(), a.id, false)
+		for range 2 { // as an answer may get lost
+			if err == nil {
+				break
+			}
+			err = g.Confirm(context.Background(), a.id, false)
+		}
+		if err != nil {
+			failures[g.Gateway] = err
+			if len(confirmed) == 0 { // none has heard it yet, so all can go back
+				break
+			}
+			continue
+		}
+		confirmed[g.Gateway] = true
+	}
+	if len(failures) == 0 {
+		for _, g := range a.parts() {
+			g.Confirm(context.Background(), a.id, true) // else the next command finds it out
+		}
+		return nil
+	}
+	var sentences []string
+	for name, err := range failures {
+		sentences = append(sentences, fmt.Sprintf("%s has not heard that all have it, and goes back within a minute (%v)", name, err))
+	}
+	slices.Sort(sentences)
+	if len(confirmed) == 0 {
+		for _, ch := range a.changes { // where it does not hear this either, its lease ends
+			var refusal *gateway.Refusal
+			if err := ch.client.Forget(context.Background(), ch.prepared.Token, "not all gateways of the apply heard of it"); errors.As(err, &refusal) {
+				return fmt.Errorf("%s; %w: %s", strings.Join(sentences, "; "), err, a.remedy())
+			}
+		}
+		return fmt.Errorf("%s; so the others go back too", strings.Join(sentences, "; "))
+	}
+	return fmt.Errorf("%s; %s have it for good: %s", strings.Join(sentences, "; "), strings.Join(slices.Sorted(maps.Keys(confirmed)), ", "), a.remedy())
+}
+
+// remedy says what can become of an apply that is not whole.
+func (c *call) remedy() string {
+	return fmt.Sprintf("%s puts it on all of them, %s takes it back", c.typed("hollowbridge apply -finish"), c.typed("hollowbridge revert"))
+}
+
+// parts returns the clients of all gateways of the apply: those that are changed, and, where it is finished, those that have it.
+func (a *application) parts() []*gateway.Client { return append(a.clients(), a.having...) }
+
 // sayCut names connections that went through a gateway before it had rules, and that these do not let go on.
 func (a *application) sayCut(g *appliedGateway) {
 	if g.Cuts == 0 {
@@ -667,21 +763,38 @@ func owns(g *network.Gateway, a netip.Addr) bool {
 	return slices.ContainsFunc(g.Interfaces, func(i *network.Interface) bool { return i.Own().Contains(a) })
 }
 
-// takeBack makes the gateways go back that have followed, because one did not.
-func (a *application) takeBack(done []*change, failed *change, why error) int {
-	for i, ch := range done {
-		number := a.result.Gateways[i].Is
-		if err := ch.client.Undo(context.Background(), number, fmt.Sprintf("%s did not follow", failed.client.Gateway)); err != nil {
-			a.failed(fmt.Errorf("%s runs revision %d, and does not go back: %w", ch.client.Gateway, number, err))
-		} else {
-			fmt.Fprintf(a.Err, "%s is back at what it ran before\n", ch.client.Gateway)
+// takeBack makes all gateways go back, because some did not follow: also those, unless they have refused.
+func (a *application) takeBack(failures []error) int {
+	var without []string
+	for i, err := range failures {
+		if err != nil {
+			without = append(without, a.changes[i].client.Gateway)
 		}
 	}
-	var refusal *gateway.Refusal
-	if errors.As(why, &refusal) && refusal.Revision != nil {
-		return a.overtaken(failed, refusal)
+	for i, ch := range a.changes {
+		var refusal *gateway.Refusal
+		if errors.As(failures[i], &refusal) { // nothing was put into force there
+			continue
+		}
+		err := ch.client.Forget(context.Background(), ch.prepared.Token, strings.Join(without, ", ")+" did not follow")
+		switch {
+		case err == nil && failures[i] == nil:
+			fmt.Fprintf(a.Err, "%s is back at what it ran before\n", ch.client.Gateway)
+		case err == nil:
+			fmt.Fprintf(a.Err, "%s runs what it ran before\n", ch.client.Gateway)
+		case len(a.members) > 1:
+			a.failed(fmt.Errorf("%s can't be told to go back; if it has put the revision into force, it goes back by itself within a minute: %w", ch.client.Gateway, err))
+		default:
+			a.failed(fmt.Errorf("%s does not say whether it has put the revision into force; %s shows it: %w", ch.client.Gateway, a.typed("hollowbridge history"), err))
+		}
 	}
-	return a.failed(why)
+	for i, why := range failures {
+		var refusal *gateway.Refusal
+		if errors.As(why, &refusal) && refusal.Revision != nil {
+			return a.overtaken(a.changes[i], refusal)
+		}
+	}
+	return a.sayFailures(failures)
 }
 
 // overtaken says what somebody else changed since this command looked.

@@ -31,7 +31,8 @@ send puts before it, as the kernel would.
 
 The commands find it by control: of the gateway in the network file, a Unix socket or an address
 with TLS and a token; without it, by a socket in the usual place of this machine. SIGTERM stops it;
-the rules stay in force, unless -clear takes them and these addresses away. docs/gateway.md has a systemd unit.`,
+the rules stay in force, unless -clear takes them and these addresses away. docs/gateway.md has a
+systemd unit.`,
 	flags: func(set *flag.FlagSet, o *options) {
 		fileFlag(set, o)
 		set.StringVar(&o.state, "state", "", "the `FOLDER` of what it remembers; it is made where it is not there")
@@ -120,6 +121,12 @@ func runGateway(c *call) int {
 	notify("READY=1\nSTATUS=" + force)
 	<-ctx.Done()
 	notify("STOPPING=1")
+	// What is under way is given up then: the kernel obeys all of a change or none, and what was not written down was not applied.
+	given := time.AfterFunc(mostEnding, func() {
+		fmt.Fprintf(c.Err, "hollowbridge gateway: %s: it did not end in time, so it is ended; the rules in the kernel stay as they are\n", name)
+		os.Exit(wrong)
+	})
+	defer given.Stop()
 	err = server.Shutdown()
 	serving.Wait()
 	if err = errors.Join(failure, err, service.Stop(o.clear)); err != nil {
@@ -127,6 +134,9 @@ func runGateway(c *call) int {
 	}
 	return yes
 }
+
+// mostEnding is how long a gateway takes to end.
+const mostEnding = 4500 * time.Millisecond
 
 // endpoint returns where the gateway is to be asked: as the network file says, where there is one.
 func (c *call) endpoint(name string) (gateway.Endpoint, error) {

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gateway"
@@ -95,6 +96,14 @@ func (c *call) askable(n *network.Network) (list []*gateway.Client, wrongs map[s
 			wrongs[g.Name] = err
 			continue
 		}
+		if c.Progress {
+			client.Waiting = func(what string, since time.Duration) {
+				if since > patience {
+					steer(c.Err, clearLine)
+					fmt.Fprintf(c.Err, "%s %s, %s so far", g.Name, what, since.Round(time.Second))
+				}
+			}
+		}
 		list = append(list, client)
 	}
 	for _, name := range wanted {
@@ -142,6 +151,10 @@ func (c *call) running() []*gateway.Client {
 	if err != nil {
 		c.failed(err)
 		return nil
+	}
+	if len(list) > 1 {
+		statuses, failures := askAll(list, func(g *gateway.Client) (gateway.Status, error) { return g.Status(context.Background()) })
+		c.sayPartial(list, statuses, failures)
 	}
 	return list
 }

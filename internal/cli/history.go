@@ -127,11 +127,22 @@ func (c *call) printHistory(h historyJSON) {
 		}
 		note := r.Note
 		if i == 0 && h.Pending != nil {
-			note = strings.TrimPrefix(note+"; goes back at "+h.Pending.Until.Local().Format("15:04:05"), "; ")
+			more := "; goes back at " + h.Pending.Until.Local().Format("15:04:05")
+			if r.Applied != nil && r.Applied.State == gateway.Leased {
+				more += " unless all of " + strings.Join(r.Applied.Gateways, ", ") + " have it"
+			}
+			note = strings.TrimPrefix(note+more, "; ")
 		}
-		rows = append(rows, []string{number, whenText(r.Time), r.Author, size, note})
+		rows = append(rows, []string{number, whenText(r.Time), r.Author, size, r.Fate, note})
 	}
-	c.printTable([]string{"revision", "time", "author", "lines", "note"}, rows)
+	heads := []string{"revision", "time", "author", "lines", "fate", "note"}
+	if !slices.ContainsFunc(h.Revisions, func(r gateway.Revision) bool { return r.Fate != "" }) { // none was to go back
+		heads = slices.Delete(heads, 4, 5)
+		for i := range rows {
+			rows[i] = slices.Delete(rows[i], 4, 5)
+		}
+	}
+	c.printTable(heads, rows)
 }
 
 // whenText writes a time of the past for people.

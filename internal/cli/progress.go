@@ -14,6 +14,13 @@ const (
 	looked    = 1 << 10                // ways between two looks at the clock
 )
 
+// clearProgress takes the line away that says how far long work is.
+func (c *call) clearProgress() {
+	if c.Progress {
+		steer(c.Err, clearLine)
+	}
+}
+
 // compile compiles a network. On a terminal it says from then on how far work with all
 // connections has come, where that takes long, until done is called.
 func (c *call) compile(n *network.Network) (e *engine.Engine, done func()) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -49,12 +50,17 @@ func (s *Service) Prepare(p Proposal) (made Prepared, err error) {
 	if p.Bundle == nil {
 		return Prepared{}, &refused{http.StatusBadRequest, "the network is missing", nil}
 	}
+	s.preparing.Lock() // and not what is in force: that can be asked about, and kept, meanwhile
+	defer s.preparing.Unlock()
+	defer s.works("gets ready")()
 	s.changing.Lock()
-	defer s.changing.Unlock()
-	if err := s.overtaken(p.Base); err != nil {
+	err = s.overtaken(p.Base)
+	trials := maps.Clone(s.trials)
+	s.changing.Unlock()
+	if err != nil {
 		return Prepared{}, err
 	}
-	next, err := s.prepared(Revision{Bundle: p.Bundle})
+	next, err := s.preparedWith(Revision{Bundle: p.Bundle}, trials)
 	if err != nil {
 		return Prepared{}, &refused{http.StatusBadRequest, err.Error(), nil}
 	}
@@ -78,6 +84,8 @@ func (s *Service) Prepare(p Proposal) (made Prepared, err error) {
 	}); err != nil {
 		return Prepared{}, err
 	}
+	s.changing.Lock()
+	defer s.changing.Unlock()
 	s.dropStaged()
 	s.staged[made.Token] = &staged{p.Base, next, time.Now().Add(patience)}
 	return made, nil
@@ -247,10 +255,14 @@ func (s *Service) Commit(c Commit) (Committed, error) {
 	if p == nil || time.Now().After(p.until) {
 		return Committed{}, &refused{http.StatusNotFound, "this proposal is not known, or waited too long; prepare it again", nil}
 	}
+	defer s.works("puts a revision into force")()
 	if s.unwritten != nil {
 		if err := s.endTrial(s.number()); err != nil {
 			return Committed{}, err
 		}
+	}
+	if err := s.refuseOverLease(); err != nil {
+		return Committed{}, err
 	}
 	if err := s.overtaken(p.base); err != nil {
 		return Committed{}, err
@@ -264,6 +276,14 @@ func (s *Service) Commit(c Commit) (Committed, error) {
 	} else if err := s.refuseOverTrial(p.made.revision.Bundle); err != nil {
 		return Committed{}, err
 	}
+	if pending != nil {
+		p.made.revision.Fate = OnTrial
+	}
+	applied, pending, err := s.leased(c, p.base, pending)
+	if err != nil {
+		return Committed{}, err
+	}
+	p.made.revision.Applied = applied
 	delete(s.staged, c.Token)
 	p.made.revision.Author, p.made.revision.Note = c.Author, c.Note
 	numbers := map[uint64]bool{}
@@ -317,12 +337,16 @@ func (s *Service) become(next *inForce, pending *Pending) (cut []string, err err
 		}
 		return nil, fmt.Errorf("the revision can't be kept, so it was taken back: %w", err)
 	}
-	s.pending = pending
+	s.setPending(pending)
 	text := fmt.Sprintf("revision %d, by %s", next.revision.Number, next.revision.Author)
 	if next.revision.Note != "" {
 		text += ": " + next.revision.Note
 	}
-	if pending != nil {
+	switch {
+	case pending == nil:
+	case pending.lease != nil:
+		text += fmt.Sprintf("; goes back at %s unless all of %s have it", pending.Until.Local().Format("15:04:05"), strings.Join(next.revision.Applied.Gateways, ", "))
+	default:
 		text += fmt.Sprintf("; goes back at %s unless it is kept", pending.Until.Local().Format("15:04:05"))
 	}
 	s.record(Event{What: revisionEvent, Text: text})
@@ -386,6 +410,9 @@ func (s *Service) goBack(to int, note string, trial *Pending) error {
 	if err != nil {
 		return err
 	}
+	if trial != nil {
+		next.revision.Fate = OnTrial
+	}
 	_, err = s.become(next, trial)
 	return err
 }
@@ -395,6 +422,13 @@ func (s *Service) Undo(u Undo) error {
 	s.changing.Lock()
 	defer s.changing.Unlock()
 	if err := plainText(u.Note); err != nil {
+		return err
+	}
+	defer s.works("goes back")()
+	if u.Token != "" {
+		return s.forget(u.Token, u.Note)
+	}
+	if err := s.refuseOverLease(); err != nil {
 		return err
 	}
 	if s.number() != u.Revision || u.Revision == 0 {
@@ -414,10 +448,16 @@ func (s *Service) Keep() error {
 	if s.pending == nil || s.unwritten != nil {
 		return &refused{http.StatusConflict, "nothing goes back by itself: there is nothing to keep", nil}
 	}
+	if err := s.refuseOverLease(); err != nil {
+		return err
+	}
 	if err := s.state.Keep(); err != nil {
 		return err
 	}
-	s.pending = nil
+	s.setPending(nil)
+	kept := *s.current.Load()
+	kept.revision.Fate = Kept
+	s.current.Store(&kept)
 	s.record(Event{What: revisionEvent, Text: fmt.Sprintf("revision %d is kept", s.number())})
 	return nil
 }

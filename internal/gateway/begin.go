@@ -28,7 +28,9 @@ const (
 
 // Before returns what the machine does before anything is in force.
 func (k *Kernel) Before() string {
-	k.mutex.Lock()
+	if !k.mutex.TryLock() { // it gets rules just now
+		return ""
+	}
 	defer k.mutex.Unlock()
 	if others, err := k.machine.Others(k.Namespace); err != nil || len(others) > 0 {
 		return BeforeOther

@@ -25,6 +25,7 @@ type Client struct {
 	token    string
 	http     *http.Client
 	heeded   time.Duration
+	Waiting  func(what string, since time.Duration) // is told now and then what the gateway works at; nil is nobody
 }
 
 // NewClient returns a client of a gateway.
@@ -93,11 +94,10 @@ var errSlow = fmt.Errorf("next to nothing came from it for %d seconds", heeded/t
 
 const (
 	heeded    = 10 * time.Second // until an answer begins, and between two looks at how much of it has come
-	working   = 2 * time.Minute  // until an answer begins that the gateway has to work for
 	leastPace = 64 << 10         // bytes between two such looks
 )
 
-// takesWork are the calls that a gateway may work on for long before it answers.
+// takesWork are the calls that a gateway may work on for long before it answers: it is asked meanwhile whether it does.
 var takesWork = map[string]bool{"/v1/prepare": true, "/v1/commit": true, "/v1/undo": true}
 
 // keptUp reads an answer, and gives up on one that trickles.
@@ -148,13 +148,9 @@ func (c *Client) send(ctx context.Context, giveUp context.CancelCauseFunc, metho
 	if c.token != "" {
 		request.Header.Set("Authorization", "Bearer "+c.token)
 	}
-	wait := c.heeded
-	if takesWork[path] {
-		wait = working
-	}
-	waiting := time.AfterFunc(wait, func() { giveUp(errSlow) })
+	answered := c.await(ctx, path, giveUp)
 	response, err := c.http.Do(request)
-	waiting.Stop()
+	answered()
 	if errors.Is(context.Cause(ctx), errSlow) {
 		err = errSlow
 	}
@@ -171,6 +167,46 @@ func (c *Client) send(ctx context.Context, giveUp context.CancelCauseFunc, metho
 		said.Error = "it answers " + response.Status
 	}
 	return nil, &Refusal{c.Gateway, response.StatusCode, said.Error, said.Revision}
+}
+
+// await gives a call up whose answer does not begin in time, until the function that it returns is called. A call that the gateway has to work
+// for takes as long as it says that it works.
+func (c *Client) await(ctx context.Context, path string, giveUp context.CancelCauseFunc) (answered func()) {
+	if !takesWork[path] {
+		timer := time.AfterFunc(c.heeded, func() { giveUp(errSlow) })
+		return func() { timer.Stop() }
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		began, idle := time.Now(), 0
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(c.heeded / 10):
+			}
+			status, err := c.Status(ctx)
+			switch {
+			case ctx.Err() != nil:
+				return
+			case err != nil:
+				giveUp(errSlow)
+				return
+			case status.Working == "":
+				if idle++; idle >= 10 { // it has the call, or will never have it
+					giveUp(errSlow)
+					return
+				}
+			default:
+				if idle = 0; c.Waiting != nil {
+					c.Waiting(status.Working, time.Since(began))
+				}
+			}
+		}
+	}()
+	return func() { cancel(); <-done }
 }
 
 // absent says why a gateway does not answer, and what to do.
@@ -221,10 +257,14 @@ func (c *Client) Keep(ctx context.Context) error {
 	return c.call(ctx, http.MethodPost, "/v1/keep", nil, nil, nil)
 }
 
-// Undo takes the revision in force back to the one before, because another gateway did not
-// follow.
-func (c *Client) Undo(ctx context.Context, number int, note string) error {
-	return c.call(ctx, http.MethodPost, "/v1/undo", nil, Undo{number, note}, nil)
+// Forget takes a proposal back, whatever has become of it, unless the apply that it is of was confirmed.
+func (c *Client) Forget(ctx context.Context, token, note string) error {
+	return c.call(ctx, http.MethodPost, "/v1/undo", nil, Undo{Token: token, Note: note}, nil)
+}
+
+// Confirm says that all gateways of an apply have it or, with whole, that it stays everywhere.
+func (c *Client) Confirm(ctx context.Context, id string, whole bool) error {
+	return c.call(ctx, http.MethodPost, "/v1/confirm", nil, Confirm{id, whole}, nil)
 }
 
 // Sessions asks for the sessions that match.

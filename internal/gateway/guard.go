@@ -41,14 +41,21 @@ type guard struct {
 	state      Table
 }
 
-// Table returns how the table fares, as it is now.
+// Table returns how the table fares, as it is now; while it is worked at, as it was before.
 func (k *Kernel) Table() Table {
-	k.mutex.Lock()
+	if !k.mutex.TryLock() {
+		if before := k.shownTable.Load(); before != nil {
+			return *before
+		}
+		return Table{}
+	}
 	defer k.mutex.Unlock()
 	if _, err := k.compare(); err != nil {
 		k.guarded.state.Trouble = err.Error()
 	}
-	return k.guarded.state
+	now := k.guarded.state
+	k.shownTable.Store(&now)
+	return now
 }
 
 // compare compares what the kernel has with what it should have, and notes the trouble. The caller holds the mutex.

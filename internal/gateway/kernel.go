@@ -28,18 +28,19 @@ type Kernel struct {
 	KernelOptions
 	recorder Recorder
 
-	mutex   sync.Mutex // of the machine
-	machine *kernel.Machine
-	past    map[string]kernel.Counted // what counters had when the rules were replaced last
-	opened  map[portmap.Shut]*network.Mapping
-	mapped  engine.MappingTable // the same, for what the engine is asked
-	maps    bool                // what is in force has the maps for them
-	ready   ready
-	middle  time.Time // until when connections go on that nobody saw begin; zero where that is over
-	current atomic.Pointer[engine.Gateway]
-	guarded guard
-	outside holding
-	stopped chan struct{} // closed by Close
+	mutex      sync.Mutex // of the machine
+	machine    *kernel.Machine
+	past       map[string]kernel.Counted // what counters had when the rules were replaced last
+	opened     map[portmap.Shut]*network.Mapping
+	mapped     engine.MappingTable // the same, for what the engine is asked
+	maps       bool                // what is in force has the maps for them
+	ready      ready
+	middle     time.Time // until when connections go on that nobody saw begin; zero where that is over
+	current    atomic.Pointer[engine.Gateway]
+	guarded    guard
+	shownTable atomic.Pointer[Table] // as it was when somebody asked last
+	outside    holding
+	stopped    chan struct{} // closed by Close
 
 	asking   sync.Mutex
 	known    connectionEnds

@@ -71,7 +71,8 @@ var calls = []call{
 	{"POST", "/v1/prepare", "Gets ready for a network; nothing is touched. 409 where another revision is in force than base, or the machine can't.", nil, Proposal{}, Prepared{}, (*Server).prepare},
 	{"POST", "/v1/commit", "Puts what was prepared into force. When it answers, that is so, also after a restart.", nil, Commit{}, Committed{}, (*Server).commit},
 	{"POST", "/v1/keep", "Keeps the revision in force that would go back by itself.", nil, nil, nothing{}, (*Server).keep},
-	{"POST", "/v1/undo", "Takes the revision in force back to the one before.", nil, Undo{}, nothing{}, (*Server).undo},
+	{"POST", "/v1/confirm", "Says of an apply that all of its gateways have it, so that it stays. 409 where it has gone back.", nil, Confirm{}, nothing{}, (*Server).confirm},
+	{"POST", "/v1/undo", "Takes the revision in force back to the one before, or forgets a proposal.", nil, Undo{}, nothing{}, (*Server).undo},
 	{"GET", "/v1/sessions", "The sessions that match, those that carried most first.", append(slices.Clone(ofFilter), topParameter), nil, Sessions{}, (*Server).sessions},
 	{"DELETE", "/v1/sessions", "Ends the sessions that match.", append(slices.Clone(ofFilter), numberParameter), nil, Ended{}, (*Server).endSessions},
 	{"GET", "/v1/hits", "What each rule did since the counters were reset.", nil, nil, Hits{}, (*Server).hits},
@@ -103,6 +104,9 @@ func NewServer(s *Service, token string) *Server {
 		mux.HandleFunc(c.method+" "+c.path, func(w http.ResponseWriter, r *http.Request) {
 			var result any
 			err := once(r)
+			if takesWork[c.path] { // and is asked meanwhile how far it is
+				http.NewResponseController(w).SetWriteDeadline(time.Now().Add(patience))
+			}
 			if err == nil {
 				result, err = c.handle(v, w, r)
 			}
@@ -300,6 +304,14 @@ func (v *Server) commit(w http.ResponseWriter, r *http.Request) (any, error) {
 
 func (v *Server) keep(http.ResponseWriter, *http.Request) (any, error) {
 	return nothing{}, v.service.Keep()
+}
+
+func (v *Server) confirm(w http.ResponseWriter, r *http.Request) (any, error) {
+	var c Confirm
+	if err := body(w, r, mostSmall, &c); err != nil {
+		return nil, err
+	}
+	return nothing{}, v.service.Confirm(c)
 }
 
 func (v *Server) undo(w http.ResponseWriter, r *http.Request) (any, error) {

@@ -41,11 +41,15 @@ type Service struct {
 	opened  *engine.MappingTable // what that has, for what the engine is asked
 	since   time.Time
 
+	preparing sync.Mutex              // what may come into force; locked before changing
 	changing  sync.Mutex              // whatever changes what is in force
 	current   atomic.Pointer[inForce] // nil where nothing is
 	staged    map[string]*staged
 	trials    map[network.RuleID]time.Time // until when
-	pending   *Pending                     // a trial
+	pending   *Pending                     // a trial, or what waits for other gateways
+	shown     atomic.Pointer[Pending]      // the same, for whoever does not wait
+	working   atomic.Pointer[string]       // what it does that takes its time
+	confirmed string                       // the token of what was confirmed last
 	unwritten *inForce                     // what is in force after a trial, where that is not written down yet
 
 	counting     sync.Mutex
@@ -132,9 +136,11 @@ func (s *Service) resume() error {
 	if err != nil {
 		return err
 	}
-	if s.pending, err = s.state.Pending(); err != nil {
+	pending, err := s.state.Pending()
+	if err != nil {
 		return err
 	}
+	s.setPending(pending)
 	if s.pending != nil && s.pending.left() <= 0 {
 		if err := s.endTrial(r.Number); err != nil {
 			if s.unwritten == nil {
@@ -169,7 +175,10 @@ func (s *Service) countOn() error {
 }
 
 // prepared compiles a revision.
-func (s *Service) prepared(r Revision) (*inForce, error) {
+func (s *Service) prepared(r Revision) (*inForce, error) { return s.preparedWith(r, s.trials) }
+
+// preparedWith compiles a revision while some rules are on trial.
+func (s *Service) preparedWith(r Revision, trials map[network.RuleID]time.Time) (*inForce, error) {
 	f := &inForce{revision: r}
 	if r.Bundle == nil {
 		return f, nil
@@ -178,11 +187,11 @@ func (s *Service) prepared(r Revision) (*inForce, error) {
 	if err != nil {
 		return nil, err
 	}
-	return f, s.compile(f, n)
+	return f, s.compile(f, n, trials)
 }
 
 // compile compiles a network for what is to be in force, with the rules logged that are on trial.
-func (s *Service) compile(f *inForce, n *network.Network) error {
+func (s *Service) compile(f *inForce, n *network.Network, trials map[network.RuleID]time.Time) error {
 	g := n.Gateway(s.options.Gateway)
 	if g == nil {
 		var names []string
@@ -196,7 +205,7 @@ func (s *Service) compile(f *inForce, n *network.Network) error {
 			return fmt.Errorf("%s: the provider gives its address, and a gateway that runs has to know it; write the one that it has now", i)
 		}
 	}
-	s.logTrials(g)
+	logTrials(g, trials)
 	var previous *engine.Engine
 	if now := s.current.Load(); now != nil {
 		previous = now.engine
@@ -209,8 +218,8 @@ func (s *Service) compile(f *inForce, n *network.Network) error {
 
 // logTrials makes rules write what they do that are on trial; where a gateway's logging is off,
 // only these.
-func (s *Service) logTrials(g *network.Gateway) {
-	if len(s.trials) == 0 {
+func logTrials(g *network.Gateway, trials map[network.RuleID]time.Time) {
+	if len(trials) == 0 {
 		return
 	}
 	if !g.Logging.Enabled {
@@ -220,7 +229,7 @@ func (s *Service) logTrials(g *network.Gateway) {
 		}
 	}
 	for r := range g.Rules() {
-		if _, ok := s.trials[r.ID()]; ok {
+		if _, ok := trials[r.ID()]; ok {
 			r.Log = true
 		}
 	}
@@ -303,14 +312,21 @@ func (s *Service) Status() Status {
 			status.Before = k.Before()
 		}
 	}
-	s.changing.Lock()
-	defer s.changing.Unlock()
+	if working := s.working.Load(); working != nil {
+		status.Working = *working
+	}
 	if now := s.current.Load(); now != nil {
 		r := now.revision
 		r.Bundle = nil
-		status.Revision, status.Pending = &r, s.pending.asNow()
+		status.Revision, status.Pending = &r, s.shown.Load().asNow()
 	}
 	return status
+}
+
+// works says what the service does that takes its time, until the function it returns is called.
+func (s *Service) works(what string) (done func()) {
+	s.working.Store(&what)
+	return func() { s.working.CompareAndSwap(&what, nil) }
 }
 
 // number returns the number of the revision that is in force; 0 is none.

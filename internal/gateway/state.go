@@ -14,6 +14,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -42,15 +43,15 @@ const StateFile = "state.sqlite"
 // the version of the tables in it.
 const (
 	stateID      = 0x48424757
-	stateVersion = 3
+	stateVersion = 4
 )
 
 const stateTables = `
 CREATE TABLE about (gateway TEXT NOT NULL, counted_since INTEGER NOT NULL, next_event INTEGER NOT NULL);
 CREATE TABLE revisions (
 	number INTEGER PRIMARY KEY, time INTEGER NOT NULL, author TEXT NOT NULL, note TEXT NOT NULL,
-	added INTEGER NOT NULL, removed INTEGER NOT NULL, bundle BLOB);
-CREATE TABLE pending (revision INTEGER NOT NULL, until INTEGER NOT NULL, back INTEGER NOT NULL, boot TEXT NOT NULL DEFAULT '', deadline INTEGER NOT NULL DEFAULT 0);
+	added INTEGER NOT NULL, removed INTEGER NOT NULL, bundle BLOB, fate TEXT NOT NULL DEFAULT '', applied TEXT);
+CREATE TABLE pending (revision INTEGER NOT NULL, until INTEGER NOT NULL, back INTEGER NOT NULL, boot TEXT NOT NULL DEFAULT '', deadline INTEGER NOT NULL DEFAULT 0, lease TEXT);
 CREATE TABLE counts (
 	list TEXT NOT NULL, rule TEXT NOT NULL, connections INTEGER NOT NULL, stopped INTEGER NOT NULL,
 	forth_packets INTEGER NOT NULL, forth_bytes INTEGER NOT NULL, back_packets INTEGER NOT NULL, back_bytes INTEGER NOT NULL,
@@ -64,6 +65,16 @@ const bootColumns = `
 ALTER TABLE pending ADD COLUMN boot TEXT NOT NULL DEFAULT '';
 ALTER TABLE pending ADD COLUMN deadline INTEGER NOT NULL DEFAULT 0;
 `
+
+// applyColumns are what version 3 did not have.
+const applyColumns = `
+ALTER TABLE revisions ADD COLUMN fate TEXT NOT NULL DEFAULT '';
+ALTER TABLE revisions ADD COLUMN applied TEXT;
+ALTER TABLE pending ADD COLUMN lease TEXT;
+`
+
+// laterThan are the changes that a state of an earlier version needs, by that version.
+var laterThan = [stateVersion]string{1: mappingTables, 2: bootColumns, 3: applyColumns}
 
 // mappingTables are those that version 1 did not have.
 const mappingTables = `
@@ -212,13 +223,9 @@ func (s *State) open(fresh bool, gateway string) error {
 	if err := s.durable.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
 		return fmt.Errorf("%s: %w", s.path, err)
 	}
-	if version == 1 || version == 2 {
+	if version >= 1 && version < stateVersion {
 		if err := s.change(func(tx *sql.Tx) error {
-			later := bootColumns
-			if version == 1 {
-				later = mappingTables + later
-			}
-			_, err := tx.Exec(later + fmt.Sprintf("PRAGMA user_version = %d", stateVersion))
+			_, err := tx.Exec(strings.Join(laterThan[version:], "") + fmt.Sprintf("PRAGMA user_version = %d", stateVersion))
 			return err
 		}); err != nil {
 			return fmt.Errorf("%s: %w", s.path, err)
@@ -286,13 +293,17 @@ func (s *State) Close() error {
 	return errors.Join(err, s.lock.Close())
 }
 
-const revisionColumns = "number, time, author, note, added, removed, bundle IS NULL"
+const revisionColumns = "number, time, author, note, added, removed, bundle IS NULL, fate, applied"
 
 func scanRevision(row interface{ Scan(...any) error }, more ...any) (Revision, error) {
 	var r Revision
 	var at int64
-	err := row.Scan(append([]any{&r.Number, &at, &r.Author, &r.Note, &r.Added, &r.Removed, &r.Empty}, more...)...)
+	var applied sql.NullString
+	err := row.Scan(append([]any{&r.Number, &at, &r.Author, &r.Note, &r.Added, &r.Removed, &r.Empty, &r.Fate, &applied}, more...)...)
 	r.Time = time.Unix(0, at).UTC()
+	if err == nil && applied.Valid {
+		err = json.Unmarshal([]byte(applied.String), &r.Applied)
+	}
 	return r, err
 }
 
@@ -347,14 +358,53 @@ func (s *State) Add(r *Revision, pending *Pending) error {
 		if err := tx.QueryRow("SELECT coalesce(max(number), 0) + 1 FROM revisions").Scan(&r.Number); err != nil {
 			return err
 		}
-		if _, err := tx.Exec("INSERT INTO revisions VALUES (?, ?, ?, ?, ?, ?, ?)", r.Number, r.Time.UnixNano(), r.Author, r.Note, r.Added, r.Removed, packed); err != nil {
+		if _, err := tx.Exec("UPDATE revisions SET fate = ? WHERE fate = ?", GoneBack, OnTrial); err != nil {
 			return err
 		}
-		if _, err := tx.Exec("DELETE FROM pending"); err != nil || pending == nil {
+		applied, err := textOrNull(r.Applied)
+		if err != nil {
 			return err
 		}
-		_, err := tx.Exec("INSERT INTO pending VALUES (?, ?, ?, ?, ?)", r.Number, pending.Until.UnixNano(), pending.Back, pending.boot, int64(pending.deadline))
+		if _, err := tx.Exec("INSERT INTO revisions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", r.Number, r.Time.UnixNano(), r.Author, r.Note, r.Added, r.Removed, packed, r.Fate, applied); err != nil {
+			return err
+		}
+		return setPending(tx, r.Number, pending)
+	})
+}
+
+// textOrNull is a value as JSON; nothing of a nil pointer.
+func textOrNull[T any](value *T) (any, error) {
+	if value == nil {
+		return nil, nil
+	}
+	text, err := json.Marshal(value)
+	return string(text), err
+}
+
+// setPending makes a revision the one that goes back by itself, or none.
+func setPending(tx *sql.Tx, number int, pending *Pending) error {
+	if _, err := tx.Exec("DELETE FROM pending"); err != nil || pending == nil {
 		return err
+	}
+	leased, err := textOrNull(pending.lease)
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec("INSERT INTO pending VALUES (?, ?, ?, ?, ?, ?)", number, pending.Until.UnixNano(), pending.Back, pending.boot, int64(pending.deadline), leased)
+	return err
+}
+
+// Confirm notes how far the apply of a revision is, and what is pending of it then.
+func (s *State) Confirm(r *Revision, pending *Pending) error {
+	applied, err := textOrNull(r.Applied)
+	if err != nil {
+		return err
+	}
+	return s.change(func(tx *sql.Tx) error {
+		if _, err := tx.Exec("UPDATE revisions SET applied = ? WHERE number = ?", applied, r.Number); err != nil {
+			return err
+		}
+		return setPending(tx, r.Number, pending)
 	})
 }
 
@@ -362,18 +412,26 @@ func (s *State) Add(r *Revision, pending *Pending) error {
 func (s *State) Pending() (*Pending, error) {
 	var p Pending
 	var until int64
-	err := s.durable.QueryRow("SELECT until, back, boot, deadline FROM pending").Scan(&until, &p.Back, &p.boot, &p.deadline)
+	var leased sql.NullString
+	err := s.durable.QueryRow("SELECT until, back, boot, deadline, lease FROM pending").Scan(&until, &p.Back, &p.boot, &p.deadline, &leased)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
 	p.Until = time.Unix(0, until).UTC()
+	if err == nil && leased.Valid {
+		err = json.Unmarshal([]byte(leased.String), &p.lease)
+	}
 	return &p, err
 }
 
 // Keep makes a pending revision stay.
 func (s *State) Keep() error {
-	_, err := s.durable.Exec("DELETE FROM pending")
-	return err
+	return s.change(func(tx *sql.Tx) error {
+		if _, err := tx.Exec("UPDATE revisions SET fate = ? WHERE fate = ?", Kept, OnTrial); err != nil {
+			return err
+		}
+		return setPending(tx, 0, nil)
+	})
 }
 
 // pack makes a bundle small.

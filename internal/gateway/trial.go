@@ -90,9 +90,16 @@ func (s *Service) endTrial(of int) error {
 		if err != nil {
 			return err
 		}
-		next, err := s.prepared(Revision{Bundle: r.Bundle, Author: itselfAuthor, Note: fmt.Sprintf("back from %d, which was not kept in time", of)})
+		why := "was not kept in time"
+		if s.pending.lease != nil {
+			why = "not all gateways of its apply had in time"
+		}
+		next, err := s.prepared(Revision{Bundle: r.Bundle, Author: itselfAuthor, Note: fmt.Sprintf("back from %d, which %s", of, why)})
 		if err != nil {
 			return err
+		}
+		if s.trialBefore() != nil {
+			next.revision.Fate = OnTrial
 		}
 		next.revision.Number = of + 1
 		s.date(next)
@@ -101,12 +108,22 @@ func (s *Service) endTrial(of int) error {
 		}
 		s.unwritten = next
 		s.wentBack.Add(1)
-		s.record(Event{What: revisionEvent, Text: fmt.Sprintf("revision %d was not kept in time: what ran before it is in force again", of)})
+		s.record(Event{What: revisionEvent, Text: fmt.Sprintf("revision %d, which %s, is taken back: what ran before it is in force again", of, why)})
 	}
-	if err := s.state.Add(&s.unwritten.revision, nil); err != nil {
+	before := s.trialBefore()
+	if err := s.state.Add(&s.unwritten.revision, before); err != nil {
 		return fmt.Errorf("what ran before %d is in force again, but that can't be written down yet: %w", of, err)
 	}
 	s.record(Event{What: revisionEvent, Text: fmt.Sprintf("revision %d, by %s: %s", s.unwritten.revision.Number, itselfAuthor, s.unwritten.revision.Note)})
-	s.pending, s.unwritten = nil, nil
+	s.setPending(before)
+	s.unwritten = nil
 	return nil
+}
+
+// trialBefore returns the trial that goes on when what is pending has gone back, or nil.
+func (s *Service) trialBefore() *Pending {
+	if s.pending.lease == nil {
+		return nil
+	}
+	return s.pending.lease.Before.pending()
 }

@@ -46,6 +46,7 @@ type Status struct {
 	Revision  *Revision  `json:"revision"` // in force, without its text; null where there is none
 	Pending   *Pending   `json:"pending"`  // null where nothing goes back by itself
 	Sessions  int        `json:"sessions"`
+	Working   string     `json:"working"`   // what it does that takes its time; empty where it waits
 	Lost      int64      `json:"lost"`      // events that there was no room for
 	Collector *Collector `json:"collector"` // null where events are sent nowhere
 	Before    string     `json:"before"`    // where nothing is in force: open (it forwards everything), or other (somebody else's rules)
@@ -68,6 +69,7 @@ type Pending struct {
 
 	boot     string        // of the machine, in which
 	deadline time.Duration // since it started it goes back
+	lease    *lease        // where it waits for the other gateways of an apply; nil where it is a trial
 }
 
 // A Revision is one applied state of a gateway. Without a bundle nothing is in force.
@@ -79,7 +81,41 @@ type Revision struct {
 	Added   int             `json:"added"`   // lines of the file and its lists
 	Removed int             `json:"removed"` // likewise
 	Empty   bool            `json:"empty"`   // nothing is in force
+	Fate    string          `json:"fate"`    // of one that was to go back by itself: trial, kept, or gone back; of others empty
+	Applied *Applied        `json:"applied"` // of which apply it is; null of one that nobody applied
 	Bundle  *netfile.Bundle `json:"bundle,omitempty"`
+}
+
+// Fates of a revision that was to go back by itself.
+const (
+	OnTrial  = "trial"
+	Kept     = "kept"
+	GoneBack = "gone back"
+)
+
+// An Apply is one network put on several gateways, all of them or none.
+type Apply struct {
+	ID       string   `json:"id"`       // that no other has
+	Gateways []string `json:"gateways"` // all of them
+}
+
+// An Applied revision is a gateway's part of an apply.
+type Applied struct {
+	Apply
+	State string `json:"state"`
+}
+
+// How far an apply is, as one of its gateways knows it.
+const (
+	Leased    = "leased"    // this gateway has it for a minute, and goes back unless it hears that all have it
+	Confirmed = "confirmed" // all have it, so it stays here
+	Whole     = "whole"     // and it stays everywhere
+)
+
+// A Confirm says that all gateways have what was applied or, with Whole, that it stays everywhere.
+type Confirm struct {
+	ID    string `json:"id"`
+	Whole bool   `json:"whole"`
 }
 
 // A Proposal is a network that is to be put into force.
@@ -104,6 +140,7 @@ type Commit struct {
 	Note   string  `json:"note"`
 	For    float64 `json:"for"`   // seconds until it goes back by itself; 0 is never
 	Clear  bool    `json:"clear"` // end the sessions that have changed
+	Apply  *Apply  `json:"apply"` // of several gateways it goes back within a minute unless it is confirmed; null is like one of this gateway alone
 }
 
 // A Committed proposal is in force.
@@ -247,9 +284,11 @@ type Decided struct {
 	Tells   string     `json:"tells"` // nothing, reset or error
 }
 
-// An Undo takes a revision back.
+// An Undo takes a revision back, or a proposal, whatever has become of it: what was not committed is forgotten, and what waits for the other
+// gateways of its apply goes back.
 type Undo struct {
-	Revision int    `json:"revision"` // that is in force
+	Revision int    `json:"revision"` // that is in force, or
+	Token    string `json:"token"`    // of the proposal
 	Note     string `json:"note"`     // why
 }
 
