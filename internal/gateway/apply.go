@@ -325,7 +325,8 @@ func (s *Service) become(next *inForce, pending *Pending) (cut []string, err err
 	if err != nil {
 		return nil, err
 	}
-	if err := s.state.Add(&next.revision, pending); err != nil {
+	written := *next // whoever asks meanwhile reads the other
+	if err := s.state.Add(&written.revision, pending); err != nil {
 		if before == nil {
 			before = &inForce{}
 		}
@@ -337,7 +338,10 @@ func (s *Service) become(next *inForce, pending *Pending) (cut []string, err err
 		}
 		return nil, fmt.Errorf("the revision can't be kept, so it was taken back: %w", err)
 	}
-	s.setPending(pending)
+	s.pending = pending
+	s.current.Store(&written)
+	s.show()
+	next.revision.Number = written.revision.Number
 	text := fmt.Sprintf("revision %d, by %s", next.revision.Number, next.revision.Author)
 	if next.revision.Note != "" {
 		text += ": " + next.revision.Note
@@ -454,10 +458,11 @@ func (s *Service) Keep() error {
 	if err := s.state.Keep(); err != nil {
 		return err
 	}
-	s.setPending(nil)
+	s.pending = nil
 	kept := *s.current.Load()
 	kept.revision.Fate = Kept
 	s.current.Store(&kept)
+	s.show()
 	s.record(Event{What: revisionEvent, Text: fmt.Sprintf("revision %d is kept", s.number())})
 	return nil
 }

@@ -107,8 +107,9 @@ func (s *Service) Confirm(c Confirm) error {
 	if waits {
 		s.confirmed = s.pending.lease.Token
 	}
-	s.setPending(pending)
+	s.pending = pending
 	s.current.Store(&confirmed)
+	s.show()
 	if waits {
 		s.record(Event{What: revisionEvent, Text: fmt.Sprintf("revision %d is confirmed: %s have it", confirmed.revision.Number, strings.Join(applied.Gateways, ", "))})
 	}
@@ -128,8 +129,20 @@ func (s *Service) forget(token, note string) error {
 	return s.goBack(s.pending.Back, note, s.pending.lease.Before.pending())
 }
 
-// setPending notes what goes back by itself.
-func (s *Service) setPending(p *Pending) {
-	s.pending = p
-	s.shown.Store(p)
+// shown is what is in force, and goes back by itself, for whoever asks meanwhile.
+type shown struct {
+	revision Revision // without its bundle
+	pending  *Pending
+}
+
+// show shows what is in force, once that is written down.
+func (s *Service) show() {
+	now := s.current.Load()
+	if now == nil {
+		s.shown.Store(nil)
+		return
+	}
+	r := now.revision
+	r.Bundle = nil
+	s.shown.Store(&shown{r, s.pending})
 }

@@ -47,7 +47,7 @@ type Service struct {
 	staged    map[string]*staged
 	trials    map[network.RuleID]time.Time // until when
 	pending   *Pending                     // a trial, or what waits for other gateways
-	shown     atomic.Pointer[Pending]      // the same, for whoever does not wait
+	shown     atomic.Pointer[shown]        // nil where nothing is in force
 	working   atomic.Pointer[string]       // what it does that takes its time
 	confirmed string                       // the token of what was confirmed last
 	unwritten *inForce                     // what is in force after a trial, where that is not written down yet
@@ -109,6 +109,7 @@ func (s *Service) begin() error {
 	if s.backend, err = s.options.Backend(s.journal); err == nil {
 		if err = s.beginMapping(); err == nil {
 			if err = s.resume(); err == nil {
+				s.show()
 				err = s.countOn()
 			}
 			if err != nil {
@@ -140,7 +141,7 @@ func (s *Service) resume() error {
 	if err != nil {
 		return err
 	}
-	s.setPending(pending)
+	s.pending = pending
 	if s.pending != nil && s.pending.left() <= 0 {
 		if err := s.endTrial(r.Number); err != nil {
 			if s.unwritten == nil {
@@ -315,10 +316,9 @@ func (s *Service) Status() Status {
 	if working := s.working.Load(); working != nil {
 		status.Working = *working
 	}
-	if now := s.current.Load(); now != nil {
+	if now := s.shown.Load(); now != nil {
 		r := now.revision
-		r.Bundle = nil
-		status.Revision, status.Pending = &r, s.shown.Load().asNow()
+		status.Revision, status.Pending = &r, now.pending.asNow()
 	}
 	return status
 }

@@ -111,12 +111,15 @@ func (s *Service) endTrial(of int) error {
 		s.record(Event{What: revisionEvent, Text: fmt.Sprintf("revision %d, which %s, is taken back: what ran before it is in force again", of, why)})
 	}
 	before := s.trialBefore()
-	if err := s.state.Add(&s.unwritten.revision, before); err != nil {
+	written := *s.unwritten
+	s.show() // it is in force, written down or not
+	if err := s.state.Add(&written.revision, before); err != nil {
 		return fmt.Errorf("what ran before %d is in force again, but that can't be written down yet: %w", of, err)
 	}
 	s.record(Event{What: revisionEvent, Text: fmt.Sprintf("revision %d, by %s: %s", s.unwritten.revision.Number, itselfAuthor, s.unwritten.revision.Note)})
-	s.setPending(before)
-	s.unwritten = nil
+	s.pending, s.unwritten = before, nil
+	s.current.Store(&written)
+	s.show()
 	return nil
 }
 
