@@ -105,18 +105,18 @@ type options struct {
 	settings             []network.Setting
 	outside, inside, via repeated
 
-	state, on, age                    string // of a gateway that is started
-	most                              int64
-	clear, all, yes, anyway           bool
-	keep, finish, text, watch, follow bool
-	never, reset, sum                 bool
-	forTime, note, by                 string
-	address, port, rule               string
-	outcome, since, trial             string
-	top, number                       int
-	count, bytes, rate                int
-	hold                              bool
-	outsider, live, send              bool
+	state, on, age                           string // of a gateway that is started
+	most                                     int64
+	clear, all, yes, anyway                  bool
+	keep, finish, early, text, watch, follow bool
+	never, reset, sum                        bool
+	forTime, note, by                        string
+	address, port, rule                      string
+	outcome, since, trial                    string
+	top, number                              int
+	count, bytes, rate                       int
+	hold                                     bool
+	outsider, live, send                     bool
 
 	wished                                   int // of a mapping
 	exact, loopback                          bool

@@ -29,6 +29,10 @@ force; before the first apply nothing is touched.
 addresses of rules on its devices, and nothing else. -on simulated decides about the packets that
 send puts before it, as the kernel would.
 
+-early puts the rules that were last in force into the kernel and ends: before the network comes, so
+that a machine that starts forwards nothing without rules. Where they are not known, nothing is
+forwarded, and it says why.
+
 The commands find it by control: of the gateway in the network file, a Unix socket or an address
 with TLS and a token; without it, by a socket in the usual place of this machine. SIGTERM stops it;
 the rules stay in force, unless -clear takes them and these addresses away. docs/gateway.md has a
@@ -41,6 +45,7 @@ systemd unit.`,
 		set.Int64Var(&o.most, "events", gateway.UsualKeeping.Most, "how many `EVENTS` it keeps")
 		portsFlag(set, o)
 		set.BoolVar(&o.loopback, "mapping-on-loopback", false, "simulated, let programs ask on loopback: the gateway 10.61.8.1 at 127.61.8.1, from 127.61.8.X as 10.61.8.X")
+		set.BoolVar(&o.early, "early", false, "put the rules that were last in force into the kernel, and end: for the machine's start, before its network")
 		set.StringVar(&o.age, "events-for", "30d", "how `LONG` it keeps them, as 12h or 30d")
 	},
 	run: runGateway,
@@ -72,12 +77,17 @@ func runGateway(c *call) int {
 		return c.misused("-events %d: at least 1", o.most)
 	case err != nil:
 		return c.misused("-events-for %s", err)
+	case o.early && (o.on != "kernel" || o.clear):
+		return c.misused("-early is for the kernel, and ends at once: -on and -clear don't go with it")
 	case o.loopback && o.on != "simulated":
 		return c.misused("-mapping-on-loopback is for a gateway that is simulated")
 	case err2 != nil:
 		return c.misused("%s", err2)
 	}
 	name := c.args[0]
+	if o.early {
+		return c.putEarly(name)
+	}
 	endpoint, err := c.endpoint(name)
 	if err != nil {
 		return c.readFailed(err)
@@ -131,6 +141,20 @@ func runGateway(c *call) int {
 	serving.Wait()
 	if err = errors.Join(failure, err, service.Stop(o.clear)); err != nil {
 		return c.failed(err)
+	}
+	return yes
+}
+
+// putEarly puts what was last in force into the kernel.
+func (c *call) putEarly(name string) int {
+	revision, err := gateway.PutEarly(name, c.options.state, gateway.KernelOptions{})
+	switch {
+	case err != nil:
+		return c.failed(fmt.Errorf("%s: %w", name, err))
+	case revision == 0:
+		fmt.Fprintf(c.Out, "%s: nothing was in force\n", name)
+	default:
+		fmt.Fprintf(c.Out, "%s: revision %d is in force\n", name, revision)
 	}
 	return yes
 }

@@ -2,12 +2,18 @@ package gateway_test
 
 import (
 	"net"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"hollowbridge/core/engine"
 	"hollowbridge/internal/gateway"
+	"hollowbridge/internal/kernel"
+	"hollowbridge/internal/lab"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 const untracked = `network: house
@@ -146,5 +152,73 @@ func TestConnectionsGoOnThroughAFirstApply(t *testing.T) {
 	}
 	if _, made := r.apply(untracked+"# more\n", nil); made.Cuts != 0 {
 		t.Errorf("another apply cuts %v", made.Cut)
+	}
+}
+
+// What was last in force is put into the kernel before the network comes, and where nobody knows what it was, nothing is forwarded.
+func TestRulesComeBeforeTheNetwork(t *testing.T) {
+	r := startRim(t, house)
+	defer func() { r.Stop(true) }()
+	other, err := kernel.OpenMachine(r.built.Space("rim"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	digest := func() kernel.Digest {
+		t.Helper()
+		d, err := other.Digest()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d
+	}
+	early := func(name, folder string) (int, error) {
+		return gateway.PutEarly(name, folder, gateway.KernelOptions{Namespace: r.built.Space("rim"), Device: lab.DeviceOf})
+	}
+	r.Stop(true)
+	if n, err := early("rim", r.folder); n != 0 || err != nil || digest() != (kernel.Digest{}) {
+		t.Errorf("before the first apply: %d, %v", n, err)
+	}
+	r.begin(r.bench)
+	r.apply(house, nil)
+	if err := r.kernel.MiddleIsOver(); err != nil {
+		t.Fatal(err)
+	}
+	first := digest()
+	back := gateway.Boot(func() time.Duration { return 0 }, "one")
+	r.apply(strings.Replace(house, "allow: web", "drop: web", 1), func(c *gateway.Commit) { c.For = 3600 })
+	second := digest()
+	r.Stop(true)
+	if n, err := early("rim", r.folder); n != 2 || err != nil || digest() != second {
+		t.Errorf("%d, %v", n, err)
+	}
+	back()
+	if n, err := early("rim", r.folder); n != 1 || err != nil || digest() != first {
+		t.Errorf("when the machine's start has ended a trial: %d, %v", n, err)
+	}
+	e := engine.Compile(netfiletest.Parse(t, house), nil)
+	answers := func(want bool) {
+		t.Helper()
+		if sent := r.built.Send(connection(t, e, "203.0.113.9", "198.51.100.18", "https", 40000), 1, 300*time.Millisecond); (sent.Answer == lab.Answered) != want {
+			t.Errorf("%+v, want %v", sent, want)
+		}
+	}
+	answers(true)
+	broken := t.TempDir()
+	if err := os.WriteFile(filepath.Join(broken, gateway.StateFile), []byte("this is no state, and somebody should look at it"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for name, folder := range map[string]string{"rim": broken, "keep": r.folder, "nobody": t.TempDir()} {
+		if n, err := early(name, folder); n != 0 || err == nil || !strings.HasSuffix(err.Error(), "; so nothing is forwarded") {
+			t.Errorf("%s, %s: %d, %v", name, folder, n, err)
+		}
+		if d := digest(); d == first || d == (kernel.Digest{}) {
+			t.Errorf("%s, %s: there are other rules", name, folder)
+		}
+		answers(false)
+	}
+	r.begin(r.bench)
+	if digest() != first {
+		t.Error("the service does not put its rules in place of those that forward nothing")
 	}
 }

@@ -71,3 +71,10 @@ func (m *Machine) tables(namespace int) ([]string, error) {
 	slices.Sort(names)
 	return slices.Compact(names), nil
 }
+
+// Closed is a program that forwards nothing, for where nobody knows what may pass. What the machine itself does and answers it leaves alone.
+func Closed() *Program {
+	c := &compiler{Program: newProgram("")}
+	c.base("closed", "nobody knows what may pass: nothing is forwarded", "filter", unix.NF_INET_FORWARD, filterPlace, drops).add(c.counted("closed"), ends(drops))
+	return c.Program
+}
