@@ -105,7 +105,7 @@ type options struct {
 	settings             []network.Setting
 	outside, inside, via repeated
 
-	state, on, age                           string // of a gateway that is started
+	state, on, age, authorities              string // of a gateway that is started
 	most                                     int64
 	clear, all, yes, anyway                  bool
 	keep, finish, early, text, watch, follow bool

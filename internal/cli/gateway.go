@@ -45,6 +45,7 @@ systemd unit.`,
 		set.Int64Var(&o.most, "events", gateway.UsualKeeping.Most, "how many `EVENTS` it keeps")
 		portsFlag(set, o)
 		set.BoolVar(&o.loopback, "mapping-on-loopback", false, "simulated, let programs ask on loopback: the gateway 10.61.8.1 at 127.61.8.1, from 127.61.8.X as 10.61.8.X")
+		set.StringVar(&o.authorities, "collector-authorities", "", "a `FILE` with the certificates by which a collector of syslog over TLS is known, in place of the machine's")
 		set.BoolVar(&o.early, "early", false, "put the rules that were last in force into the kernel, and end: for the machine's start, before its network")
 		set.StringVar(&o.age, "events-for", "30d", "how `LONG` it keeps them, as 12h or 30d")
 	},
@@ -92,7 +93,7 @@ func runGateway(c *call) int {
 	if err != nil {
 		return c.readFailed(err)
 	}
-	token, err := endpoint.ReadToken()
+	tokens, err := endpoint.ReadTokens()
 	if err != nil {
 		return c.failed(err)
 	}
@@ -104,7 +105,7 @@ func runGateway(c *call) int {
 	service, err := gateway.Start(gateway.Options{
 		Gateway: name, Folder: o.state, Program: version,
 		Backend: func(r gateway.Recorder) (gateway.Backend, error) { return backends[o.on](r, trouble) },
-		Keeping: gateway.Keeping{Most: o.most, Age: age}, Trouble: trouble, Asking: ports, Loopback: o.loopback, Device: devices[o.on],
+		Keeping: gateway.Keeping{Most: o.most, Age: age}, Authorities: o.authorities, Trouble: trouble, Asking: ports, Loopback: o.loopback, Device: devices[o.on],
 	})
 	if err != nil {
 		listener.Close()
@@ -112,7 +113,7 @@ func runGateway(c *call) int {
 	}
 	ctx, stop := untilInterrupt()
 	defer stop()
-	server := gateway.NewServer(service, token)
+	server := gateway.NewServer(service, tokens...)
 	var serving sync.WaitGroup
 	var failure error
 	serving.Go(func() {

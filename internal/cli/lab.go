@@ -183,7 +183,7 @@ func (c *call) runGateway(r *runningLab, g *network.Gateway) error {
 	if err != nil {
 		return err
 	}
-	server := gateway.NewServer(service, "")
+	server := gateway.NewServer(service)
 	r.servers = append(r.servers, server)
 	r.serving.Go(func() {
 		if err := server.Serve(listener); err != nil {

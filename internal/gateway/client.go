@@ -30,9 +30,13 @@ type Client struct {
 
 // NewClient returns a client of a gateway.
 func NewClient(gateway string, e Endpoint) (*Client, error) {
-	token, err := e.ReadToken()
+	tokens, err := e.ReadTokens()
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", gateway, err)
+	}
+	token := ""
+	if len(tokens) > 0 {
+		token = tokens[0].Word
 	}
 	t, err := e.transport()
 	if err != nil {

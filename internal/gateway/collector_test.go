@@ -2,10 +2,15 @@ package gateway
 
 import (
 	"bufio"
+	"encoding/pem"
 	"fmt"
 	"io"
+	"log"
 	"math/rand/v2"
 	"net"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -18,9 +23,54 @@ import (
 // syslogLine is a message as RFC 5424 has it, with one element of structured data.
 var syslogLine = regexp.MustCompile(`^<(\d+)>1 (\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{6}Z) (\S+) hollowbridge (\d+) (\S+) \[(\S+@\d+)((?: [a-z-]+="(?:[^"\\\]]|\\.)*")*)\] (.+)$`)
 
+// unsent sends events of rim nowhere yet.
+func unsent(t *testing.T, authorities string) *syslog {
+	t.Helper()
+	s, err := newSyslog("rim", authorities)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// A collector over TLS is known by the authorities that are named, and by no others.
+func TestACollectorIsKnownByItsAuthorities(t *testing.T) {
+	collector := httptest.NewTLSServer(nil) // it is no collector, but takes what comes
+	defer collector.Close()
+	collector.Config.ErrorLog = log.New(io.Discard, "", 0)
+	folder := t.TempDir()
+	authorities := filepath.Join(folder, "authorities.pem")
+	if err := os.WriteFile(authorities, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: collector.Certificate().Raw}), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(folder, "empty.pem"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	e := randomEvent(rand.New(rand.NewPCG(43, 43)), time.Now())
+	for file, known := range map[string]bool{"": false, authorities: true} {
+		s := unsent(t, file)
+		s.to("tls://" + collector.Listener.Addr().String())
+		s.send([]Event{e})
+		for until := time.Now().Add(5 * time.Second); s.status().Sent == 0 && s.status().Trouble == ""; time.Sleep(time.Millisecond) {
+			if time.Now().After(until) {
+				t.Fatalf("%+v", s.status())
+			}
+		}
+		if status := s.status(); (status.Sent == 1) != known || (status.Trouble == "") != known {
+			t.Errorf("by %q: %+v", file, status)
+		}
+		s.Close()
+	}
+	for _, file := range []string{filepath.Join(folder, "nothing.pem"), filepath.Join(folder, "empty.pem")} {
+		if _, err := newSyslog("rim", file); err == nil || !strings.Contains(err.Error(), file) {
+			t.Errorf("%s: %v", file, err)
+		}
+	}
+}
+
 // Every event is a message that says all of it, whatever stands in its texts.
 func TestMessagesAreThoseOfTheStandard(t *testing.T) {
-	s := newSyslog("rim")
+	s := unsent(t, "")
 	random := rand.New(rand.NewPCG(37, 37))
 	field := regexp.MustCompile(` ([a-z-]+)="((?:[^"\\\]]|\\.)*)"`)
 	for range 2000 {
@@ -107,7 +157,7 @@ func TestCollectorsGetAllThatIsSent(t *testing.T) {
 			got <- "tcp " + string(data)
 		}
 	}()
-	s := newSyslog("rim")
+	s := unsent(t, "")
 	defer s.Close()
 	random := rand.New(rand.NewPCG(41, 41))
 	var want []string
@@ -153,7 +203,7 @@ func TestSlowCollectorsHoldNobodyUp(t *testing.T) {
 	if err != nil {
 		t.Skip(err)
 	}
-	s := newSyslog("rim")
+	s := unsent(t, "")
 	defer s.Close()
 	s.to("tcp://" + stream.Addr().String())
 	e := randomEvent(rand.New(rand.NewPCG(42, 42)), time.Now())

@@ -180,7 +180,7 @@ func TestALooseConnectionIsOne(t *testing.T) {
 		}
 	}
 	answer := httptest.NewRecorder()
-	gateway.NewServer(r.Service, "").Handler().ServeHTTP(answer, httptest.NewRequest("DELETE", "/v1/sessions?rule=syslog", nil))
+	gateway.NewServer(r.Service).Handler().ServeHTTP(answer, httptest.NewRequest("DELETE", "/v1/sessions?rule=syslog", nil))
 	if text := answer.Body.String(); !strings.Contains(text, `"ended":2`) || !strings.Contains(text, "a session again with its next packet") {
 		t.Errorf("%d %s", answer.Code, text)
 	}

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -145,20 +146,52 @@ func (e Endpoint) listenTLS() (net.Listener, error) {
 // leastToken is how long a token must be, so that nobody guesses it.
 const leastToken = 16
 
-// ReadToken returns what callers must know; empty for a socket.
-func (e Endpoint) ReadToken() (string, error) {
+// A Right is what a token lets its holder do.
+type Right string
+
+// Look is to ask whatever can be asked, Change is everything.
+const (
+	Look   Right = "look"
+	Change Right = "change"
+)
+
+// A Token is a word that callers must know, and what they may do then.
+type Token struct {
+	Right Right
+	Word  string
+}
+
+// ReadTokens returns the tokens of the endpoint, those that let change things first; none for a socket. In their file each has a line of its own: the right
+// and the word or, where it lets change things, the word alone; what begins with # is for people.
+func (e Endpoint) ReadTokens() (list []Token, err error) {
 	if e.Socket != "" {
-		return "", nil
+		return nil, nil
 	}
 	data, err := readSecret(e.Token)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
-	token := strings.TrimSpace(string(data))
-	if len(token) < leastToken || strings.ContainsAny(token, " \t\r\n") {
-		return "", fmt.Errorf("%s: a token is one word of at least %d characters", e.Token, leastToken)
+	number := 0
+	for line := range strings.Lines(string(data)) {
+		number++
+		words := strings.Fields(line)
+		if len(words) == 0 || strings.HasPrefix(words[0], "#") {
+			continue
+		}
+		t := Token{Change, words[len(words)-1]}
+		if len(words) == 2 {
+			t.Right = Right(words[0])
+		}
+		if len(words) > 2 || t.Right != Look && t.Right != Change || len(t.Word) < leastToken {
+			return nil, fmt.Errorf("%s:%d: a token is one word of at least %d characters, with what it is for before it: look or change", e.Token, number, leastToken)
+		}
+		list = append(list, t)
 	}
-	return token, nil
+	if len(list) == 0 {
+		return nil, fmt.Errorf("%s: no token is in it: one word of at least %d characters", e.Token, leastToken)
+	}
+	slices.SortStableFunc(list, func(a, b Token) int { return strings.Compare(string(a.Right), string(b.Right)) })
+	return list, nil
 }
 
 // readSecret reads a file that nobody but its owner may read.

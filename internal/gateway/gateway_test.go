@@ -510,7 +510,7 @@ func TestCollectorsNeverHoldAGatewayUp(t *testing.T) {
 func TestTheTokenIsAskedFor(t *testing.T) {
 	onEach(t, func(b *bench) {
 		b.apply(house, nil)
-		server := httptest.NewServer(gateway.NewServer(b.Service, "a token of some length").Handler())
+		server := httptest.NewServer(gateway.NewServer(b.Service, gateway.Token{Right: gateway.Change, Word: "a token of some length"}).Handler())
 		defer server.Close()
 		for header, want := range map[string]int{"": 401, "Bearer": 401, "Bearer a token of some lengt": 401, "Bearer a token of some length": 200, "bearer a token of some length": 401} {
 			request, _ := http.NewRequest("GET", server.URL+"/v1/status", nil)
@@ -552,7 +552,7 @@ func service(tb testing.TB, text string) (*gateway.Service, *gateway.Simulated) 
 // Whatever is sent to the control API, it answers in JSON, and what is wrong is the caller's.
 func FuzzAPI(f *testing.F) {
 	s, _ := service(f, house)
-	handler := gateway.NewServer(s, "").Handler()
+	handler := gateway.NewServer(s).Handler()
 	for _, seed := range []string{
 		`POST /v1/prepare {"bundle":{"file":"x","text":"network: x","lists":{}},"base":1}`, `POST /v1/commit {"token":"x","for":1e9}`,
 		`GET /v1/sessions?top=5&from=10.0.0.0/8 `, `DELETE /v1/sessions?rule=web `, `GET /v1/log?sum=1&since=1h `, `GET /v1/log?number=1 `,
@@ -752,7 +752,7 @@ func TestSecretsAreTheOwnersAlone(t *testing.T) {
 	e := gateway.Endpoint{Address: "127.0.0.1:0", Token: token, Certificate: filepath.Join(folder, "cert.pem"), Key: filepath.Join(folder, "key.pem")}
 	for _, mode := range []os.FileMode{0o644, 0o640, 0o604, 0o620} {
 		os.Chmod(token, mode)
-		if _, err := e.ReadToken(); err == nil || !strings.Contains(err.Error(), "chmod 600 "+token) {
+		if _, err := e.ReadTokens(); err == nil || !strings.Contains(err.Error(), "chmod 600 "+token) {
 			t.Errorf("a token of mode %v: %v", mode, err)
 		}
 		os.Chmod(e.Key, mode)
@@ -780,6 +780,57 @@ func TestSecretsAreTheOwnersAlone(t *testing.T) {
 	}
 }
 
+// A token says what it is for: looking, or everything.
+func TestTokensSayWhatTheyAreFor(t *testing.T) {
+	folder := t.TempDir()
+	path := filepath.Join(folder, "tokens")
+	read := func(text string) ([]gateway.Token, error) {
+		t.Helper()
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return gateway.Endpoint{Address: "127.0.0.1:1", Token: path}.ReadTokens()
+	}
+	const looks, changes = "for-those-who-look", "for-those-who-change"
+	for text, line := range map[string]string{"": "", "# nothing\n": "", "short": ":1", "\nlook\n": ":2", "keep " + looks: ":1", "look " + looks + " more": ":1", changes + "\nlook short": ":2"} {
+		if _, err := read(text); err == nil || !strings.Contains(err.Error(), path+line+": ") {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+	tokens, err := read("# of the operators\nlook " + looks + "\n" + changes + "\n")
+	if err != nil || len(tokens) != 2 || tokens[0] != (gateway.Token{Right: gateway.Change, Word: changes}) || tokens[1] != (gateway.Token{Right: gateway.Look, Word: looks}) {
+		t.Fatalf("%+v, %v", tokens, err)
+	}
+	s, _ := service(t, house)
+	handler := gateway.NewServer(s, tokens...).Handler()
+	ask := func(method, path, token string) int {
+		w, r := httptest.NewRecorder(), httptest.NewRequest(method, path, strings.NewReader("{}"))
+		r.Header.Set("Authorization", "Bearer "+token)
+		handler.ServeHTTP(w, r)
+		return w.Code
+	}
+	for _, path := range []string{"/v1/status", "/v1/revisions/1", "/v1/sessions", "/v1/hits", "/v1/log", "/v1/mappings", "/metrics"} {
+		if got := ask("GET", path, looks); got != 200 {
+			t.Errorf("looking at %s: %d", path, got)
+		}
+		if got := ask("GET", path, "another"); got != 401 {
+			t.Errorf("%s without a token: %d", path, got)
+		}
+	}
+	if got := ask("POST", "/v1/mappings/try", looks); got == 403 {
+		t.Errorf("asking what would become of a wish: %d", got)
+	}
+	for _, call := range []string{"POST /v1/prepare", "POST /v1/commit", "POST /v1/keep", "POST /v1/confirm", "POST /v1/undo", "DELETE /v1/sessions", "DELETE /v1/hits", "POST /v1/trial", "DELETE /v1/mappings", "POST /v1/mappings/settle", "POST /v1/packets"} {
+		method, path, _ := strings.Cut(call, " ")
+		if got := ask(method, path, looks); got != 403 {
+			t.Errorf("%s by one who looks: %d", call, got)
+		}
+		if got := ask(method, path, changes); got == 403 || got == 401 {
+			t.Errorf("%s by one who changes: %d", call, got)
+		}
+	}
+}
+
 // The commands reach a gateway over TLS with its token, and over a socket that only its user may
 // open.
 func TestEndpoints(t *testing.T) {
@@ -796,7 +847,7 @@ func TestEndpoints(t *testing.T) {
 	tls := gateway.Endpoint{Address: "127.0.0.1:17461", Token: write("token", "a-token-of-some-length\n"), Certificate: filepath.Join(folder, "cert.pem"), Key: filepath.Join(folder, "key.pem")}
 	socket := gateway.Endpoint{Socket: filepath.Join(folder, "run", "rim.sock")}
 	for _, e := range []gateway.Endpoint{tls, socket} {
-		token, err := e.ReadToken()
+		tokens, err := e.ReadTokens()
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -804,7 +855,7 @@ func TestEndpoints(t *testing.T) {
 		if err != nil {
 			t.Skip(err)
 		}
-		server := gateway.NewServer(s, token)
+		server := gateway.NewServer(s, tokens...)
 		var serving sync.WaitGroup
 		serving.Go(func() { server.Serve(l) })
 		client, err := gateway.NewClient("rim", e)
@@ -853,7 +904,7 @@ func TestMetricsSayWhatTheCallsSay(t *testing.T) {
 			request := httptest.NewRequest("GET", "/metrics", nil)
 			request.Header.Set(header, value)
 			w := httptest.NewRecorder()
-			gateway.NewServer(b.Service, "").Handler().ServeHTTP(w, request)
+			gateway.NewServer(b.Service).Handler().ServeHTTP(w, request)
 			return w
 		}
 		if w := ask("Accept-Encoding", "gzip"); w.Header().Get("Content-Type") != "text/plain; version=0.0.4; charset=utf-8; escaping=underscores" {

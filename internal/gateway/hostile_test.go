@@ -31,7 +31,7 @@ func TestRudeCallersKeepNobodyWaiting(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	server := gateway.NewServer(s, "")
+	server := gateway.NewServer(s)
 	var serving sync.WaitGroup
 	serving.Go(func() { server.Serve(l) })
 	defer serving.Wait()
@@ -129,7 +129,7 @@ func TestStrangersDoNotKeepOutWhoKnowsTheToken(t *testing.T) {
 		t.Fatal(err)
 	}
 	at.Address = l.Addr().String()
-	server := gateway.NewServer(s, "twenty-four-signs-of-it")
+	server := gateway.NewServer(s, gateway.Token{Right: gateway.Change, Word: "twenty-four-signs-of-it"})
 	var serving sync.WaitGroup
 	serving.Go(func() { server.Serve(l) })
 	defer serving.Wait()

@@ -103,7 +103,7 @@ func TestALeaseEndsUnlessItIsConfirmed(t *testing.T) {
 	}
 	var list []gateway.Revision
 	answer := httptest.NewRecorder()
-	gateway.NewServer(b.Service, "").Handler().ServeHTTP(answer, httptest.NewRequest("GET", "/v1/revisions", nil))
+	gateway.NewServer(b.Service).Handler().ServeHTTP(answer, httptest.NewRequest("GET", "/v1/revisions", nil))
 	if err := json.Unmarshal(answer.Body.Bytes(), &list); err != nil {
 		t.Fatal(err)
 	}

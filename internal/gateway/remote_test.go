@@ -48,7 +48,7 @@ func TestGatewaysDecideOverTheAPIAsTheirEngines(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			server := gateway.NewServer(s, "")
+			server := gateway.NewServer(s)
 			serving.Go(func() { server.Serve(l) })
 			services, servers = append(services, s), append(servers, server)
 			if clients[g.Name], err = gateway.NewClient(g.Name, at); err != nil {

@@ -82,7 +82,7 @@ var calls = []call{
 	{"GET", "/v1/mappings", "The mappings that programs have, and the wishes that wait for an administrator.", nil, nil, Mappings{}, (*Server).mappings},
 	{"DELETE", "/v1/mappings", "Ends the mappings of a name.", []parameter{{"name", "as tcp/7777"}, {"who", "who wants it"}}, nil, nothing{}, (*Server).removeMapping},
 	{"POST", "/v1/mappings/settle", "Approves or refuses a wish that waits. 404 where nothing waits by the number.", nil, Settlement{}, nothing{}, (*Server).settle},
-	{"POST", "/v1/mappings/try", "Says what would become of a wish, and changes nothing.", nil, MappingTrial{}, MappingVerdict{}, (*Server).tryMapping},
+	{"POST", tryCall, "Says what would become of a wish, and changes nothing.", nil, MappingTrial{}, MappingVerdict{}, (*Server).tryMapping},
 	{"POST", "/v1/packets", "Puts packets before a simulated gateway, one after the other. 409 on the kernel.", nil, []Arriving{}, []Decided{}, (*Server).packets},
 }
 
@@ -96,7 +96,7 @@ type Server struct {
 }
 
 // NewServer returns a server. Where token is not empty, nobody is answered without it.
-func NewServer(s *Service, token string) *Server {
+func NewServer(s *Service, tokens ...Token) *Server {
 	v := &Server{service: s}
 	v.ends, v.end = context.WithCancel(context.Background())
 	mux := http.NewServeMux()
@@ -119,10 +119,10 @@ func NewServer(s *Service, token string) *Server {
 		answer(w, nil, &refused{http.StatusNotFound, r.Method + " " + r.URL.Path + ": no such call; docs/control-api.yaml lists them", nil})
 	})
 	v.http = &http.Server{
-		Handler: authorized(token, mux), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 2 * time.Minute, WriteTimeout: 2 * time.Minute,
+		Handler: authorized(tokens, mux), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 2 * time.Minute, WriteTimeout: 2 * time.Minute,
 		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 1 << 16, ConnContext: withGuest,
 	}
-	v.guarded = token != ""
+	v.guarded = len(tokens) > 0
 	return v
 }
 
@@ -154,15 +154,24 @@ func (v *Server) Shutdown() error {
 	return nil
 }
 
-// authorized lets only those through who know the token. How long it takes says nothing about it.
-func authorized(token string, next http.Handler) http.Handler {
-	if token == "" {
+// authorized lets only those through who know a token that lets them do what they want. How long it takes says nothing about the words.
+func authorized(tokens []Token, next http.Handler) http.Handler {
+	if len(tokens) == 0 {
 		return next
 	}
-	want := sha256.Sum256([]byte("Bearer " + token))
+	want := make([][sha256.Size]byte, len(tokens))
+	for i, t := range tokens {
+		want[i] = sha256.Sum256([]byte("Bearer " + t.Word))
+	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		got := sha256.Sum256([]byte(r.Header.Get("Authorization")))
-		if subtle.ConstantTimeCompare(want[:], got[:]) != 1 {
+		right := Right("")
+		for i := range want {
+			if subtle.ConstantTimeCompare(want[i][:], got[:]) == 1 && right != Change {
+				right = tokens[i].Right
+			}
+		}
+		if right == "" {
 			w.Header().Set("WWW-Authenticate", "Bearer")
 			w.Header().Set("Connection", "close") // else it would keep a place
 			answer(w, nil, &refused{http.StatusUnauthorized, "the token is missing or wrong", nil})
@@ -173,9 +182,24 @@ func authorized(token string, next http.Handler) http.Handler {
 			answer(w, nil, &refused{http.StatusServiceUnavailable, fmt.Sprintf("%d clients are connected, and there is room for no more", mostClients), nil})
 			return
 		}
+		if needs(r) == Change && right != Change {
+			answer(w, nil, &refused{http.StatusForbidden, "this token is for looking, and this would change something: it needs one that is for change", nil})
+			return
+		}
 		next.ServeHTTP(w, r)
 	})
 }
+
+// needs returns the right that a request needs.
+func needs(r *http.Request) Right {
+	if r.Method == http.MethodGet || r.Method == http.MethodHead || r.URL.Path == tryCall {
+		return Look
+	}
+	return Change
+}
+
+// tryCall is the one call with a body that changes nothing, and keeps nothing.
+const tryCall = "/v1/mappings/try"
 
 // answer writes a result, or why there is none.
 func answer(w http.ResponseWriter, result any, err error) {

@@ -18,16 +18,17 @@ import (
 
 // Options are what a service is made of.
 type Options struct {
-	Gateway  string // its name
-	Folder   string // of its state
-	Program  string // the version of this program
-	Backend  func(Recorder) (Backend, error)
-	Keeping  Keeping
-	Asking   portmap.Ports // where programs ask for mappings, other than the standards' ports
-	Loopback bool          // as portmap.Options has it
-	Within   func(do func() error) error
-	Device   func(*network.Interface) string // what sockets for programs are bound to; nil: to no device
-	Trouble  func(error)                     // is told what goes wrong without anybody asking
+	Gateway     string // its name
+	Folder      string // of its state
+	Program     string // the version of this program
+	Backend     func(Recorder) (Backend, error)
+	Keeping     Keeping
+	Authorities string        // a file with the certificates by which a collector is known over TLS; empty: the machine's
+	Asking      portmap.Ports // where programs ask for mappings, other than the standards' ports
+	Loopback    bool          // as portmap.Options has it
+	Within      func(do func() error) error
+	Device      func(*network.Interface) string // what sockets for programs are bound to; nil: to no device
+	Trouble     func(error)                     // is told what goes wrong without anybody asking
 }
 
 // A Service runs one gateway. Its methods may be called by many goroutines.
@@ -101,7 +102,9 @@ func (s *Service) begin() error {
 		return err
 	}
 	s.saved = maps.Clone(s.before)
-	s.away = newSyslog(s.options.Gateway)
+	if s.away, err = newSyslog(s.options.Gateway, s.options.Authorities); err != nil {
+		return err
+	}
 	if s.journal, err = openJournal(s.state, s.options.Keeping, s.away.send, s.options.Trouble); err != nil {
 		s.away.Close()
 		return err

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"fmt"
 	"net"
 	"os"
@@ -21,6 +22,7 @@ import (
 type syslog struct {
 	gateway string
 	host    string
+	known   *x509.CertPool // by which a collector is known over TLS; nil: by those of the machine
 
 	mutex   sync.Mutex
 	address string
@@ -30,6 +32,7 @@ type syslog struct {
 // A syslogSender sends to one address until it is stopped.
 type syslogSender struct {
 	address string
+	known   *x509.CertPool
 	queue   chan Event
 	sent    atomic.Int64
 	lost    atomic.Int64
@@ -41,12 +44,25 @@ type syslogSender struct {
 // mostUnsent is how many events wait for a collector.
 const mostUnsent = 1 << 14
 
-func newSyslog(gateway string) *syslog {
+// newSyslog returns what sends the events of a gateway away, in time to nowhere. Authorities is a file of certificates by which a collector is
+// known over TLS; without it, by those of the machine.
+func newSyslog(gateway, authorities string) (*syslog, error) {
 	host, err := os.Hostname()
 	if err != nil || host == "" {
 		host = "-"
 	}
-	return &syslog{gateway: gateway, host: host}
+	s := &syslog{gateway: gateway, host: host}
+	if authorities == "" {
+		return s, nil
+	}
+	data, err := os.ReadFile(authorities)
+	if err != nil {
+		return nil, err
+	}
+	if s.known = x509.NewCertPool(); !s.known.AppendCertsFromPEM(data) {
+		return nil, fmt.Errorf("%s: no certificate is in it", authorities)
+	}
+	return s, nil
 }
 
 // to makes events go to a collector, PROTOCOL://ADDRESS:PORT, or nowhere where that is empty.
@@ -60,7 +76,7 @@ func (s *syslog) to(address string) {
 	s.address, s.current = address, nil
 	if address != "" {
 		ctx, stop := context.WithCancel(context.Background())
-		s.current = &syslogSender{address: address, queue: make(chan Event, mostUnsent), stop: stop, done: make(chan struct{})}
+		s.current = &syslogSender{address: address, known: s.known, queue: make(chan Event, mostUnsent), stop: stop, done: make(chan struct{})}
 		go s.current.run(ctx, func(e *Event) []byte { return s.message(e) })
 	}
 	s.mutex.Unlock()
@@ -188,7 +204,7 @@ func (s *syslogSender) dial(ctx context.Context) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, dialing)
 	defer cancel()
 	if protocol == "tls" {
-		return (&tls.Dialer{Config: &tls.Config{MinVersion: tls.VersionTLS12}}).DialContext(ctx, "tcp", address)
+		return (&tls.Dialer{Config: &tls.Config{RootCAs: s.known, MinVersion: tls.VersionTLS12}}).DialContext(ctx, "tcp", address)
 	}
 	return (&net.Dialer{}).DialContext(ctx, protocol, address)
 }
