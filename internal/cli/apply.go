@@ -195,6 +195,7 @@ type application struct {
 	id      string            // of the apply, and
 	members []string          // all of its gateways
 	having  []*gateway.Client // those that have it already, where it is finished
+	instead func() int        // what is done in place of committing; nil is nothing else
 	result  appliedJSON
 }
 
@@ -582,6 +583,9 @@ func (a *application) decide() int {
 		if status := a.ask(); status != yes {
 			return status
 		}
+	}
+	if a.instead != nil {
+		return a.instead()
 	}
 	return a.commit()
 }

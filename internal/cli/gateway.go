@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"flag"
 	"fmt"
@@ -98,52 +99,89 @@ func runGateway(c *call) int {
 		return c.failed(err)
 	}
 	trouble := func(err error) { fmt.Fprintf(c.Err, "hollowbridge gateway: %s: %s\n", name, err) }
-	listener, err := endpoint.Listen()
-	if err != nil {
-		return c.failed(err)
-	}
-	service, err := gateway.Start(gateway.Options{
+	ctx, stop := untilInterrupt()
+	defer stop()
+	running := &running{call: c, endpoint: endpoint, tokens: tokens, options: gateway.Options{
 		Gateway: name, Folder: o.state, Program: version,
 		Backend: func(r gateway.Recorder) (gateway.Backend, error) { return backends[o.on](r, trouble) },
 		Keeping: gateway.Keeping{Most: o.most, Age: age}, Authorities: o.authorities, Trouble: trouble, Asking: ports, Loopback: o.loopback, Device: devices[o.on],
-	})
+		Restarts: true,
+	}}
+	for {
+		again, err := running.once(ctx, stop)
+		if err != nil {
+			return c.failed(err)
+		}
+		if !again {
+			return yes
+		}
+	}
+}
+
+// A running gateway is one that may start again, with a backup.
+type running struct {
+	*call
+	endpoint gateway.Endpoint
+	tokens   []gateway.Token
+	options  gateway.Options
+	undo     func() error // takes a backup out again that it can't start with; nil where it starts with none
+}
+
+// once runs a gateway until it is to end, or to start again with a backup, which has the place of the state then.
+func (c *running) once(ctx context.Context, stop context.CancelFunc) (again bool, err error) {
+	options := c.options
+	listener, err := c.endpoint.Listen()
+	if err != nil {
+		return false, err
+	}
+	service, err := gateway.Start(options)
+	if err != nil && c.undo != nil {
+		options.Trouble(fmt.Errorf("the backup is no state that it can start with, so what was before is taken: %w", err))
+		if err = c.undo(); err == nil {
+			service, err = gateway.Start(options)
+		}
+	}
+	c.undo = nil
 	if err != nil {
 		listener.Close()
-		return c.failed(err)
+		return false, err
 	}
-	ctx, stop := untilInterrupt()
-	defer stop()
-	server := gateway.NewServer(service, tokens...)
+	server := gateway.NewServer(service, c.tokens...)
 	var serving sync.WaitGroup
 	var failure error
 	serving.Go(func() {
-		failure = server.Serve(listener)
-		stop()
+		if failure = server.Serve(listener); failure != nil {
+			stop()
+		}
 	})
 	status := service.Status()
 	force := "nothing in force"
 	if status.Revision != nil {
 		force = fmt.Sprintf("revision %d in force", status.Revision.Number)
 	}
-	fmt.Fprintf(c.Out, "%s: %s, %s, asked at %s\n", name, status.On, force, endpoint)
+	fmt.Fprintf(c.Out, "%s: %s, %s, asked at %s\n", options.Gateway, status.On, force, c.endpoint)
 	if err := c.flush(); err != nil {
 		stop()
 	}
 	notify("READY=1\nSTATUS=" + force)
-	<-ctx.Done()
-	notify("STOPPING=1")
-	// What is under way is given up then: the kernel obeys all of a change or none, and what was not written down was not applied.
-	given := time.AfterFunc(mostEnding, func() {
-		fmt.Fprintf(c.Err, "hollowbridge gateway: %s: it did not end in time, so it is ended; the rules in the kernel stay as they are\n", name)
-		os.Exit(wrong)
-	})
-	defer given.Stop()
+	select {
+	case <-ctx.Done():
+		notify("STOPPING=1")
+		// What is under way is given up then: the kernel obeys all of a change or none, and what was not written down was not applied.
+		given := time.AfterFunc(mostEnding, func() {
+			fmt.Fprintf(c.Err, "hollowbridge gateway: %s: it did not end in time, so it is ended; the rules in the kernel stay as they are\n", options.Gateway)
+			os.Exit(wrong)
+		})
+		defer given.Stop()
+	case <-service.Restored():
+		again = true
+	}
 	err = server.Shutdown()
 	serving.Wait()
-	if err = errors.Join(failure, err, service.Stop(o.clear)); err != nil {
-		return c.failed(err)
+	if err = errors.Join(failure, err, service.Stop(c.call.options.clear && !again)); err == nil && again {
+		c.undo, err = gateway.TakeBackup(options.Folder)
 	}
-	return yes
+	return again, err
 }
 
 // putEarly puts what was last in force into the kernel.

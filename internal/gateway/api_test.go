@@ -75,6 +75,8 @@ func description() ordered {
 		all = append(all, path, paths[path])
 	}
 	all = append(all, "/v1/log/follow", ordered{"get", ordered{"summary", "Events that match, as they come, a JSON object (Event) a line; an empty line is a sign of life.", "responses", text("application/x-ndjson")}},
+		"/v1/backup", ordered{"post", ordered{"summary", "The state, as it is at this moment, as a file of SQLite.", "responses", text("application/vnd.sqlite3")}},
+		"/v1/restore", ordered{"post", ordered{"summary", "Takes such a file; the gateway starts again with it.", "requestBody", ordered{"required", true, "content", ordered{"application/vnd.sqlite3", ordered{}}}, "responses", ordered{"200", ordered{"description", "done", "content", jsonOf(nothing{})}, "default", wrong}}},
 		"/metrics", ordered{"get", ordered{"summary", "Sessions, hits by rule and losses, as OpenMetrics.", "responses", text("application/openmetrics-text")}})
 	named := ordered{}
 	var names []string

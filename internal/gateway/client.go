@@ -3,6 +3,7 @@ package gateway
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -102,7 +103,7 @@ const (
 )
 
 // takesWork are the calls that a gateway may work on for long before it answers: it is asked meanwhile whether it does.
-var takesWork = map[string]bool{"/v1/prepare": true, "/v1/commit": true, "/v1/undo": true}
+var takesWork = map[string]bool{"/v1/prepare": true, "/v1/commit": true, "/v1/undo": true, backupCall: true, restoreCall: true}
 
 // keptUp reads an answer, and gives up on one that trickles.
 func (c *Client) keptUp(body io.Reader, giveUp context.CancelCauseFunc) io.Reader {
@@ -130,8 +131,8 @@ func (p *pacedReader) Read(b []byte) (n int, err error) {
 
 // send sends a request and returns its answer where it is a good one.
 func (c *Client) send(ctx context.Context, giveUp context.CancelCauseFunc, method, path string, query url.Values, body any) (*http.Response, error) {
-	var data io.Reader
-	if body != nil {
+	data, isFile := body.(io.Reader)
+	if body != nil && !isFile {
 		text, err := json.Marshal(body)
 		if err != nil {
 			return nil, err
@@ -146,7 +147,7 @@ func (c *Client) send(ctx context.Context, giveUp context.CancelCauseFunc, metho
 	if err != nil {
 		return nil, err
 	}
-	if body != nil {
+	if body != nil && !isFile {
 		request.Header.Set("Content-Type", "application/json")
 	}
 	if c.token != "" {
@@ -264,6 +265,26 @@ func (c *Client) Keep(ctx context.Context) error {
 // Forget takes a proposal back, whatever has become of it, unless the apply that it is of was confirmed.
 func (c *Client) Forget(ctx context.Context, token, note string) error {
 	return c.call(ctx, http.MethodPost, "/v1/undo", nil, Undo{Token: token, Note: note}, nil)
+}
+
+// Backup writes a backup of the gateway's state.
+func (c *Client) Backup(ctx context.Context, w io.Writer) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	response, err := c.send(ctx, cancel, http.MethodPost, backupCall, nil, nothing{})
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if n, err := io.Copy(w, c.keptUp(response.Body, cancel)); err != nil || n != response.ContentLength {
+		return fmt.Errorf("%s: the backup breaks off after %d bytes of %d: %w", c.Gateway, n, response.ContentLength, cmp.Or(context.Cause(ctx), err, io.ErrUnexpectedEOF))
+	}
+	return nil
+}
+
+// Restore gives the gateway a backup, with which it starts again.
+func (c *Client) Restore(ctx context.Context, r io.Reader) error {
+	return c.call(ctx, http.MethodPost, restoreCall, nil, r, nil)
 }
 
 // Confirm says that all gateways of an apply have it or, with whole, that it stays everywhere.

@@ -114,6 +114,8 @@ func NewServer(s *Service, tokens ...Token) *Server {
 		})
 	}
 	mux.HandleFunc("GET /v1/log/follow", v.follow)
+	mux.HandleFunc("POST "+backupCall, v.backup)
+	mux.HandleFunc("POST "+restoreCall, v.restore)
 	mux.Handle("GET /metrics", metricsOf(s))
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
 		answer(w, nil, &refused{http.StatusNotFound, r.Method + " " + r.URL.Path + ": no such call; docs/control-api.yaml lists them", nil})
@@ -458,6 +460,31 @@ func partName(p header.Part) string {
 		}
 	}
 	return ""
+}
+
+// Calls about backups, which are files and no JSON. They need the right to change things: whoever has a state knows all of it.
+const (
+	backupCall  = "/v1/backup"
+	restoreCall = "/v1/restore"
+)
+
+func (v *Server) backup(w http.ResponseWriter, r *http.Request) {
+	http.NewResponseController(w).SetWriteDeadline(time.Now().Add(patience))
+	f, err := v.service.Backup()
+	if err != nil {
+		answer(w, nil, err)
+		return
+	}
+	defer f.Close()
+	w.Header().Set("Content-Type", "application/vnd.sqlite3")
+	http.ServeContent(w, r, "", time.Time{}, f) // with its length, so that one that breaks off is known
+}
+
+func (v *Server) restore(w http.ResponseWriter, r *http.Request) {
+	control := http.NewResponseController(w)
+	control.SetReadDeadline(time.Now().Add(patience))
+	control.SetWriteDeadline(time.Now().Add(patience))
+	answer(w, nothing{}, v.service.Restore(r.Body))
 }
 
 // breath is how often those who follow get a sign of life.

@@ -23,6 +23,7 @@ type Options struct {
 	Program     string // the version of this program
 	Backend     func(Recorder) (Backend, error)
 	Keeping     Keeping
+	Restarts    bool          // whoever runs it heeds Restored
 	Authorities string        // a file with the certificates by which a collector is known over TLS; empty: the machine's
 	Asking      portmap.Ports // where programs ask for mappings, other than the standards' ports
 	Loopback    bool          // as portmap.Options has it
@@ -42,6 +43,8 @@ type Service struct {
 	opened  *engine.MappingTable // what that has, for what the engine is asked
 	since   time.Time
 
+	backing   sync.Mutex // backups
+	restored  chan struct{}
 	preparing sync.Mutex              // what may come into force; locked before changing
 	changing  sync.Mutex              // whatever changes what is in force
 	current   atomic.Pointer[inForce] // nil where nothing is
@@ -78,7 +81,7 @@ type inForce struct {
 func Start(o Options) (*Service, error) {
 	s := &Service{
 		options: o, since: time.Now(), staged: map[string]*staged{}, trials: map[network.RuleID]time.Time{},
-		woken: make(chan struct{}, 1),
+		woken: make(chan struct{}, 1), restored: make(chan struct{}, 1),
 	}
 	var err error
 	if s.state, err = OpenState(o.Folder, o.Gateway); err != nil {

@@ -290,7 +290,10 @@ func (s *State) Close() error {
 			err = errors.Join(err, db.Close())
 		}
 	}
-	return errors.Join(err, s.lock.Close())
+	if s.lock != nil {
+		err = errors.Join(err, s.lock.Close())
+	}
+	return err
 }
 
 const revisionColumns = "number, time, author, note, added, removed, bundle IS NULL, fate, applied"
