@@ -339,12 +339,12 @@ func (a *application) compareRunning() {
 			continue
 		}
 		compared = append(compared, b)
-		a.compareWith(ch.before, b.File)
+		a.compareWith(ch.before, b.File, compareLists)
 	}
 }
 
-// compareWith says what the change opens and closes against a network.
-func (a *application) compareWith(before *network.Network, name string) {
+// compareWith says what the change opens and closes against a network, and where all of that is listed.
+func (a *application) compareWith(before *network.Network, name, lists string) {
 	found, err := reach.Differences(engine.Compile(before, nil), a.engine, network.Times{}, false)
 	if err != nil {
 		a.result.Compared = false
@@ -360,7 +360,7 @@ func (a *application) compareWith(before *network.Network, name string) {
 		return
 	}
 	for _, line := range differenceLines(reach.NewNamer(a.network), found) {
-		fmt.Fprintf(a.Out, "  %s\n", strings.Join(wrap(line, a.Width-2), "\n          "))
+		fmt.Fprintf(a.Out, "  %s\n", strings.Join(wrap(strings.Replace(line, compareLists, lists, 1), a.Width-2), "\n          "))
 	}
 }
 
@@ -396,7 +396,7 @@ func (a *application) compareFirst() {
 		g.NAT, g.Filter = nil, []*network.FilterRule{{Rule: network.Rule{Gateway: g, Name: "everything", Kind: string(network.Allow), Number: 1}, Verb: network.Allow}}
 		g.Handling.TurnBack, g.Handling.TCPLoose, g.Limits.Sessions = true, true, 0
 	}
-	a.compareWith(before, "what "+strings.Join(open, ", ")+" forwards now")
+	a.compareWith(before, "what "+strings.Join(open, ", ")+" forwards now", "hollowbridge reach lists all that can get in")
 }
 
 // sayOf writes a line about a gateway.

@@ -49,6 +49,9 @@ func (c *call) consequences(e *netfile.Editor) []string {
 // nothing is said of a change by which no connection fares otherwise.
 const nothing = "opens and closes nothing"
 
+// compareLists says where all differences are listed of which some are shown.
+const compareLists = "hollowbridge compare lists them"
+
 // differenceLines writes differences one a line, the first of many.
 func differenceLines(names *reach.Namer, found []reach.Difference) []string {
 	if len(found) == 0 {
@@ -71,7 +74,7 @@ func differenceLines(names *reach.Namer, found []reach.Difference) []string {
 		}
 	}
 	if more := len(found) - len(lines); more > 0 {
-		lines = append(lines, fmt.Sprintf("and %d more; hollowbridge compare lists them", more))
+		lines = append(lines, fmt.Sprintf("and %d more; %s", more, compareLists))
 	}
 	return lines
 }

@@ -164,6 +164,8 @@ func (c *call) runGateway(r *runningLab, g *network.Gateway) error {
 	ports := portmap.StandardPorts
 	if r.Lab == nil {
 		ports, _ = parsePorts(demoPorts)
+	} else if err := r.Unprogram(g.Name); err != nil { // what runs there is up to its service
+		return err
 	}
 	service, err := gateway.Start(gateway.Options{
 		Gateway: g.Name, Folder: filepath.Join(r.folder, g.Name), Program: version, Keeping: gateway.UsualKeeping, Trouble: trouble,

@@ -2,6 +2,7 @@ package lab
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"net"
@@ -677,6 +678,26 @@ func (l *Lab) program() error {
 		return nil
 	}
 	return l.put(l.internet, kernel.CompileInternet(l.uplinks(), upDevice, sender))
+}
+
+// Unprogram takes the rules and outside addresses of a gateway away, for a service that puts its own there.
+func (l *Lab) Unprogram(gateway string) error {
+	n := l.gateways[l.engine.Network().Gateway(gateway)]
+	m, err := kernel.OpenMachine(n.space)
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	addresses, err := kernel.OpenAddresses(n.space)
+	if err != nil {
+		return err
+	}
+	defer addresses.Close()
+	_, held, err := addresses.Compare(nil)
+	if err != nil {
+		return err
+	}
+	return errors.Join(m.Clear(), addresses.Give(held))
 }
 
 // Refresh ends all sessions everywhere, and forgets what was seen.
