@@ -410,6 +410,9 @@ func (a *application) sayOf(ch *change, text string) {
 func (a *application) weighOwnConnection() {
 	l := a.findLogin()
 	for _, ch := range a.changes {
+		if text := cutOffBehind(ch.before, a.engine, l); text != "" && !slices.Contains(a.result.Refused, text) {
+			a.result.Refused = append(a.result.Refused, text)
+		}
 		g := a.network.Gateway(ch.client.Gateway)
 		var own []ownConnection
 		if o, ok := controlConnection(g, ch.client.Endpoint); ok {

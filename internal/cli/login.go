@@ -11,6 +11,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
 )
 
 // Whoever is logged in on the gateway that is changed may cut off the own login. Where that comes from is found in three ways: the
@@ -206,4 +211,79 @@ func socketEnd(text string) (netip.AddrPort, error) {
 	}
 	a, _ := netip.AddrFromSlice(data)
 	return plainEnd(netip.AddrPortFrom(a, uint16(number))), nil
+}
+
+// throughGateways returns the connections by which a login to a machine behind gateways may come, by a network: to that machine itself, or to an
+// outside address that a rule leads to it.
+func throughGateways(n *network.Network, l login) (list []header.Packet) {
+	if !l.to.IsValid() || l.isLinkLocal() {
+		return nil
+	}
+	add := func(to netip.Addr, port uint16) {
+		if header.FamilyOf(to) == header.FamilyOf(l.from.Addr()) {
+			list = append(list, header.Packet{Source: l.from.Addr(), SourcePort: l.from.Port(), Destination: to, DestinationPort: port, Protocol: header.TCP})
+		}
+	}
+	add(l.to.Addr(), l.to.Port())
+	for _, g := range n.Gateways {
+		for _, r := range g.NAT {
+			switch {
+			case r.Off():
+			case r.Does == network.OneToOne && r.Inside.First.BitLen() == l.to.Addr().BitLen() && !l.to.Addr().Less(r.Inside.First) && !r.Inside.Last.Less(l.to.Addr()):
+				add(header.Shift(l.to.Addr(), r.Inside.First, r.Outside.First), l.to.Port())
+			case r.Does.RewritesDestination() && (r.Target.V4 == l.to.Addr() || r.Target.V6 == l.to.Addr()):
+				for _, port := range outsidePorts(r, l.to.Port()) {
+					for _, in := range r.On {
+						for _, outside := range r.Listens(in).Ranges() {
+							add(outside.First, port)
+						}
+					}
+				}
+			}
+		}
+	}
+	return list
+}
+
+// outsidePorts returns the ports from which a rule leads to a port.
+func outsidePorts(r *network.NATRule, to uint16) (list []uint16) {
+	if len(r.Ports) == 0 {
+		return []uint16{to}
+	}
+	for _, m := range r.Ports {
+		for port := int(m.Ports.First); port <= int(m.Ports.Last); port++ {
+			if m.Matches(header.TCP, uint16(port)) && m.Apply(uint16(port)) == to {
+				list = append(list, uint16(port))
+			}
+		}
+	}
+	return list
+}
+
+// cutOffBehind says by which way a login to a machine behind gateways, which works now, would not come there any more; else nothing.
+func cutOffBehind(before *network.Network, after *engine.Engine, l login) string {
+	if before == nil || slices.ContainsFunc(before.Gateways, func(g *network.Gateway) bool { return owns(g, l.to.Addr()) }) {
+		return ""
+	}
+	var now *engine.Engine
+	for _, p := range throughGateways(before, l) {
+		comes := func(e *engine.Engine) (*engine.Trace, bool) {
+			from, err := e.Locate(p.Source)
+			if err != nil {
+				return nil, false
+			}
+			t := e.NewWalk().Trace(engine.Connection{Packet: p, From: from, Moment: e.Network().MomentAt(time.Now())})
+			return t, len(t.Passed) > 0 && t.Ended.Destination == l.to.Addr() && t.Ended.DestinationPort == l.to.Port() && (t.Outcome == engine.Reached || t.Outcome == engine.Refused) // what a host serves, a file need not say
+		}
+		if now == nil {
+			now = engine.Compile(before, nil)
+		}
+		if _, ok := comes(now); !ok {
+			continue
+		}
+		if t, ok := comes(after); !ok && t != nil {
+			return fmt.Sprintf("your own login may be cut off: %s -> %s, which leads to %s now, is %s at %s", p.From(), p.To(), l.to, t.Outcome, t.At.Name())
+		}
+	}
+	return ""
 }

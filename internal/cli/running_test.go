@@ -365,6 +365,28 @@ func TestNobodyCutsOffTheirOwnLogin(t *testing.T) {
 	if r := runWith(t, folder, login, "apply", "-yes", "-anyway"); r.status != 0 {
 		t.Error(r)
 	}
+	// A login to a host behind the gateway comes through a forward, or as it is.
+	behind := strings.NewReplacer("serves: [https]", "serves: [https, ssh]", "service: https, to: archive}]", "service: https, to: archive}, {port-forward: shell, on: fibre, service: tcp/2222, to: 'archive:22'}]",
+		"service: https, log: true}]", "service: [https, ssh], log: true}]").Replace(edge)
+	inside := []string{"SSH_CONNECTION=203.0.113.7 51000 10.61.24.5 22"}
+	write(t, folder, "hollowbridge.yaml", behind)
+	if r := runWith(t, folder, inside, "apply", "-yes"); r.status != 0 {
+		t.Fatal(r)
+	}
+	for from, to := range map[string]string{"service: tcp/2222": "service: tcp/2223", "service: [https, ssh], log": "service: [https], log"} {
+		write(t, folder, "hollowbridge.yaml", strings.Replace(behind, from, to, 1))
+		if r := runWith(t, folder, inside, "apply", "-yes"); r.status != 1 || !strings.Contains(spaced(r.out), "your own login may be cut off: 203.0.113.7:51000 -> 198.51.100.18:2222, which leads to 10.61.24.5:22 now, is") {
+			t.Error(to, r)
+		}
+	}
+	write(t, folder, "hollowbridge.yaml", strings.Replace(behind, "service: https, to: archive}", "service: tcp/8443, to: 'archive:443'}", 1))
+	if r := runWith(t, folder, inside, "apply", "-yes"); r.status != 0 || strings.Contains(r.out, "cut off") {
+		t.Error(r)
+	}
+	write(t, folder, "hollowbridge.yaml", edge)
+	if r := runWith(t, folder, inside, "apply", "-yes", "-anyway"); r.status != 0 {
+		t.Error(r)
+	}
 	// What does not work now is not cut off.
 	write(t, folder, "hollowbridge.yaml", edge+"# more\n")
 	if r := runWith(t, folder, login, "apply", "-yes"); r.status != 0 {
