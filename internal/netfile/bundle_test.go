@@ -94,7 +94,7 @@ func TestABundleReadsNoFile(t *testing.T) {
 		t.Error(err)
 	}
 	b.Lists = map[string]string{secret: "192.0.2.7\nnonsense\n"}
-	if _, err := b.Network(); err == nil || !strings.Contains(err.Error(), "nonsense") {
+	if _, err := b.Network(); err == nil || !strings.Contains(err.Error(), "secret.txt:2:1: this line is no address") {
 		t.Error(err)
 	}
 	b.Lists[secret] = "192.0.2.7\n"

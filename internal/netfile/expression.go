@@ -343,6 +343,13 @@ func (r *reader) addressNames() []string {
 	return sorted(append(names, "internet", "any"))
 }
 
+// isLikeAddresses reports whether a text looks like an address, prefix or range with something wrong. Nothing else of a list is shown: a network file
+// can point at any file that its reader may read, and who sees the errors may be another one.
+func isLikeAddresses(text string) bool {
+	const most = 90 // two addresses of IPv6
+	return len(text) <= most && strings.ContainsAny(text, ".:") && strings.Trim(text, "0123456789abcdefABCDEF.:/- ") == "" && strings.Count(text, " ") <= 2
+}
+
 // listFile reads the file of addresses that a group names.
 func (r *reader) listFile(n *yaml.Node) ([]header.Range, string) {
 	f := r.fields(n, listFileObject)
@@ -372,11 +379,12 @@ func (r *reader) listFile(n *yaml.Node) ([]header.Range, string) {
 		rng, err := header.ParseRange(text)
 		if err != nil {
 			column := utf8.RuneCountInString(line[:strings.Index(line, text)]) + 1
-			r.errors = append(r.errors, Error{
-				Place:   network.Position{File: path, Line: number, Column: column},
-				Length:  utf8.RuneCountInString(text),
-				Message: harmless(err.Error()), Source: harmless(line),
-			})
+			wrong := Error{Place: network.Position{File: path, Line: number, Column: column}, Message: "this line is no address, prefix or range"}
+			if isLikeAddresses(text) {
+				before, _, _ := strings.Cut(line, "#")
+				wrong.Length, wrong.Message, wrong.Source = utf8.RuneCountInString(text), harmless(err.Error()), harmless(before)
+			}
+			r.errors = append(r.errors, wrong)
 			if len(r.errors) > mostErrors {
 				break
 			}
