@@ -366,7 +366,7 @@ func (r *reader) listFile(n *yaml.Node) ([]header.Range, string) {
 		r.fail(name, "%s: the list cannot be read: %s", name.Value, strings.TrimPrefix(err.Error(), path+": "))
 		return nil, ""
 	}
-	var ranges []header.Range
+	ranges := make([]header.Range, 0, bytes.Count(data, []byte("\n"))+1)
 	scanner := bufio.NewScanner(bytes.NewReader(data))
 	scanner.Buffer(nil, len(data)+1)
 	for number := 1; scanner.Scan(); number++ {
