@@ -173,6 +173,11 @@ func (c *call) apply(bundle *netfile.Bundle, n, file *network.Network, usualNote
 	if a.unchanged() {
 		return a.sayUnchanged()
 	}
+	return a.proceed()
+}
+
+// proceed says what the change means, lets the gateways get ready, and decides.
+func (a *application) proceed() int {
 	status := a.weigh()
 	if status == yes {
 		status = a.prepare()

@@ -132,14 +132,7 @@ func runRestore(c *call) int {
 	if status := a.look([]*gateway.Client{client}); status != yes {
 		return status
 	}
-	status := a.weigh()
-	if status == yes {
-		status = a.prepare()
-	}
-	if status != yes {
-		return status
-	}
-	return a.decide()
+	return a.proceed()
 }
 
 // restoring is how long a gateway takes at most to start again.

@@ -129,12 +129,5 @@ func (c *call) finishOne(p *partialApply) int {
 	if status := a.look(p.lacks); status != yes {
 		return status
 	}
-	status := a.weigh()
-	if status == yes {
-		status = a.prepare()
-	}
-	if status != yes {
-		return status
-	}
-	return a.decide()
+	return a.proceed()
 }

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"log"
@@ -42,7 +43,7 @@ func (b *between) listen(t *testing.T, folder, name string) {
 	}
 	t.Cleanup(func() { listener.Close() })
 	proxy := httputil.NewSingleHostReverseProxy(&url.URL{Scheme: "http", Host: name})
-	proxy.Transport = &http.Transport{DisableKeepAlives: true, Dial: func(string, string) (net.Conn, error) {
+	proxy.Transport = &http.Transport{DisableKeepAlives: true, DialContext: func(context.Context, string, string) (net.Conn, error) {
 		return net.Dial("unix", filepath.Join(folder, "real-"+name+".sock"))
 	}}
 	proxy.ErrorLog = log.New(io.Discard, "", 0)

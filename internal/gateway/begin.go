@@ -112,8 +112,13 @@ func (k *Kernel) endMiddle(now time.Time) error {
 		return nil
 	}
 	k.middle, k.ready = time.Time{}, ready{}
-	if g := k.current.Load(); g != nil {
-		return k.use(g)
+	g := k.current.Load()
+	if g == nil {
+		return nil
 	}
-	return nil
+	err := k.use(g)
+	if err != nil {
+		k.middle = now.Add(time.Minute) // and tries again
+	}
+	return err
 }

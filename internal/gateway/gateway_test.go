@@ -573,7 +573,7 @@ func FuzzAPI(f *testing.F) {
 		if w.Code >= 500 {
 			t.Errorf("%q: %d %s", text, w.Code, w.Body)
 		}
-		if w.Code >= 300 && w.Code < 400 || request.URL.Path == "/metrics" {
+		if w.Code >= 300 && w.Code < 400 || request.URL.Path == "/metrics" || request.URL.Path == "/v1/backup" {
 			return // to the path as it is written plainly
 		}
 		if !json.Valid(bytes.TrimSpace(w.Body.Bytes())) {

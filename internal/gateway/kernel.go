@@ -428,16 +428,23 @@ func (k *Kernel) End(numbers map[uint64]bool) (int, error) {
 	return ended, nil
 }
 
+// sayAgain is how long nothing is said again of what comes faster than it is read: it is counted.
+const sayAgain = time.Minute
+
 // readAll does something with what the kernel sends by itself, until the backend is closed.
 func readAll[T any](k *Kernel, what string, next func() ([]T, error), missed func(), do func(*engine.Gateway, []T)) {
+	var said time.Time
 	for {
 		list, err := next()
 		if k.closed.Load() {
 			return
 		}
-		if err != nil {
-			k.Trouble(fmt.Errorf("%s: %w", what, err))
-			if !errors.Is(err, kernel.ErrMissed) {
+		if isMissed := errors.Is(err, kernel.ErrMissed); err != nil {
+			if !isMissed || time.Since(said) > sayAgain {
+				said = time.Now()
+				k.Trouble(fmt.Errorf("%s: %w", what, err))
+			}
+			if !isMissed {
 				return
 			}
 			missed()

@@ -140,9 +140,7 @@ func (k *Kernel) note(list []kernel.Held, others []kernel.Other, now time.Time) 
 	o := &k.outside
 	for _, h := range list {
 		o.asked[h] = now
-		if _, taken := o.others[h]; taken {
-			delete(o.others, h)
-		}
+		delete(o.others, h)
 	}
 	for _, other := range others {
 		delete(o.asked, other.Held)
