@@ -387,6 +387,9 @@ func (a *application) compareFirst() {
 		}
 		if !a.options.json {
 			a.sayOf(ch, fmt.Sprintf("revision %d; %s", ch.base+1, now))
+			if ch.status.On == "kernel" {
+				a.sayOf(ch, "itself it then answers "+servedText(a.network.Gateway(ch.client.Gateway)))
+			}
 		}
 	}
 	if len(open) == 0 {
@@ -402,6 +405,18 @@ func (a *application) compareFirst() {
 		g.Handling.TurnBack, g.Handling.TCPLoose, g.Limits.Sessions = true, true, 0
 	}
 	a.compareWith(before, "what "+strings.Join(open, ", ")+" forwards now", "hollowbridge reach lists all that can get in")
+}
+
+// servedText says what a gateway answers itself.
+func servedText(g *network.Gateway) string {
+	if len(g.Serves) == 0 {
+		return "nothing: serves: names nothing"
+	}
+	var words []string
+	for _, s := range g.Serves {
+		words = append(words, fmt.Sprintf("%s (%s)", s.Name, strings.Join(network.InterfaceNames(s.On), ", ")))
+	}
+	return "only " + strings.Join(words, ", ")
 }
 
 // sayOf writes a line about a gateway.
