@@ -143,6 +143,7 @@ func TestOutsideAddressesAreHeld(t *testing.T) {
 	}
 	r.holds("without a rule that is over", "198.51.100.20 198.51.100.21 2001:db8:61::20")
 	r.holds("when the trial is over", all)
+	r.soon("that is written down", func() bool { return r.Status().Pending == nil })
 	if err := r.built.Within("rim", func() error { return addAddress(fibre, "198.51.100.19/29") }); err != nil {
 		t.Fatal(err)
 	}
