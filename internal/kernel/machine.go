@@ -103,9 +103,9 @@ func (m *Machine) Owns() (bool, error) {
 
 // From linux/netfilter/nf_tables.h.
 const (
-	destroyTable = 26  // NFT_MSG_DESTROYTABLE: delete it, where it is there
-	tableOwned   = 0x2 // NFT_TABLE_F_OWNER
-	tableStays   = 0x4 // NFT_TABLE_F_PERSIST
+	destroyTable = 26  // a message: delete it, where it is there
+	tableOwned   = 0x2 // a flag: of the connection that made it
+	tableStays   = 0x4 // a flag: also when that is closed
 )
 
 // Apply puts a program on the machine in place of what stood in our table, all or nothing;
