@@ -33,6 +33,7 @@ type Explorer struct {
 
 	splitFrom int // see splits
 	overlaps  map[*table]*overlaps
+	met       map[inScope]flowset.Set // see meets
 
 	passings *passings // nil where none are looked for
 	compared compared  // nil where there is none
@@ -41,6 +42,7 @@ type Explorer struct {
 
 	walk    *Walk  // the one that is used for every region
 	found   Region // the last one
+	regions int    // so far
 	waiting []remainder
 }
 
@@ -79,7 +81,7 @@ func (e *Engine) NewExplorerIn(space *flowset.Space, times network.Times) *Explo
 	walk.visit.flow.region = &narrowing{}
 	walk.visit.flow.terms = &walk.visit.flow.region.terms
 	return &Explorer{Space: space, Times: times, engine: e, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
-		routed: map[routeKey]flowset.Set{}, claims: map[claimKey]flowset.Set{}, hours: map[network.Hours][]flowset.Span{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, sides: map[side][]listed{}, splitFrom: usualSplit, overlaps: map[*table]*overlaps{}}
+		routed: map[routeKey]flowset.Set{}, claims: map[claimKey]flowset.Set{}, hours: map[network.Hours][]flowset.Span{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, sides: map[side][]listed{}, splitFrom: usualSplit, overlaps: map[*table]*overlaps{}, met: map[inScope]flowset.Set{}}
 }
 
 // StopAlike makes the explorer take all filter rules that stop connections for one, where it does not matter
@@ -115,6 +117,9 @@ func (x *Explorer) explore(from Place, set flowset.Set, do func(*Region) bool) e
 				return Unfollowed{example.Packet}
 			}
 		}
+		if x.regions++; x.regions%untilMeasured == 0 {
+			x.Space.Measure()
+		}
 		if err := x.Space.Err(); err != nil {
 			return err
 		}
@@ -131,6 +136,9 @@ func (x *Explorer) explore(from Place, set flowset.Set, do func(*Region) bool) e
 	x.waiting = waiting
 	return x.Space.Err()
 }
+
+// untilMeasured is how many regions are found between two looks at the process's memory: they may be kept.
+const untilMeasured = 1 << 12
 
 // mostTries is how many connections of a set are walked to find one by which no machine
 // meets itself.

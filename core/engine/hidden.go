@@ -39,14 +39,22 @@ func (x *Explorer) Hidden() []HiddenRule {
 func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 	seen := map[*network.Rule]bool{}
 	by := map[*network.Rule][]*network.Rule{}
-	done, looked := map[tableView]bool{}, map[inScope]bool{}
+	done, looked, everywhere := map[tableView]bool{}, map[inScope]bool{}, map[inTable]bool{}
 	for _, v := range views {
 		if done[v] {
 			continue
 		}
 		done[v] = true
-		for n, set := range x.unseen(v, seen, looked) {
-			rule, parts := v.table.rule(n), x.decided(v, n, set, header.AllAddresses())
+		for n, set := range x.unseen(v, seen, looked, everywhere) {
+			rule, this := v.table.rule(n), inTable{v.table, n}
+			var parts []flowset.Valued
+			if _, asked := everywhere[this]; !asked {
+				parts = x.everywhere(v, n, set)
+				everywhere[this] = parts != nil
+			}
+			if parts == nil {
+				parts = x.decided(v, n, set, header.AllAddresses())
+			}
 			if slices.ContainsFunc(parts, func(p flowset.Valued) bool { return p.Value == int(n)+1 }) {
 				seen[rule] = true
 				continue
@@ -74,8 +82,9 @@ func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 }
 
 // unseen returns the conditions of a table that are not seen to decide about anything in a view, each with
-// what it matches. What is seen is noted, and what of a split table was looked at.
-func (x *Explorer) unseen(v tableView, seen map[*network.Rule]bool, looked map[inScope]bool) iter.Seq2[int32, flowset.Set] {
+// what it matches. What is seen is noted, and what of a split table was looked at; what was found
+// to be hidden everywhere is left out.
+func (x *Explorer) unseen(v tableView, seen map[*network.Rule]bool, looked map[inScope]bool, everywhere map[inTable]bool) iter.Seq2[int32, flowset.Set] {
 	o := x.overlapsOf(v.table)
 	first := map[int32]bool{}
 	if o == nil {
@@ -86,7 +95,7 @@ func (x *Explorer) unseen(v tableView, seen map[*network.Rule]bool, looked map[i
 	}
 	return func(yield func(int32, flowset.Set) bool) {
 		for n, c := range v.table.ordered() {
-			if first[n] || o != nil && (seen[v.table.rule(n)] || !c.isOf(v.in)) {
+			if first[n] || everywhere[inTable{v.table, n}] || o != nil && (seen[v.table.rule(n)] || !c.isOf(v.in)) {
 				continue
 			}
 			if o != nil {
@@ -96,7 +105,7 @@ func (x *Explorer) unseen(v tableView, seen map[*network.Rule]bool, looked map[i
 				}
 				looked[this] = true
 			}
-			set := c.set(x, 1, v)
+			set := x.meets(v, n)
 			if o != nil && x.meetsFirst(v, n, set) {
 				seen[v.table.rule(n)] = true
 				continue
@@ -141,23 +150,19 @@ func (x *Explorer) fewest(v tableView, set flowset.Set, parts []flowset.Valued) 
 	if len(fronts) > mostReduced {
 		return fronts
 	}
-	left := func(without int) flowset.Set {
-		rest := set
-		for i, n := range fronts {
-			if i != without {
-				rest = x.Space.Minus(rest, v.table.condition(n).set(x, 1, v))
-			}
-		}
-		return rest
+	meets, behind := make([]flowset.Set, len(fronts)), make([]flowset.Set, len(fronts)+1)
+	behind[len(fronts)] = flowset.Nothing
+	for i, n := range slices.Backward(fronts) {
+		meets[i] = x.meets(v, n)
+		behind[i] = x.Space.Overlay(x.Space.Restrict(set, meets[i]), behind[i+1])
 	}
-	for i := 0; i < len(fronts); {
-		if left(i) == flowset.Nothing {
-			fronts = slices.Delete(fronts, i, i+1)
-		} else {
-			i++
+	kept := fronts[:0]
+	for i, n := range fronts {
+		if x.Space.Minus(set, behind[i+1]) != flowset.Nothing {
+			kept, set = append(kept, n), x.Space.Minus(set, meets[i])
 		}
 	}
-	return fronts
+	return kept
 }
 
 // within returns the values that whole gives to the members of a set. Of a large whole
@@ -280,7 +285,7 @@ func (x *Explorer) crossing(l leaving, n int32, c *condition) (_ Crossing, ok bo
 	if !c.isOf(v.in) || !c.goesTo(v.in, to) {
 		return Crossing{}, false
 	}
-	second := c.set(x, 1, v)
+	second := x.meets(v, n)
 	var families [2]flowset.Set // no packet is of both, so rules may cross in one alone
 	for _, f := range header.Families {
 		families[f] = x.Space.Restrict(x.where(flowset.Destination, to, f), x.where(flowset.Source, f.All(), f))
@@ -291,7 +296,7 @@ func (x *Explorer) crossing(l leaving, n int32, c *condition) (_ Crossing, ok bo
 		if !front.opposes(c) {
 			continue
 		}
-		first := front.set(x, 1, v)
+		first := x.meets(v, int32(p.Value-1))
 		crosses := slices.ContainsFunc(families[:], func(f flowset.Set) bool {
 			a, b := x.Space.Restrict(f, first), x.Space.Restrict(f, second)
 			return x.Space.Restrict(a, b) != flowset.Nothing && x.Space.Minus(a, b) != flowset.Nothing && x.Space.Minus(b, a) != flowset.Nothing

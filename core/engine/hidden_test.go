@@ -158,7 +158,7 @@ func TestSplitListsHideAndCrossAsWholeOnes(t *testing.T) {
 		want, got := whole.Hidden(), split.Hidden()
 		for i := range min(len(want), len(got)) {
 			if want[i].Rule != got[i].Rule || !slices.Equal(want[i].By, got[i].By) {
-				t.Fatalf("seed %d: %s is hidden by %v, split by %v\n%s", seed, want[i].Rule.Name, want[i].By, got[i].By, text)
+				t.Fatalf("seed %d: %s is hidden by %v, split %s by %v\n%s", seed, want[i].Rule.Name, names(want[i].By), got[i].Rule.Name, names(got[i].By), text)
 			}
 		}
 		if len(want) != len(got) {
@@ -181,4 +181,12 @@ func TestSplitListsHideAndCrossAsWholeOnes(t *testing.T) {
 	if !testing.Short() && (hidden < 50 || crossing < 50) {
 		t.Errorf("only %d rules were hidden, %d crossed others", hidden, crossing)
 	}
+}
+
+// names returns the names of rules.
+func names(rules []*network.Rule) (list []string) {
+	for _, r := range rules {
+		list = append(list, r.Name)
+	}
+	return list
 }

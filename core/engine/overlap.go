@@ -22,6 +22,12 @@ type inScope struct {
 	scope
 }
 
+// An inTable is a condition of a table.
+type inTable struct {
+	table     *table
+	condition int32
+}
+
 // ScopeAsked is what of a scope something asks about: which zones, and whether a rule redirected packets.
 type scopeAsked struct{ from, to, led bool }
 
@@ -78,14 +84,14 @@ func newOverlaps(t *table) *overlaps {
 		numbers = slices.Max(order) + 1
 	}
 	o.front, o.zones = make([][]int32, numbers), make([]scopeAsked, numbers)
-	found := 0
+	found, apart := 0, apart{map[*header.Range]int{}, map[[2]int]bool{}}
 	for i, n := range order {
 		all := t.condition(n).asked()
 		for k := range outermost[:i] {
-			if !outermost[i].overlap(&outermost[k]) {
+			m := order[k]
+			if !outermost[i].overlap(&outermost[k]) || apart.are(t.condition(m), t.condition(n)) {
 				continue
 			}
-			m := order[k]
 			all = all.and(t.condition(m).asked())
 			o.front[n] = append(o.front[n], m)
 		}
@@ -96,6 +102,55 @@ func newOverlaps(t *table) *overlaps {
 	}
 	return o
 }
+
+// Apart knows which addresses that conditions ask for have none in common, where these are the same in all zones.
+// Groups whose members are scattered overlap by their outermost addresses, and yet no address may be of both. As
+// many rules name the same groups, each two of them are compared once.
+type apart struct {
+	numbers map[*header.Range]int // of the sets, by where their ranges are
+	known   map[[2]int]bool
+}
+
+// are reports whether no packet meets both of two conditions, which overlap by their outermost addresses.
+func (a *apart) are(c, d *condition) bool {
+	return a.addresses(&c.to, &d.to) || a.addresses(&c.from, &d.from)
+}
+
+func (a *apart) addresses(m, o *matcher) bool {
+	if m.any || o.any || len(m.zones) > 0 || len(o.zones) > 0 {
+		return false
+	}
+	r, s := m.all.Ranges(), o.all.Ranges()
+	if len(r)+len(s) <= fewRanges || len(a.known) == mostKnown {
+		return !m.all.Overlaps(o.all)
+	}
+	pair := [2]int{a.number(r), a.number(s)}
+	known, ok := a.known[pair]
+	if !ok {
+		known = !m.all.Overlaps(o.all)
+		a.known[pair] = known
+	}
+	return known
+}
+
+// number returns the number of a set that is not empty, or that of all empty ones.
+func (a *apart) number(set []header.Range) int {
+	var at *header.Range
+	if len(set) > 0 {
+		at = &set[0]
+	}
+	n, ok := a.numbers[at]
+	if !ok {
+		n = len(a.numbers)
+		a.numbers[at] = n
+	}
+	return n
+}
+
+const (
+	fewRanges = 4       // of two sets together, that are compared each time
+	mostKnown = 1 << 20 // pairs that are remembered
+)
 
 // overlap reports whether both have values in common in each field.
 func (s *intervals) overlap(t *intervals) bool {
@@ -110,20 +165,77 @@ func (s *intervals) overlap(t *intervals) bool {
 // decided returns by which conditions the packets of a set are decided that meet condition n and go to
 // some addresses, each with what it decides, by their numbers counted from 1.
 func (x *Explorer) decided(v tableView, n int32, set flowset.Set, to header.Addresses) []flowset.Valued {
-	o := x.overlapsOf(v.table)
 	switch {
 	case set == flowset.Nothing:
 		return nil
-	case o == nil:
+	case x.overlapsOf(v.table) == nil:
 		return x.Space.Parts(x.within(set, x.view(v)))
 	}
-	var sets []flowset.Set
-	for _, m := range slices.Concat(o.front[n], []int32{n}) {
-		if c := v.table.condition(m); c.isOf(v.in) && c.goesTo(v.in, to) {
-			sets = append(sets, c.set(x, int(m)+1, v))
+	return x.among(v, x.inFront(v.table, n), n, set, func(c *condition) bool { return c.isOf(v.in) && c.goesTo(v.in, to) })
+}
+
+// everywhere returns by which conditions all packets of one are decided before it, where neither these nor
+// it ask of a scope anything: then it is hidden in all of them. Else it returns nothing.
+func (x *Explorer) everywhere(v tableView, n int32, set flowset.Set) []flowset.Valued {
+	alike := func(c *condition) bool { return c.asked() == scopeAsked{} }
+	if v.table.asked() == (scopeAsked{}) || !alike(v.table.condition(n)) {
+		return nil // or there is one scope
+	}
+	parts := x.among(v, x.inFront(v.table, n), n, set, alike)
+	if slices.ContainsFunc(parts, func(p flowset.Valued) bool { return p.Value == int(n)+1 }) {
+		return nil
+	}
+	return parts
+}
+
+// inFront returns the conditions in front of one that may take packets from it.
+func (x *Explorer) inFront(t *table, n int32) (front []int32) {
+	if o := x.overlapsOf(t); o != nil {
+		return o.front[n]
+	}
+	outermost := spansOf(t.condition(n))
+	for m, c := range t.ordered() {
+		if m == n {
+			break
+		}
+		if theirs := spansOf(c); outermost.overlap(&theirs) {
+			front = append(front, m)
 		}
 	}
-	return x.Space.Parts(x.within(set, x.Space.OverlayAll(sets)))
+	return front
+}
+
+// among is decided by some conditions in front of condition n, and by that, if they are asked for.
+func (x *Explorer) among(v tableView, front []int32, n int32, set flowset.Set, asked func(*condition) bool) []flowset.Valued {
+	var parts []flowset.Valued
+	for _, m := range slices.Concat(front, []int32{n}) {
+		if set == flowset.Nothing {
+			break
+		}
+		c := v.table.condition(m)
+		if !asked(c) {
+			continue
+		}
+		meets := x.meets(v, m)
+		if part := x.Space.Restrict(set, meets); part != flowset.Nothing {
+			parts = append(parts, flowset.Valued{Value: int(m) + 1, Set: part})
+			set = x.Space.Minus(set, meets)
+		}
+	}
+	slices.SortFunc(parts, func(a, b flowset.Valued) int { return a.Value - b.Value })
+	return parts
+}
+
+// meets returns what one condition of a table matches in a view, and remembers it.
+func (x *Explorer) meets(v tableView, n int32) flowset.Set {
+	c := v.table.condition(n)
+	this := inScope{v.table, n, c.asked().in(v.in)}
+	known, ok := x.met[this]
+	if !ok {
+		known = c.set(x, 1, v)
+		x.met[this] = known
+	}
+	return known
 }
 
 // isOf reports whether a condition can be met in a scope.

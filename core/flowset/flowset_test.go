@@ -4,6 +4,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"reflect"
+	"runtime"
 	"slices"
 	"testing"
 
@@ -442,11 +443,24 @@ func TestASpaceKeepsItsLimit(t *testing.T) {
 		terms := OriginalTerms()
 		s.Boxes(s.Preimage(set, s.Minus(sets[0], set), &terms, false))
 	}
-	if s.Err() != (TooLarge{50}) {
+	if s.Err() != (TooLarge{Edges: 50}) {
 		t.Error("it has not said so:", s.Err())
 	}
 	if s.edges > 100 {
 		t.Errorf("it holds %d edges", s.edges)
+	}
+}
+
+// A space also gives up where the process takes more memory than it may, whatever it is for.
+func TestASpaceLooksAtTheMemoryOfTheProcess(t *testing.T) {
+	runtime.GC() // what is live is known from then on
+	s := NewSpace(1<<20, tinyMoments)
+	if s.Measure(); s.Err() != nil {
+		t.Fatal("a small process:", s.Err())
+	}
+	s.mostLive = 1
+	if s.Measure(); s.Err() != (TooLarge{Bytes: 1}) {
+		t.Error("it has not said so:", s.Err())
 	}
 }
 

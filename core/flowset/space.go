@@ -46,9 +46,10 @@ type Space struct {
 	taken   taken
 	largest [Fields]number // value of each field
 
-	most  int // edges
-	edges int
-	err   error
+	most     int    // edges
+	mostLive uint64 // bytes, see Measure
+	edges    int
+	err      error
 }
 
 type node struct {
@@ -89,10 +90,17 @@ const (
 	firstPull // and those behind it, see puller.operation
 )
 
-// TooLarge is the error of a space that outgrew its limit.
-type TooLarge struct{ Edges int }
+// TooLarge is the error of a space that outgrew its limit: of edges, or of the bytes that the process
+// may take.
+type TooLarge struct {
+	Edges int
+	Bytes uint64
+}
 
 func (e TooLarge) Error() string {
+	if e.Bytes > 0 {
+		return fmt.Sprintf("what has to be remembered of connections outgrows %d MB of memory: one rule for a group makes one kind of them, a rule for each member many", e.Bytes>>20)
+	}
 	return fmt.Sprintf("the sets of connections outgrow the limit of %d pieces", e.Edges)
 }
 
@@ -111,7 +119,7 @@ const (
 func NewSpace(most, moments int) *Space {
 	limits := largest
 	limits[Time] = number{low: uint64(max(moments, 1) - 1)}
-	return &Space{largest: limits, unique: make([]Set, firstSlots), cache: make([]computed, firstSlots), most: most, pulls: map[Terms]operation{}, listed: map[sourcesKey][]Box{}, long: usualLong}
+	return &Space{largest: limits, unique: make([]Set, firstSlots), cache: make([]computed, firstSlots), most: most, mostLive: mostLive, pulls: map[Terms]operation{}, listed: map[sourcesKey][]Box{}, long: usualLong}
 }
 
 // Most returns how many edges the space may hold.
@@ -162,7 +170,7 @@ func (s *Space) make(field Field, edges []edge) Set {
 		}
 	}
 	if s.err == nil && s.edges+len(kept) > s.most {
-		s.err = TooLarge{s.most}
+		s.err = TooLarge{Edges: s.most}
 	}
 	if s.err != nil {
 		return Nothing
@@ -179,6 +187,9 @@ func (s *Space) make(field Field, edges []edge) Set {
 	s.nodes = append(s.nodes, node{s.keep(kept), hash, field, flat, asks})
 	if len(s.nodes) > len(s.unique)/2 {
 		s.grow()
+	}
+	if len(s.nodes)%untilMeasured == 0 {
+		s.Measure()
 	}
 	return made
 }

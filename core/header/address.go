@@ -103,11 +103,13 @@ func (f Family) All() Addresses {
 }
 
 // AddressesOf returns the set of the given ranges, which may overlap and be in any order.
-func AddressesOf(ranges ...Range) Addresses {
-	if len(ranges) == 0 {
+func AddressesOf(ranges ...Range) Addresses { return AddressesIn(slices.Clone(ranges)) }
+
+// AddressesIn is AddressesOf ranges that it takes over: nobody else may use them after it.
+func AddressesIn(sorted []Range) Addresses {
+	if len(sorted) == 0 {
 		return Addresses{}
 	}
-	sorted := slices.Clone(ranges)
 	slices.SortFunc(sorted, func(a, b Range) int { return a.First.Compare(b.First) })
 	merged := sorted[:1]
 	for _, r := range sorted[1:] {

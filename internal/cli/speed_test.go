@@ -2,9 +2,11 @@ package cli_test
 
 import (
 	"flag"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -44,6 +46,26 @@ func BenchmarkLargeNetworks(b *testing.B) {
 				b.ReportMetric(float64(most)/1024, "MB")
 			})
 		}
+	}
+}
+
+var large = flag.Bool("large", false, "whether analyses that outgrow their memory are tried")
+
+// An analysis that would need more memory than it may have says so, and the process has not taken much more. It is
+// tried by check of a campus of 5,000 rules, whose groups are from all its zones.
+func TestAnalysesKeepToTheirMemory(t *testing.T) {
+	if !*large {
+		t.Skip("it takes 2 GB and a minute: -large")
+	}
+	at := slices.IndexFunc(gen.Shapes(), func(s gen.Shape) bool { return s.Name == "campus" })
+	command := exec.Command(program, "check")
+	command.Dir = t.TempDir()
+	write(t, command.Dir, "hollowbridge.yaml", gen.Shapes()[at].Network(5000))
+	output, _ := command.CombinedOutput()
+	most := command.ProcessState.SysUsage().(*syscall.Rusage).Maxrss / 1024
+	fmt.Printf("check took %d MB: %s", most, output)
+	if most > 3000 || command.ProcessState.ExitCode() == 2 && !strings.Contains(strings.Join(strings.Fields(string(output)), " "), "findings can't be told") {
+		t.Errorf("%d MB, exit status %d", most, command.ProcessState.ExitCode())
 	}
 }
 

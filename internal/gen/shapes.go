@@ -28,6 +28,7 @@ func Shapes() []Shape {
 		{"by source", bySource},
 		{"ranges of ports", rangesOfPorts},
 		{"31 zones", zones},
+		{"campus", campus},
 	}
 }
 
@@ -297,5 +298,59 @@ func zones(s *shaper, rules int) {
 			source = fmt.Sprintf("10.%d.%d.0/24", from, s.IntN(each/250+1))
 		}
 		s.filter(verdictOf(s), "from: %s, to: %s, service: %s", source, at(to, s.IntN(each)), pick(s.random, []string{"https", "ssh", "any"}))
+	}
+}
+
+// campus has groups of machines from all over its zones, and groups of groups.
+func campus(s *shaper, rules int) {
+	const zones = 60
+	at := func(zone, i int) string { return fmt.Sprintf("10.%d.%d.%d", zone, i/250, 2+i%250) }
+	each := max(1, rules/5/zones)
+	interfaces := []string{"fibre: {address: 198.18.0.2/15, zone: outside}"}
+	for zone := range zones {
+		for i := range each {
+			s.host(fmt.Sprintf("h%d-%d", zone, i), at(zone, i), ", serves: [https, ssh, smtp]")
+		}
+		interfaces = append(interfaces, fmt.Sprintf("z%d: {address: 10.%d.255.1/16, zone: z%d}", zone, zone, zone))
+	}
+	const groups, nested = 200, 60
+	for g := range groups {
+		var members []string
+		for range 5 + s.IntN(30) {
+			members = append(members, at(s.IntN(zones), s.IntN(each)))
+		}
+		s.group(fmt.Sprint("g", g), members...)
+	}
+	for n := range nested {
+		var members []string
+		for range 2 + s.IntN(6) {
+			members = append(members, fmt.Sprint("g", s.IntN(groups)))
+		}
+		s.group(fmt.Sprint("n", n), members...)
+	}
+	some := func() string {
+		switch s.IntN(5) {
+		case 0:
+			return fmt.Sprint("z", s.IntN(zones))
+		case 1:
+			return fmt.Sprint("n", s.IntN(nested))
+		case 2:
+			return at(s.IntN(zones), s.IntN(each))
+		}
+		return fmt.Sprint("g", s.IntN(groups))
+	}
+	s.gateway("rim", interfaces...)
+	s.gateways.WriteString("    routes: [{to: default, via: 198.18.0.1}]\n")
+	s.list("nat")
+	for i := range rules / 10 {
+		s.rule("port-forward: f%d, on: fibre, at: %s, service: tcp/%d, to: '%s:%s'", i, outside(i/8), 2000+i%8, at(s.IntN(zones), s.IntN(each)), pick(s.random, []string{"443", "22"}))
+	}
+	s.list("filter")
+	for range rules {
+		from := some()
+		if s.chance(5) {
+			from = "outside"
+		}
+		s.filter(verdictOf(s), "from: %s, to: %s, service: %s", from, some(), pick(s.random, []string{"https", "ssh", "smtp", "any"}))
 	}
 }

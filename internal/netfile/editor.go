@@ -206,19 +206,14 @@ func (e *Editor) Before() (*network.Network, error) {
 func (e *Editor) Write(text string) error { return e.set([]byte(text)) }
 
 func (e *Editor) set(text []byte) error {
-	decoder := yaml.NewDecoder(bytes.NewReader(text))
-	var document, second yaml.Node
-	err := decoder.Decode(&document)
-	if err == nil {
-		if err = decoder.Decode(&second); err == nil {
-			return fmt.Errorf("%s: the edit would leave two documents; nothing was written", e.path)
-		}
-	}
-	if !errors.Is(err, io.EOF) {
-		return fmt.Errorf("%s: the edit would leave no readable YAML (%w); nothing was written", e.path, err)
-	}
-	if len(document.Content) != 1 {
+	document, err := decode(text)
+	switch {
+	case errors.Is(err, errSecond):
+		return fmt.Errorf("%s: the edit would leave two documents; nothing was written", e.path)
+	case errors.Is(err, io.EOF) || err == nil && len(document.Content) != 1:
 		return fmt.Errorf("%s: the edit would leave an empty file; nothing was written", e.path)
+	case err != nil:
+		return fmt.Errorf("%s: the edit would leave no readable YAML (%w); nothing was written", e.path, err)
 	}
 	e.text, e.root, e.starts = text, document.Content[0], nil
 	return nil

@@ -184,7 +184,11 @@ func (r *reader) resolveGroup(p *pending) {
 	for _, item := range items {
 		if item.Kind == yaml.MappingNode {
 			members, text := r.listFile(item)
-			ranges = append(ranges, members...)
+			if len(items) == 1 {
+				ranges = members // a list of millions is not copied
+			} else {
+				ranges = append(ranges, members...)
+			}
 			texts = append(texts, text)
 			continue
 		}
@@ -195,7 +199,7 @@ func (r *reader) resolveGroup(p *pending) {
 		ranges = append(ranges, e.Addresses().Ranges()...)
 		texts = append(texts, e.Text)
 	}
-	p.group.Members = header.AddressesOf(ranges...)
+	p.group.Members = header.AddressesIn(ranges)
 	p.group.Text = strings.Join(texts, ", ")
 	p.underway, p.done = false, true
 }

@@ -1,6 +1,7 @@
 package netfile
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"strconv"
@@ -46,7 +47,8 @@ func lineEnd(text []byte, at int) (end, next int) {
 }
 
 // linesOf returns the lines of a text without their ends.
-func linesOf(text []byte) (lines [][]byte) {
+func linesOf(text []byte) [][]byte {
+	lines := make([][]byte, 0, bytes.Count(text, []byte("\n"))+1)
 	for at := 0; at < len(text); {
 		end, next := lineEnd(text, at)
 		lines, at = append(lines, text[at:end]), next

@@ -3,7 +3,6 @@
 package netfile
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -212,22 +211,15 @@ var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?(.*)$`)
 // parseYAML returns the root of the file, or nil after an error.
 func (r *reader) parseYAML(data []byte) *yaml.Node {
 	at := network.Position{File: r.file, Line: 1, Column: 1}
-	decoder := yaml.NewDecoder(bytes.NewReader(data))
-	var document, second yaml.Node
-	err := decoder.Decode(&document)
-	if errors.Is(err, io.EOF) {
+	document, err := decode(data)
+	switch {
+	case errors.Is(err, io.EOF):
 		r.failAt(at, 0, "the file is empty; it begins with network: NAME")
 		return nil
-	}
-	if err == nil {
-		if more := decoder.Decode(&second); more == nil {
-			r.fail(&second, "a network file is one document; take out what begins with ---")
-			return nil
-		} else if !errors.Is(more, io.EOF) {
-			err = more
-		}
-	}
-	if err != nil {
+	case errors.Is(err, errSecond):
+		r.fail(document, "a network file is one document; take out what begins with ---")
+		return nil
+	case err != nil:
 		message := err.Error()
 		if m := yamlLine.FindStringSubmatch(message); m != nil {
 			message = m[2]
