@@ -41,6 +41,15 @@ func OnlySessionsShow(a, b *Gateway) (keys []string) {
 	return keys
 }
 
+// ToldOtherwise returns the keys in which two gateways differ and which only change what a client is told of a connection that
+// does not get there, not what becomes of it.
+func ToldOtherwise(a, b *Gateway) (keys []string) {
+	if a.Handling.UnreachableSilent != b.Handling.UnreachableSilent {
+		keys = append(keys, "unreachable")
+	}
+	return keys
+}
+
 // A MappingBehavior is for whom a translated source port stands (RFC 4787, 4.1).
 type MappingBehavior uint8
 

@@ -103,25 +103,49 @@ func runCompare(c *call) int {
 	case printed || err != nil:
 	case c.options.json:
 		result := c.compareResult(found)
-		result.WithSessions = onlySessions(networks)
+		b := beyondOf(networks)
+		result.WithSessions, result.Told = b.sessions, b.told
 		c.printJSON(result)
 	default:
-		c.printDifferences(names, found, onlySessions(networks))
+		c.printDifferences(names, found, beyondOf(networks))
 	}
 	return c.ciStatus(len(found) > 0, err)
 }
 
-// onlySessions returns the keys of gateways in which two networks differ and that only connections with earlier sessions show.
-func onlySessions(networks [2]*network.Network) []string {
-	keys := []string{}
+// Beyond are the keys of gateways in which two networks differ, although no connection by itself need fare differently.
+type beyond struct {
+	sessions []string // that only connections with earlier sessions show
+	told     []string // by which clients are told otherwise that they don't get there
+}
+
+func beyondOf(networks [2]*network.Network) beyond {
+	b := beyond{[]string{}, []string{}}
 	renamed := network.FindRenamed(networks[0], networks[1])
 	for _, g := range networks[0].Gateways {
 		if other := renamed.Gateway(g); other != nil {
-			keys = append(keys, network.OnlySessionsShow(g, other)...)
+			b.sessions = append(b.sessions, network.OnlySessionsShow(g, other)...)
+			b.told = append(b.told, network.ToldOtherwise(g, other)...)
 		}
 	}
-	slices.Sort(keys)
-	return slices.Compact(keys)
+	slices.Sort(b.sessions)
+	slices.Sort(b.told)
+	return beyond{slices.Compact(b.sessions), slices.Compact(b.told)}
+}
+
+// text says what differs, if anything does; atText says when that is.
+func (b beyond) text(atText string) string {
+	told := "what clients are told where they don't get there differs: " + strings.Join(b.told, ", ")
+	switch {
+	case len(b.sessions) > 0:
+		text := fmt.Sprintf("connections alone are the same%s; with earlier sessions they differ: %s", atText, strings.Join(b.sessions, ", "))
+		if len(b.told) > 0 {
+			text += "; " + told
+		}
+		return text
+	case len(b.told) > 0:
+		return fmt.Sprintf("connections fare the same%s; %s", atText, told)
+	}
+	return ""
 }
 
 // effects are what -only asks for.
@@ -156,15 +180,16 @@ func (c *call) readBoth(old, new string) (networks [2]*network.Network, failures
 	return networks, failures
 }
 
-func (c *call) printDifferences(names *reach.Namer, found []reach.Difference, sessions []string) {
+func (c *call) printDifferences(names *reach.Namer, found []reach.Difference, more beyond) {
 	if len(found) == 0 && c.options.only != "" {
 		fmt.Fprintf(c.Out, "it %s nothing%s\n", c.options.only, c.atText())
 		return
 	}
+	text := more.text(c.atText())
 	switch {
 	case len(found) > 0:
-	case len(sessions) > 0:
-		fmt.Fprintf(c.Out, "connections alone are the same%s; with earlier sessions they differ: %s\n", c.atText(), strings.Join(sessions, ", "))
+	case text != "":
+		fmt.Fprintln(c.Out, text)
 		return
 	case c.options.at != "":
 		fmt.Fprintf(c.Out, "the same%s: no connection fares differently then\n", c.atText())
@@ -289,6 +314,7 @@ type compareJSON struct {
 	Differences []differenceJSON `json:"differences"`
 
 	WithSessions []string `json:"with-sessions"` // the keys in which they differ and that only earlier sessions show
+	Told         []string `json:"told"`          // the keys by which clients are told otherwise where they don't get there
 }
 
 func (c *call) compareResult(found []reach.Difference) compareJSON {

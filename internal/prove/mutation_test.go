@@ -89,57 +89,15 @@ func TestOneAlteredValueIsFound(t *testing.T) {
 		text := gen.Mixed(seed)
 		random := rand.New(rand.NewPCG(seed, 71))
 		other := alter(random, text)
-		a, b := engine.Compile(netfiletest.Parse(t, text), nil), engine.Compile(netfiletest.Parse(t, other), nil)
-		plan, err := prove.Classes(a, monday, reach.MostPieces)
-		if err != nil {
-			t.Fatalf("seed %d: %v", seed, err)
-		}
-		renamed := network.FindRenamed(a.Network(), b.Network())
-		var differing []engine.Connection
-		for _, c := range plan.Connections {
-			if from, ok := reach.PlaceIn(b, &renamed, &c.From, c.Packet.Source); ok {
-				meets, delivered := prove.Observed(a.NewWalk().Trace(c))
-				meetsThen, deliveredThen := prove.Observed(b.NewWalk().Trace(engine.Connection{Packet: c.Packet, From: from, Moment: c.Moment}))
-				either := func(a lab.Answer) bool { return slices.Contains(meetsThen, a) } // what may be met by both tells nothing
-				if !slices.ContainsFunc(meets, either) || !reflect.DeepEqual(delivered, deliveredThen) {
-					differing = append(differing, c)
-				}
-			}
-		}
-		if len(differing) == 0 {
-			same++
-			compared, err := reach.NewBaseline(a, network.At(monday), reach.MostPieces).Differences(b, false, header.Protocols())
-			if err != nil {
-				t.Fatalf("seed %d: %v", seed, err)
-			}
-			for _, d := range compared {
-				if why := prove.Unsent(b, d.Example.Connection); why == "" {
-					t.Errorf("seed %d: compare says that %s -> %s %s is %s, and none is sent that differs", seed, d.Example.Packet.From(), d.Example.Packet.To(), d.Example.Packet.Protocol, d.Change)
-				}
-			}
-			continue
-		}
-		prove.MakeRoom(b.Network())
-		l, err := lab.Build(engine.Compile(b.Network(), nil), monday)
-		if err != nil {
-			t.Fatalf("seed %d: %v", seed, err)
-		}
-		p := &prove.Prover{Lab: l, Engine: a, Able: prove.Without(netfiletest.Parse(t, text), l.Unable)}
-		random.Shuffle(len(differing), func(i, k int) { differing[i], differing[k] = differing[k], differing[i] })
-		cases, err := p.Run(differing[:min(len(differing), 3)])
-		l.Close()
-		if err != nil {
-			t.Fatal(err)
-		}
-		switch list := unexplained(cases); {
-		case len(list) > 0:
+		switch fate, why := foundOut(t, seed, text, other, 3); fate {
+		case "found":
 			found++
-		case slices.ContainsFunc(cases, func(c prove.Case) bool { return strings.Contains(c.Known, "left out") }):
+		case "same":
+			same++
+		case "left out":
 			apart++
 		default:
-			first := cases[0]
-			t.Errorf("seed %d: all agree: %s\n%d cases; %s -> %s %s: %s at %s, known %q, accepted %v", seed, lineThatDiffers(text, other), len(cases),
-				first.Trace.Connection.Packet.From(), first.Trace.Connection.Packet.To(), first.Trace.Connection.Packet.Protocol, first.Trace.Outcome, first.Trace.At.Name(), first.Known, first.Accepted)
+			t.Errorf("seed %d: all agree: %s\n%s", seed, lineThatDiffers(text, other), why)
 		}
 	}
 	fmt.Printf("%d altered networks were found out; %d make no difference, %d only in what the kernel can't do\n", found, same, apart)
@@ -157,4 +115,70 @@ func lineThatDiffers(a, b string) string {
 		}
 	}
 	return "nothing"
+}
+
+// foundOut builds a network, and proves on it what another one claims of connections, most of them, that fare otherwise there. It returns found, same
+// where none that is sent does, "left out" where only what the kernel can't do differs; else nothing, and what was seen.
+func foundOut(t *testing.T, seed uint64, text, other string, most int) (fate, why string) {
+	t.Helper()
+	random := rand.New(rand.NewPCG(seed, 72))
+	a, b := engine.Compile(netfiletest.Parse(t, text), nil), engine.Compile(netfiletest.Parse(t, other), nil)
+	plan, err := prove.Classes(a, monday, reach.MostPieces)
+	if err != nil {
+		t.Fatalf("seed %d: %v", seed, err)
+	}
+	compared, err := reach.NewBaseline(a, network.At(monday), reach.MostPieces).Differences(b, false, header.Protocols())
+	if err != nil {
+		t.Fatalf("seed %d: %v", seed, err)
+	}
+	connections := plan.Connections
+	renamed, back := network.FindRenamed(a.Network(), b.Network()), network.FindRenamed(b.Network(), a.Network())
+	for _, d := range compared {
+		c := d.Example.Connection
+		if from, ok := reach.PlaceIn(a, &back, &c.From, c.Packet.Source); ok {
+			if c.From = from; prove.Unsent(a, c) == "" {
+				connections = append(connections, c)
+			}
+		}
+	}
+	var differing []engine.Connection
+	for _, c := range connections {
+		if from, ok := reach.PlaceIn(b, &renamed, &c.From, c.Packet.Source); ok {
+			meets, delivered := prove.Observed(a.NewWalk().Trace(c))
+			meetsThen, deliveredThen := prove.Observed(b.NewWalk().Trace(engine.Connection{Packet: c.Packet, From: from, Moment: c.Moment}))
+			either := func(a lab.Answer) bool { return slices.Contains(meetsThen, a) } // what may be met by both tells nothing
+			if !slices.ContainsFunc(meets, either) || !reflect.DeepEqual(delivered, deliveredThen) {
+				differing = append(differing, c)
+			}
+		}
+	}
+	if len(differing) == 0 {
+		for _, d := range compared {
+			if why := prove.Unsent(b, d.Example.Connection); why == "" {
+				t.Errorf("seed %d: compare says that %s -> %s %s is %s, and none is sent that differs", seed, d.Example.Packet.From(), d.Example.Packet.To(), d.Example.Packet.Protocol, d.Change)
+			}
+		}
+		return "same", ""
+	}
+	prove.MakeRoom(b.Network())
+	l, err := lab.Build(engine.Compile(b.Network(), nil), monday)
+	if err != nil {
+		t.Fatalf("seed %d: %v", seed, err)
+	}
+	p := &prove.Prover{Lab: l, Engine: a, Able: prove.Without(netfiletest.Parse(t, text), l.Unable)}
+	random.Shuffle(len(differing), func(i, k int) { differing[i], differing[k] = differing[k], differing[i] })
+	cases, err := p.Run(differing[:min(len(differing), most)])
+	l.Close()
+	if err != nil {
+		t.Fatal(err)
+	}
+	switch list := unexplained(cases); {
+	case len(list) > 0:
+		return "found", ""
+	case slices.ContainsFunc(cases, func(c prove.Case) bool { return strings.Contains(c.Known, "left out") }):
+		return "left out", ""
+	}
+	one := cases[0].Trace
+	return "", fmt.Sprintf("%d cases; %s -> %s %s: %s at %s, known %q, accepted %v", len(cases),
+		one.Connection.Packet.From(), one.Connection.Packet.To(), one.Connection.Packet.Protocol, one.Outcome, one.At.Name(), cases[0].Known, cases[0].Accepted)
 }
