@@ -39,6 +39,7 @@ type Lab struct {
 	straight map[straightTo]bool          // who has routes for what is handed to an interface
 	ports    int                          // how many ends of wires there are at the switches
 	stations []*station
+	answered answerers
 	raws     []*rawStation
 	captures []*capture
 	watches  bool

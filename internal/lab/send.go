@@ -106,6 +106,7 @@ type Result struct {
 	Answer Answer
 	By     netip.Addr // who told it, where it was told by an ICMP error
 	Code   string     // what that said
+	Served string     // where a relay has handed it on: who answered, as "archive port 443"; empty where that is not known
 	Err    error      // why it was not sent
 }
 
@@ -150,12 +151,13 @@ func (l *Lab) await(c engine.Connection, s *socket, wait time.Duration) (r Resul
 		if p.Protocol == header.TCP && !asked && s.wait(unix.POLLOUT, 0) {
 			if code, err := unix.GetsockoptInt(s.fd, unix.SOL_SOCKET, unix.SO_ERROR); err == nil && code == 0 {
 				asked = true
-				unix.Write(s.fd, []byte{1})
+				unix.Write(s.fd, []byte{plain})
 			}
 		}
 		if s.wait(unix.POLLIN, 5*time.Millisecond) && (p.Protocol == header.TCP || p.Protocol == header.UDP) {
-			if n, err := unix.Read(s.fd, make([]byte, 8)); err == nil && n > 0 {
-				r.Answer = Answered
+			b := make([]byte, 8)
+			if n, err := unix.Read(s.fd, b); err == nil && n > 0 {
+				r.Answer, r.Served = Answered, l.answered.name(b[0])
 				break
 			}
 		}
@@ -335,7 +337,7 @@ func (l *Lab) open(c engine.Connection, number int) (*socket, error) {
 			if err := unix.Connect(s.fd, sockaddr(p.Destination, to)); err != nil {
 				return err
 			}
-			_, err := unix.Write(s.fd, []byte{1})
+			_, err := unix.Write(s.fd, []byte{plain})
 			return err
 		case header.TCP:
 		default:

@@ -21,6 +21,7 @@ import (
 // A station is who answers at a node.
 type station struct {
 	node *node
+	lab  *answerers
 	host *network.Host // whose relays and services count, or nil
 	tcp  []net.Listener
 	udp  []*net.UDPConn
@@ -72,7 +73,7 @@ func (s *station) listen(port uint16, relay int) error {
 
 // station opens the ports at which a machine of the lab answers, see kernel.Served.
 func (l *Lab) station(n *node, ports int, h *network.Host) error {
-	s := &station{node: n, host: h}
+	s := &station{node: n, lab: &l.answered, host: h}
 	l.stations = append(l.stations, s)
 	for k := range ports {
 		if err := s.listen(uint16(kernel.Served+k), k-1); err != nil {
@@ -87,7 +88,7 @@ const mostOwnPorts = 64
 
 // stationOf opens the ports that a gateway itself serves.
 func (l *Lab) stationOf(g *network.Gateway, n *node) error {
-	s := &station{node: n}
+	s := &station{node: n, lab: &l.answered}
 	l.stations = append(l.stations, s)
 	var ports []uint16
 	for _, served := range g.Serves {
@@ -191,7 +192,7 @@ func (s *station) serve(listener net.Listener, relay int) {
 	}
 }
 
-// answer sends back the first byte, where a relay's target sends it back, and then whatever comes.
+// answer sends back the first byte, where a relay's target answers the number of that, and then whatever comes.
 func (s *station) answer(conn *net.TCPConn, relay int) {
 	defer conn.Close()
 	conn.SetLinger(0)
@@ -200,16 +201,67 @@ func (s *station) answer(conn *net.TCPConn, relay int) {
 	if _, err := conn.Read(b); err != nil {
 		return
 	}
-	if relay < 0 || s.handOn("tcp", conn.LocalAddr().(*net.TCPAddr).AddrPort().Port(), relay, b) {
+	if s.answers("tcp", conn.LocalAddr().(*net.TCPAddr).AddrPort().Port(), relay, b) {
 		conn.Write(b)
 		conn.SetDeadline(time.Time{})
 		io.Copy(conn, conn) // until the client closes, or the station
 	}
 }
 
+// Answerers are who answered a relay, by numbers: a relay's client gets the number as the first byte.
+type answerers struct {
+	mutex sync.Mutex
+	names []string
+}
+
+// The first byte that a machine is sent: a client's, which it gets back, or a relay's, which asks who answers. Numbers of
+// answerers are between.
+const (
+	plain   = 1
+	asksWho = 255
+)
+
+// number returns the number of who answers at a port of a node; that of nobody where there are too many.
+func (a *answerers) number(node string, port uint16) byte {
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	name := fmt.Sprintf("%s port %d", node, port)
+	at := slices.Index(a.names, name)
+	if at < 0 {
+		at = len(a.names)
+		if at >= asksWho-plain-1 {
+			return plain
+		}
+		a.names = append(a.names, name)
+	}
+	return byte(at + plain + 1)
+}
+
+// name returns who has a number, or nothing.
+func (a *answerers) name(number byte) string {
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	if at := int(number) - plain - 1; at >= 0 && at < len(a.names) {
+		return a.names[at]
+	}
+	return ""
+}
+
+// answers reports whether what came to a port is answered, and makes the first byte the answer's.
+func (s *station) answers(protocol string, port uint16, relay int, b []byte) (answered bool) {
+	switch {
+	case relay >= 0:
+		b[0], answered = s.handOn(protocol, port, relay)
+		return answered
+	case b[0] == asksWho:
+		b[0] = s.lab.number(s.node.name, port)
+	}
+	return true
+}
+
 // handOn does what a relay does, and the others of its host that it leads to. It reports
-// whether somebody answered.
-func (s *station) handOn(protocol string, port uint16, relay int, b []byte) bool {
+// whether somebody answered, and who by number.
+func (s *station) handOn(protocol string, port uint16, relay int) (who byte, answered bool) {
 	number := header.TCP
 	if protocol == "udp" {
 		number = header.UDP
@@ -221,21 +273,21 @@ func (s *station) handOn(protocol string, port uint16, relay int, b []byte) bool
 			port = r.ToPort
 		}
 		if !to.IsLoopback() && !s.host.Has(to) {
-			return s.dial(protocol, to, port, b)
+			return s.dial(protocol, to, port)
 		}
 		next := slices.IndexFunc(s.host.Relays, func(r network.Relay) bool { return r.Listen.Matches(number, port) })
 		if next < 0 {
-			return slices.ContainsFunc(s.host.Serves, func(v network.HostService) bool {
+			return s.lab.number(s.node.name, port), slices.ContainsFunc(s.host.Serves, func(v network.HostService) bool {
 				return (!v.At.IsValid() || v.At == to) && v.Services.Matches(number, port)
 			})
 		}
 		relay = next
 	}
-	return false
+	return plain, false
 }
 
-// dial asks another machine, and reports whether it answers.
-func (s *station) dial(protocol string, to netip.Addr, port uint16, b []byte) bool {
+// dial asks another machine, and reports whether it answers, and who by number.
+func (s *station) dial(protocol string, to netip.Addr, port uint16) (who byte, answered bool) {
 	var conn net.Conn
 	err := s.node.do(func() error { // the socket is made here, and belongs to the node
 		fd, err := unix.Socket(domain(to), map[string]int{"tcp": unix.SOCK_STREAM, "udp": unix.SOCK_DGRAM}[protocol]|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
@@ -258,13 +310,14 @@ func (s *station) dial(protocol string, to netip.Addr, port uint16, b []byte) bo
 		defer conn.Close()
 	}
 	if err != nil {
-		return false
+		return plain, false
 	}
+	b := []byte{asksWho}
 	if _, err := conn.Write(b); err != nil {
-		return false
+		return plain, false
 	}
 	n, err := conn.Read(b)
-	return err == nil && n == 1
+	return b[0], err == nil && n == 1
 }
 
 func (s *station) servePackets(conn *net.UDPConn, relay int) {
@@ -283,7 +336,7 @@ func (s *station) servePackets(conn *net.UDPConn, relay int) {
 		go func() {
 			defer s.wait.Done()
 			to, ok := originalDestination(control)
-			if !ok || relay >= 0 && !s.handOn("udp", to.Port(), relay, data[:1]) {
+			if !ok || !s.answers("udp", to.Port(), relay, data) {
 				return
 			}
 			s.answerPacket(data, to, from)

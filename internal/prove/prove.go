@@ -271,8 +271,17 @@ func (p *Prover) compareDelivery(c *Case, t *engine.Trace) string {
 			return fmt.Sprintf("%s sees it, as %s -> %s", came[0].Node, came[0].Packet.From(), came[0].Packet.To())
 		}
 		return ""
+	case t.Handed > 0 && t.Outcome == engine.Reached && c.Result.Served != "":
+		name := t.To.Name()
+		if machine != (engine.Place{}) {
+			name = p.Lab.Name(machine, want.Destination)
+		}
+		if who := fmt.Sprintf("%s port %d", name, want.DestinationPort); c.Result.Served != who {
+			return fmt.Sprintf("behind the relay %s answers, not %s", c.Result.Served, who)
+		}
+		return ""
 	case t.Handed > 0 || want.Destination.IsLoopback() || slices.ContainsFunc(came, func(s lab.Sighting) bool { return relayed(machine.Host, s.Packet) }):
-		return "" // what a relay sends on is another connection
+		return "" // what a relay sends on is another connection, which only who answers tells of
 	}
 	name := p.Lab.Name(machine, want.Destination)
 	switch {
