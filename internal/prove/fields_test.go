@@ -3,6 +3,7 @@ package prove_test
 import (
 	"encoding/json"
 	"flag"
+	"net/netip"
 	"os"
 	"slices"
 	"strings"
@@ -349,7 +350,9 @@ func TestWhoAnswersBehindARelayIsCompared(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it sends real packets")
 	}
-	relayed := func(c engine.Connection) bool { return c.Packet.DestinationPort == 8080 && c.Packet.Protocol == header.TCP }
+	relayed := func(c engine.Connection) bool {
+		return c.Packet.DestinationPort == 8080 && c.Packet.Protocol == header.TCP && c.Packet.Destination == netip.MustParseAddr("10.61.24.5")
+	}
 	for _, target := range []string{"spare:443", "desk:443", "127.0.0.1:443"} {
 		cases := proved(t, fieldsBase, strings.Replace(fieldsBase, "to: 'spare:443'}", "to: '"+target+"'}", 1), 1, 6, relayed)
 		differ := unexplained(cases)
