@@ -239,10 +239,16 @@ func (a *application) look(list []*gateway.Client) int {
 			return a.failed(fmt.Errorf("%s: revision %d, by %s, waits for the other gateways of its apply (%s); it goes back by itself at %s: wait, or finish that apply: %s",
 				ch.client.Gateway, ch.base, r.Author, strings.Join(r.Applied.Gateways, ", "), ch.status.Pending.Until.Local().Format("15:04:05"), a.typed("hollowbridge apply -finish")))
 		}
-		if p := ch.status.Pending; p != nil && a.back == 0 && a.command.name == "apply" && !ch.running.Bundle.Same(a.bundle) {
-			return a.failed(fmt.Errorf("%s: revision %d, by %s, is on trial and goes back to %d at %s: keep it first (apply -keep), go back now (revert %d), or let this one be a trial too (-for), which goes back to %d as well",
-				ch.client.Gateway, ch.base, ch.running.Author, p.Back, p.Until.Local().Format("15:04:05"), p.Back, p.Back))
+		p := ch.status.Pending
+		if p == nil || a.back != 0 || a.instead == nil && (a.command.name != "apply" || ch.running.Bundle.Same(a.bundle)) {
+			continue
 		}
+		or := fmt.Sprintf(", or let this one be a trial too (-for), which goes back to %d as well", p.Back)
+		if a.instead != nil {
+			or = ""
+		}
+		return a.failed(fmt.Errorf("%s: revision %d, by %s, is on trial and goes back to %d at %s: keep it first (apply -keep), go back now (revert %d)%s",
+			ch.client.Gateway, ch.base, ch.running.Author, p.Back, p.Until.Local().Format("15:04:05"), p.Back, or))
 	}
 	return yes
 }

@@ -74,7 +74,7 @@ func runBackup(c *call) int {
 	}
 	f, err := os.CreateTemp(filepath.Dir(path), ".backup")
 	if err != nil {
-		return c.failed(err)
+		return c.failed(fmt.Errorf("%s: no file can be made in this folder: %w", filepath.Dir(path), errors.Unwrap(err)))
 	}
 	defer os.Remove(f.Name())
 	err = client.Backup(context.Background(), f)

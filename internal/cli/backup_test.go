@@ -56,9 +56,14 @@ func TestABackupIsRestored(t *testing.T) {
 		t.Error(err)
 	}
 	does("apply -yes", "rim runs revision 2") // it goes on
+	write(t, folder, "hollowbridge.yaml", strings.Replace(edge, "service: https, log: true}]", "service: http, log: true}]", 1))
+	does("apply -yes -for 10m -note trial", "rim runs revision 3")
+	refuses("restore one.state -yes", "is on trial and goes back to 2")
+	does("revert 2 -yes", "rim")
+	refuses("backup nowhere/one.state", "nowhere: no file can be made in this folder")
 	write(t, folder, "garbage", "not a backup")
 	refuses("restore garbage -yes", "garbage: this is no backup")
-	refuses("restore nothing -yes", "no backup")
+	refuses("restore nothing -yes", "nothing: no such file")
 	data, err := os.ReadFile(filepath.Join(folder, "one.state"))
 	if err != nil {
 		t.Fatal(err)

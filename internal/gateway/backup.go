@@ -141,6 +141,9 @@ func TakeBackup(folder string) (undo func() error, err error) {
 func ReadBackup(path string) (gateway string, r Revision, err error) {
 	s := &State{path: path}
 	if fresh, err := s.inspect(); err != nil || fresh {
+		if _, missing := os.Stat(path); errors.Is(missing, fs.ErrNotExist) {
+			return "", r, fmt.Errorf("%s: no such file", path)
+		}
 		if errors.Is(err, fs.ErrPermission) {
 			return "", r, err
 		}
