@@ -300,11 +300,6 @@ func (v *Server) addPortMapping(ctx context.Context, c *igd.Call, client netip.A
 	if lease == 0 || lease > longestLease {
 		lease = longestLease
 	}
-	if s := v.table.slots[slotKey{netip.AddrPortFrom(v.setting.address[header.IPv4], external), protocol}]; exact && s != nil && s.inside != netip.AddrPortFrom(v.real(machine), internal) {
-		if e := s.forEverybody(); e != nil && e.By == network.IGD && e.Owner == client { // its own is led elsewhere (WANIPConnection:2, 2.5.16)
-			v.end(e, "its owner leads the port elsewhere")
-		}
-	}
 	w := &wish{
 		by: network.IGD, asker: client, machine: v.real(machine), protocol: protocol, port: internal, outside: external, exact: exact,
 		lifetime: time.Duration(lease) * time.Second, senders: senders, anew: true, text: text,

@@ -193,6 +193,15 @@ func TestTheDeviceDoesAsItsDescriptionSays(t *testing.T) {
 	if want("looked up", code, 0); out["NewInternalPort"] != "2001" || out["NewInternalClient"] != "10.61.8.52" {
 		t.Errorf("%v", out)
 	}
+	b.mapping("10.61.8.52", header.TCP, 2002, 20010, 600, nil) // by PCP
+	for what, c := range map[string]struct{ inside, code int }{"the rule is not for it": {500, igd.NotAuthorized}, "it is asked for by PCP": {2002, igd.NotAuthorized}} {
+		_, code = own.call(igd.WANIPConnection, "AddPortMapping", 1, mappingArgs("127.61.8.52", 20001, c.inside)...)
+		want("led elsewhere, but "+what, code, c.code)
+		if out, code := own.call(igd.WANIPConnection, "GetSpecificPortMappingEntry", 1, key...); code != 0 || out["NewInternalPort"] != "2001" {
+			t.Errorf("led elsewhere, but %s: it has %v, %d then", what, out, code)
+		}
+	}
+	b.mapping("10.61.8.52", header.TCP, 2002, 0, 0, nil)
 	_, code = other.call(igd.WANIPConnection, "GetSpecificPortMappingEntry", 1, key...)
 	want("not by others", code, igd.NoSuchEntry)
 	_, code = other.call(igd.WANIPConnection, "AddPortMapping", 1, mappingArgs("127.61.8.53", 20001, 2000)...)

@@ -59,10 +59,20 @@ func (s *setting) rule(w *wish) (*network.MappingRule, *refusal) {
 }
 
 // decide grants a wish or refuses it. What it changes is not in force before flush.
-func (v *Server) decide(s *setting, w *wish, now time.Time, approved bool) (*entry, *refusal) {
+func (v *Server) decide(s *setting, w *wish, now time.Time, approved bool) (granted *entry, no *refusal) {
 	r, no := s.rule(w)
 	if no != nil {
 		return nil, no
+	}
+	if e := v.ledElsewhere(s, w); e != nil {
+		kept := v.table.lift(e)
+		defer func() {
+			if no != nil {
+				v.table.putBack(e, kept)
+			} else {
+				v.happens(Ended, e, describe(e)+": its owner leads the port elsewhere")
+			}
+		}()
 	}
 	until := now.Add(r.Granted(w.lifetime))
 	if w.by == network.NATPMP { // RFC 6886, 3.3: no longer than was asked for
@@ -94,6 +104,22 @@ func (v *Server) decide(s *setting, w *wish, now time.Time, approved bool) (*ent
 		Protocol: w.protocol, Outside: outside, Inside: netip.AddrPortFrom(w.machine, w.port), Senders: senders, Peer: w.peer.IsValid(),
 		By: w.by, Owner: w.asker, Nonce: w.nonce, Text: w.text, Granted: now, Until: until,
 	}), nil
+}
+
+// ledElsewhere returns the mapping of its asker that a wish by UPnP takes the outside port from, to lead it elsewhere
+// (WANIPConnection:2, 2.5.16), or nil.
+func (v *Server) ledElsewhere(s *setting, w *wish) *entry {
+	if w.by != network.IGD || !w.exact || !w.machine.Is4() {
+		return nil
+	}
+	has := v.table.slots[slotKey{netip.AddrPortFrom(s.address[header.IPv4], w.outside), w.protocol}]
+	if has == nil || has.inside == netip.AddrPortFrom(w.machine, w.port) {
+		return nil
+	}
+	if e := has.forEverybody(); e != nil && e.By == network.IGD && e.Owner == w.asker {
+		return e
+	}
+	return nil
 }
 
 // present returns the entry that a wish is for again, or nil. One that is somebody else's is a

@@ -162,6 +162,24 @@ func (t *table) remove(e *entry) {
 	t.use(s.key.outside, s.inside.Addr(), -1)
 }
 
+// lift takes an entry out until it is known whether another one takes its place; kept is for putBack.
+func (t *table) lift(e *entry) (kept [2]bool) {
+	kept = [2]bool{t.dirty[e.slot.key], t.changed[e.Number]}
+	t.remove(e)
+	return kept
+}
+
+// putBack puts an entry that was lifted back as it was.
+func (t *table) putBack(e *entry, kept [2]bool) {
+	t.add(e.Record)
+	if !kept[0] {
+		delete(t.dirty, e.slot.key)
+	}
+	if !kept[1] {
+		delete(t.changed, e.Number)
+	}
+}
+
 // use notes that a machine has one slot more or less at a port.
 func (t *table) use(outside netip.AddrPort, machine netip.Addr, slots int) {
 	if outside.Addr() == machine { // of IPv6: the port is its own anyway
