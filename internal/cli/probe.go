@@ -81,6 +81,12 @@ func runProbe(c *call) int {
 	return yes
 }
 
+// isInterface reports whether a text names an interface.
+func isInterface(n *network.Network, text string) bool {
+	_, err := findInterface(n, text)
+	return err == nil
+}
+
 // probeTarget reads where to and what for; names are those of the file, where there is one.
 func probeTarget(n *network.Network, to, service string) (netip.Addr, header.Service, error) {
 	none := header.Service{}
@@ -91,6 +97,10 @@ func probeTarget(n *network.Network, to, service string) (netip.Addr, header.Ser
 			var ok bool
 			if a, ok = e.address(header.IPv4); !ok {
 				a, _ = e.address(header.IPv6)
+			}
+			machine := e.host != nil || strings.Contains(to, ":") && isInterface(n, to)
+			if of := e.set.Intersect(header.FamilyOf(a).All()); !machine && !of.Equal(header.Single(a)) {
+				err = fmt.Errorf("%s: these are many addresses, and a probe goes to one: name a host, GATEWAY:INTERFACE or an address", to)
 			}
 		}
 	}

@@ -526,6 +526,7 @@ func TestRunningCommandsSayWhatIsWrong(t *testing.T) {
 		"probe 192.0.2.1":                         "it needs ADDRESS and SERVICE",
 		"probe 192.0.2.1 gre":                     "it tries tcp, udp and icmp",
 		"probe nobody https":                      "no such host",
+		"probe internet https":                    "these are many addresses, and a probe goes to one",
 		"probe 192.0.2.1 htps":                    "no such service",
 		"probe 192.0.2.1 https -for 9d":           "-for 9d: write 1s to 5m",
 		"probe 192.0.2.1 https -from-outside":     "hollowbridge probe 192.0.2.1 tcp/443",
