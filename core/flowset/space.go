@@ -47,7 +47,7 @@ type Space struct {
 	largest [Fields]number // value of each field
 
 	most     int    // edges
-	mostLive uint64 // bytes, see Measure
+	mostHeld uint64 // bytes, see Measure
 	edges    int
 	err      error
 }
@@ -119,7 +119,7 @@ const (
 func NewSpace(most, moments int) *Space {
 	limits := largest
 	limits[Time] = number{low: uint64(max(moments, 1) - 1)}
-	return &Space{largest: limits, unique: make([]Set, firstSlots), cache: make([]computed, firstSlots), most: most, mostLive: mostLive, pulls: map[Terms]operation{}, listed: map[sourcesKey][]Box{}, long: usualLong}
+	return &Space{largest: limits, unique: make([]Set, firstSlots), cache: make([]computed, firstSlots), most: most, mostHeld: mostHeld, pulls: map[Terms]operation{}, listed: map[sourcesKey][]Box{}, long: usualLong}
 }
 
 // Most returns how many edges the space may hold.
