@@ -152,7 +152,7 @@ func foundOut(t *testing.T, seed uint64, text, other string, most int) (fate, wh
 	}
 	var differing []engine.Connection
 	for _, c := range connections {
-		if from, ok := reach.PlaceIn(b, &renamed, &c.From, c.Packet.Source); ok && from.Name() == c.From.Name() {
+		if from, ok := reach.PlaceIn(b, &renamed, &c.From, c.Packet.Source); ok && from.Name() == c.From.Name() && from.Internet == c.From.Internet {
 			meets, delivered := prove.Observed(a.NewWalk().Trace(c))
 			meetsThen, deliveredThen := prove.Observed(b.NewWalk().Trace(engine.Connection{Packet: c.Packet, From: from, Moment: c.Moment}))
 			either := func(a lab.Answer) bool { return slices.Contains(meetsThen, a) } // what may be met by both tells nothing
@@ -165,7 +165,9 @@ func foundOut(t *testing.T, seed uint64, text, other string, most int) (fate, wh
 	}
 	if len(differing) == 0 {
 		for _, d := range compared {
-			if why := prove.Unsent(b, d.Example.Connection); why == "" {
+			c := d.Example.Connection
+			from, ok := reach.PlaceIn(b, &renamed, &c.From, c.Packet.Source)
+			if c.From = from; ok && prove.Unsent(b, c) == "" {
 				t.Errorf("seed %d: compare says that %s -> %s %s is %s, and none is sent that differs", seed, d.Example.Packet.From(), d.Example.Packet.To(), d.Example.Packet.Protocol, d.Change)
 			}
 		}
