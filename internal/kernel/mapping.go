@@ -27,7 +27,7 @@ type mappingSets struct{ everybody, senders, machines *set }
 // Attributes and flags of the kernel that golang.org/x/sys/unix does not name
 // (linux/netfilter/nf_tables.h).
 const (
-	setConcat       = 0x80 // NFT_SET_CONCAT
+	setConcat       = 0x80 // its keys are of several fields
 	descConcat      = 2    // NFTA_SET_DESC_CONCAT
 	fieldLength     = 1    // NFTA_SET_FIELD_LEN
 	elementKeyEnd   = 10   // NFTA_SET_ELEM_KEY_END
