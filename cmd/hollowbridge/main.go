@@ -9,7 +9,7 @@ import (
 )
 
 // Near so many bytes the collector works more. An analysis that needs more says so, see flowset.TooLarge.
-const memory = 2000 << 20
+const memory = 2600 << 20
 
 func main() {
 	debug.SetMemoryLimit(memory)

@@ -642,7 +642,7 @@ func (r *reference) gateway(in *network.Interface, p *header.Packet) refEnd {
 		beginning := p.Protocol == header.TCP || p.Protocol == header.ICMP
 		if s.after.Answer() == *p && (r.back || !beginning) {
 			s.answered = true
-			return r.known(s, s.out, s.in, s.before.Answer(), p)
+			return r.known(s, in, s.in, s.before.Answer(), p)
 		}
 		if s.before == *p {
 			if !r.back {
@@ -652,7 +652,7 @@ func (r *reference) gateway(in *network.Interface, p *header.Packet) refEnd {
 				*p = s.after
 				return refEnd{itself: g}
 			}
-			return r.known(s, s.in, s.out, s.after, p)
+			return r.known(s, in, s.out, s.after, p)
 		}
 	}
 	untranslated := false

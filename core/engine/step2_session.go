@@ -20,10 +20,10 @@ func (v *visit) known() bool {
 		v.stop(Dropped, StepSession, nil)
 		return true
 	}
-	goes, came := s.Out, s.In
+	goes := s.Out
 	translated := image{s.After, s.images[1]}
 	if direction == Back {
-		goes, came = s.In, s.Out
+		goes = s.In
 		translated = image{s.Before, s.images[0]}
 	}
 	v.flow.become(&translated, direction == Back)
@@ -38,10 +38,7 @@ func (v *visit) known() bool {
 		return true
 	}
 	if v.flow.protocol() == header.ICMP && v.Handling.ICMPUntracked && !s.Local && v.part != header.Reports {
-		in := v.in
-		v.in, v.out = came, way.out
-		permitted := v.permits(way.out)
-		if v.in = in; !permitted {
+		if v.out = way.out; !v.permits(way.out) {
 			return true
 		}
 	}

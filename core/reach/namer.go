@@ -23,7 +23,9 @@ type Namer struct {
 	lengthy  map[lengthyKey]*lengthy
 	hosts    map[netip.Addr]named
 	here     map[string]map[netip.Addr]named // hosts by the name of their segment
-	looked   int                             // how many addresses and names were looked at
+	beside   map[*network.Interface]header.Addresses
+	on       map[*network.Segment]header.Addresses // where its machines may be
+	looked   int                                   // how many addresses and names were looked at
 }
 
 // A half is the internet of one family, and half of its size.
@@ -45,7 +47,7 @@ type start struct {
 
 // NewNamer returns a namer that knows the groups, hosts and zones of a network.
 func NewNamer(n *network.Network) *Namer {
-	m := &Namer{net: n, unused: n.Unused(), said: map[string]string{}, lengthy: map[lengthyKey]*lengthy{}, hosts: map[netip.Addr]named{}, here: map[string]map[netip.Addr]named{}}
+	m := &Namer{net: n, unused: n.Unused(), said: map[string]string{}, lengthy: map[lengthyKey]*lengthy{}, hosts: map[netip.Addr]named{}, here: map[string]map[netip.Addr]named{}, beside: map[*network.Interface]header.Addresses{}, on: map[*network.Segment]header.Addresses{}}
 	m.internet = n.Internet().Minus(m.unused)
 	for i, family := range header.Families {
 		all := m.internet.Intersect(family.All())
@@ -199,12 +201,24 @@ func (m *Namer) compose(from header.Addresses) string {
 // addresses of the internet that it uses, where these are not all.
 func (m *Namer) Senders(s Straight, from header.Addresses) string {
 	switch {
-	case s.Hop && m.Open(from), !s.Hop && m.net.Beside(s.By).Intersect(familiesIn(from)).Minus(from).Empty():
+	case s.Hop && m.Open(from), !s.Hop && remember(m.beside, s.By, m.net.Beside).Intersect(familiesIn(from)).Minus(from).Empty():
 		return s.Name()
 	case s.Hop:
 		return s.Name() + " as " + m.Name(from)
 	}
 	return m.Name(from) + " " + s.Name()
+}
+
+// remember returns what a map has for a key, and has it find that once.
+func remember[K interface {
+	*network.Interface | *network.Segment
+}](in map[K]header.Addresses, key K, find func(K) header.Addresses) header.Addresses {
+	set, known := in[key]
+	if !known {
+		set = find(key)
+		in[key] = set
+	}
+	return set
 }
 
 // familiesIn returns all addresses of the families of which a set has some.
@@ -222,7 +236,7 @@ func (m *Namer) NameOn(from header.Addresses, on *network.Segment) string {
 	if on == nil {
 		return m.Name(from)
 	}
-	prefixes := on.Addresses().Minus(on.Unused())
+	prefixes := remember(m.on, on, func(s *network.Segment) header.Addresses { return s.Addresses().Minus(s.Unused()) })
 	there := Namer{internet: m.internet, unused: m.unused, hosts: m.here[on.Name], names: []named{{"machines on " + on.Name, prefixes}}}
 	there.index()
 	text := there.list(from, familiesOf(from))

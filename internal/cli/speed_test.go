@@ -64,7 +64,7 @@ func TestAnalysesKeepToTheirMemory(t *testing.T) {
 	output, _ := command.CombinedOutput()
 	most := command.ProcessState.SysUsage().(*syscall.Rusage).Maxrss / 1024
 	fmt.Printf("check took %d MB: %s", most, output)
-	if most > 3500 || command.ProcessState.ExitCode() == 2 && !strings.Contains(strings.Join(strings.Fields(string(output)), " "), "findings can't be told") {
+	if most > 3000 || command.ProcessState.ExitCode() == 2 && !strings.Contains(strings.Join(strings.Fields(string(output)), " "), "findings can't be told") {
 		t.Errorf("%d MB, exit status %d", most, command.ProcessState.ExitCode())
 	}
 }

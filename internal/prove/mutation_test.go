@@ -126,6 +126,29 @@ func lineThatDiffers(a, b string) string {
 	return "nothing"
 }
 
+// proven builds the second of two networks, and proves on it what the first, whose text it is, claims of connections, some at a time, until some
+// are not as they should be.
+func proven(t *testing.T, a, b *engine.Engine, text string, connections []engine.Connection, most int) (all []prove.Case) {
+	t.Helper()
+	prove.MakeRoom(b.Network())
+	l, err := lab.Build(engine.Compile(b.Network(), nil), monday)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	p := &prove.Prover{Lab: l, Engine: a, Able: prove.Without(netfiletest.Parse(t, text), l.Unable)}
+	for batch := range slices.Chunk(connections, most) {
+		cases, err := p.Run(batch)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if all = append(all, cases...); len(unexplained(cases)) > 0 {
+			break
+		}
+	}
+	return all
+}
+
 // foundOut builds a network, and proves on it what another one claims of connections, most of them, that fare otherwise there. It returns found, same
 // where none that is sent does, "left out" where only what the kernel can't do differs; else nothing, and what was seen.
 func foundOut(t *testing.T, seed uint64, text, other string, most int) (fate, why string) {
@@ -173,26 +196,13 @@ func foundOut(t *testing.T, seed uint64, text, other string, most int) (fate, wh
 		}
 		return "same", ""
 	}
-	prove.MakeRoom(b.Network())
-	l, err := lab.Build(engine.Compile(b.Network(), nil), monday)
-	if err != nil {
-		t.Fatalf("seed %d: %v", seed, err)
-	}
-	p := &prove.Prover{Lab: l, Engine: a, Able: prove.Without(netfiletest.Parse(t, text), l.Unable)}
 	random.Shuffle(len(differing), func(i, k int) { differing[i], differing[k] = differing[k], differing[i] })
-	defer l.Close()
-	var cases []prove.Case
-	apart := false
-	for batch := range slices.Chunk(differing[:min(len(differing), 3*most)], most) {
-		if cases, err = p.Run(batch); err != nil {
-			t.Fatal(err)
-		}
-		if len(unexplained(cases)) > 0 {
-			return "found", ""
-		}
-		apart = apart || slices.ContainsFunc(cases, func(c prove.Case) bool { return strings.Contains(c.Known, "left out") })
+	differing = differing[:min(len(differing), 3*most)]
+	cases := proven(t, a, b, text, differing, most)
+	if len(unexplained(cases)) > 0 {
+		return "found", ""
 	}
-	if apart {
+	if slices.ContainsFunc(cases, func(c prove.Case) bool { return strings.Contains(c.Known, "left out") }) {
 		return "left out", ""
 	}
 	one := cases[0].Trace

@@ -102,8 +102,6 @@ func (p *Prover) known(c *Case, delivery string) string {
 			t.At.Machine.Host != nil && t.Outcome == engine.Refused && sees(func(s *lab.Sighting) bool {
 				return s.Node == t.At.Machine.Host.Name && relayed(t.At.Machine.Host, s.Packet)
 			}), []lab.Answer{lab.Silence, lab.Taken}, true},
-		{"an answer that comes by another interface is looked at by that one",
-			t.Outcome == engine.Unanswered && t.Step == engine.StepFilter && t.Connection.Packet.Protocol == header.ICMP && answeredElsewhere(c.Seen, t.At.Name()), []lab.Answer{lab.Answered}, true},
 		{"a gateway that it crosses twice in a row translates the answer once", hidden && crossedAtOnce(t), silence, true},
 		{"several gateways answer for its translated source", p.claimedBy(t.Ended.Source) > 1, []lab.Answer{lab.Silence, lab.Answered, lab.Taken}, true},
 		{"a provider's router tells it, if anybody",
@@ -121,19 +119,6 @@ func (p *Prover) known(c *Case, delivery string) string {
 		}
 	}
 	return ""
-}
-
-// answeredElsewhere reports whether the answer to a ping comes to a gateway by an interface that the ping did not leave by.
-func answeredElsewhere(seen []lab.Sighting, gateway string) bool {
-	left := map[string]bool{}
-	for _, s := range seen {
-		if s.Node == gateway && s.Leaves && s.Kind == lab.Asks {
-			left[s.On] = true
-		}
-	}
-	return slices.ContainsFunc(seen, func(s lab.Sighting) bool {
-		return s.Node == gateway && !s.Leaves && s.Kind == lab.Answers && !left[s.On]
-	})
 }
 
 // A toldBy is a client and the gateway that tells it that there is no route.
