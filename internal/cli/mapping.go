@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"math/rand/v2"
 	"net/netip"
 	"os"
 	"slices"
@@ -151,7 +152,7 @@ func (c *call) asClient() (*portmap.Client, error) {
 		}
 	}
 	if o.gateway != "" {
-		if client.Gateway, err = header.ParseAddress(o.gateway); err != nil {
+		if client.Gateway, err = gatewayAddress(o.gateway); err != nil {
 			return nil, fmt.Errorf("-gateway: %w", err)
 		}
 	} else if client.Gateway, err = defaultGateway(client.From); err != nil {
@@ -161,6 +162,21 @@ func (c *call) asClient() (*portmap.Client, error) {
 		return nil, err
 	}
 	return client, nil
+}
+
+// gatewayAddress reads the address of a gateway: fe80::1%eth0 is on the link of that interface.
+func gatewayAddress(text string) (netip.Addr, error) {
+	address, zone, found := strings.Cut(text, "%")
+	a, err := header.ParseAddress(address)
+	switch linkLocal := a.Is6() && a.IsLinkLocalUnicast(); {
+	case err != nil:
+		return a, err
+	case linkLocal && zone == "":
+		return a, fmt.Errorf("%s: say by which interface, as %s%%eth0", text, address)
+	case found && !linkLocal:
+		return a, fmt.Errorf("%s: only a link-local address names an interface", text)
+	}
+	return a.WithZone(zone), nil
 }
 
 // defaultGateway returns the next hop of this machine's default route, of the family of an address
@@ -182,6 +198,9 @@ func defaultGateway(from netip.Addr) (netip.Addr, error) {
 	}
 	if best == nil {
 		return netip.Addr{}, errors.New("this machine has no default gateway; name one with -gateway ADDRESS")
+	}
+	if best.Via.Is6() && best.Via.IsLinkLocalUnicast() {
+		return best.Via.WithZone(best.Device), nil
 	}
 	return best.Via, nil
 }
@@ -206,7 +225,7 @@ type foundJSON struct {
 	Gateway  string `json:"gateway"`
 	By       string `json:"by"`
 	External string `json:"external"`
-	Is       string `json:"is"` // public, private, carrier, or empty where the address is not known
+	Is       string `json:"is"` // public, private, carrier, none, or empty where the address is not known
 	Epoch    uint32 `json:"epoch"`
 	Device   string `json:"device"`
 }
@@ -267,11 +286,23 @@ func addressText(a netip.Addr) string {
 // carrierPrefix is of addresses between a carrier's NAT and its customers (RFC 6598).
 var carrierPrefix = netip.MustParsePrefix("100.64.0.0/10")
 
+// sharedPrefix is of the two ends of IPv4 over a carrier's IPv6 (RFC 7335), and testPrefix of tests (RFC 2544).
+var (
+	sharedPrefix = netip.MustParsePrefix("192.0.0.0/24")
+	testPrefix   = netip.MustParsePrefix("198.18.0.0/15")
+)
+
 // addressIs says what an outside address is, and, where it is none of the internet, what that means.
 func addressIs(a netip.Addr) (is, note string) {
 	switch {
 	case !a.IsValid():
 		return "", ""
+	case a.IsUnspecified():
+		return "none", "says that the gateway has no outside address now: its uplink is away."
+	case sharedPrefix.Contains(a):
+		return "carrier", "is an address between a carrier's gateway and its customers (RFC 7335): the carrier translates once more, and nobody on the internet can begin a connection to a mapping."
+	case testPrefix.Contains(a):
+		return "private", "is an address for tests of networks (RFC 2544), which the internet does not carry: nobody there can begin a connection to a mapping."
 	case carrierPrefix.Contains(a):
 		return "carrier", "is an address of a carrier's NAT (RFC 6598): the carrier translates once more, and nobody on the internet can begin a connection to a mapping."
 	case !network.Carried(a):
@@ -307,6 +338,9 @@ func (c *call) ask(text string) (a portmap.Ask, err error) {
 	a.Outside, a.Exact, a.Text = uint16(o.wished), o.exact, o.note
 	if o.exact && o.wished == 0 {
 		return a, errors.New("-exact goes with -outside PORT")
+	}
+	if o.exact && o.peer != "" {
+		return a, errors.New("-exact does not go with -peer: a connection has the port that it has")
 	}
 	if o.machine != "" {
 		if a.Machine, err = header.ParseAddress(o.machine); err != nil {
@@ -362,6 +396,9 @@ func (c *call) addMapping() int {
 	ctx, stop := untilInterrupt()
 	defer stop()
 	got, err := client.Add(ctx, c.options.by, a)
+	if ctx.Err() != nil && err != nil {
+		return c.refusedMapping(errors.New("interrupted before the gateway answered; what it grants all the same ends by itself"))
+	}
 	if err != nil {
 		return c.refusedMapping(err)
 	}
@@ -399,56 +436,92 @@ func (c *call) refusedMapping(err error) int {
 	return no
 }
 
-// holdMapping renews a mapping when half of its time is over (RFC 6887, 11.2.1), until ^C, and then
-// takes it away.
+// renewal returns how long is waited until a mapping is asked for again that has so long left: from a half to five eighths of that, at least
+// four seconds (RFC 6887, 11.2.1).
+func renewal(left time.Duration) time.Duration {
+	return max(left/2+time.Duration(rand.Float64()*float64(left)/8), 4*time.Second)
+}
+
+// holdMapping renews a mapping until ^C, and then takes it away.
 func (c *call) holdMapping(ctx context.Context, client *portmap.Client, a *portmap.Ask, got *portmap.Got) int {
-	by, until := got.By, c.Now().Add(got.Lifetime)
+	by, until, isOver := got.By, c.Now().Add(got.Lifetime), false
 	again := *a
 	again.Outside = got.Outside.Port()
-	wait := got.Lifetime / 2
+	wait := renewal(got.Lifetime)
 	var held atomic.Pointer[portmap.Got]
 	held.Store(got)
 	lost := client.Lost(ctx, &held)
+	say := func(text string) {
+		if !c.options.json {
+			fmt.Fprintln(c.Out, text)
+			c.flush()
+		}
+	}
 	for {
 		select {
 		case <-lost:
-			if !c.options.json {
-				fmt.Fprintln(c.Out, "the gateway has begun anew: asking again")
-				c.flush()
-			}
+			say("the gateway has begun anew: asking again")
 		case <-ctx.Done():
-			again.Lifetime = 0
-			ending, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-			defer cancel()
-			if err := client.Remove(ending, by, again); err != nil {
-				return c.refusedMapping(err)
-			}
-			c.forgetMapping(got)
-			if !c.options.json {
-				fmt.Fprintf(c.Out, "taken away\n")
-			}
-			return yes
+			return c.letGo(client, by, again, got, until)
 		case <-time.After(wait):
 		}
 		next, err := client.Add(ctx, by, again)
-		switch {
+		var denied *portmap.Denied
+		switch left := until.Sub(c.Now()); {
 		case ctx.Err() != nil:
 			continue
-		case err != nil && c.Now().After(until):
-			return c.refusedMapping(err)
+		case err != nil && left <= 0 && !isOver:
+			isOver = true
+			fmt.Fprintf(c.Err, "%s: ran out at %s, not renewed: %s\n", got.Outside, until.Format("15:04:05"), err)
+			wait = afterRunningOut
 		case err != nil:
 			fmt.Fprintf(c.Err, "not renewed yet: %s\n", err)
-			wait = max(time.Until(until)/2, time.Second)
+			if wait = renewal(max(left, 0)); left <= 0 {
+				wait = afterRunningOut
+			}
+		}
+		if err != nil {
+			if errors.As(err, &denied) && denied.Lasts > wait { // the answer would be the same (RFC 6887, 7.4)
+				wait = min(denied.Lasts, 24*time.Hour)
+				fmt.Fprintf(c.Err, "the gateway answers the same for %s; asking again at %s\n", spanText(denied.Lasts.Seconds()), c.Now().Add(wait).Format("15:04:05"))
+			}
 			continue
 		}
-		if next.Outside != got.Outside { // the gateway has begun anew
+		if next.Outside != got.Outside || isOver { // the gateway has begun anew
 			c.printGot(next)
 			again.Outside = next.Outside.Port()
 		}
-		got, until = next, c.Now().Add(next.Lifetime)
-		wait = got.Lifetime / 2
+		got, until, isOver = next, c.Now().Add(next.Lifetime), false
+		wait = renewal(got.Lifetime)
 		held.Store(got)
 	}
+}
+
+// afterRunningOut is how long is waited before a mapping is asked for again that is there no longer.
+const afterRunningOut = 15 * time.Second
+
+// letGo takes a mapping away that was held.
+func (c *call) letGo(client *portmap.Client, by string, a portmap.Ask, got *portmap.Got, until time.Time) int {
+	a.Lifetime = 0
+	ending, cancel := context.WithTimeout(context.Background(), 900*time.Millisecond)
+	defer cancel()
+	err := client.Remove(ending, by, a)
+	var unanswered *portmap.Unanswered
+	switch {
+	case errors.Is(err, portmap.ErrEndsItself):
+		fmt.Fprintf(c.Err, "%s: %s, at %s\n", got.Outside, err, until.Format("15:04:05"))
+		return yes
+	case errors.As(err, &unanswered) || errors.Is(err, context.DeadlineExceeded):
+		fmt.Fprintf(c.Err, "%s: the gateway does not answer, so it is not taken away; it ends by itself at %s\n", got.Outside, until.Format("15:04:05"))
+		return no
+	case err != nil:
+		return c.refusedMapping(err)
+	}
+	c.forgetMapping(got)
+	if !c.options.json {
+		fmt.Fprintf(c.Out, "taken away\n")
+	}
+	return yes
 }
 
 func (c *call) removeMapping() int {
@@ -621,7 +694,7 @@ func wishText(n *network.Network, w *gateway.Wish) string {
 	if w.Machine != w.Asker {
 		text += " of " + machineName(n, w.Machine)
 	}
-	if w.Outside != 0 && w.Outside != w.Port {
+	if w.Outside != 0 {
 		text += fmt.Sprintf(" as %d", w.Outside)
 	}
 	if w.Text != "" {
@@ -668,6 +741,9 @@ func (c *call) tryMapping() int {
 	if err != nil {
 		return c.misused("-for %s", err)
 	}
+	if c.options.exact && c.options.wished == 0 {
+		return c.misused("-exact goes with -outside PORT")
+	}
 	if c.options.asker == "" {
 		return c.misused("try needs -as MACHINE, who would ask")
 	}
@@ -680,7 +756,7 @@ func (c *call) tryMapping() int {
 	if err != nil {
 		return c.misused("-as %s", err)
 	}
-	trial := gateway.MappingTrial{By: c.options.by, Asker: asker, Protocol: protocol.String(), Port: port, Outside: uint16(c.options.wished), Lifetime: lifetime.Seconds()}
+	trial := gateway.MappingTrial{By: c.options.by, Asker: asker, Protocol: protocol.String(), Port: port, Outside: uint16(c.options.wished), Exact: c.options.exact, Lifetime: lifetime.Seconds()}
 	if c.options.machine != "" {
 		if trial.Machine, err = oneAddress(n, c.options.machine); err != nil {
 			return c.misused("-machine %s", err)

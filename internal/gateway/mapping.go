@@ -230,6 +230,7 @@ type MappingTrial struct {
 	Protocol string     `json:"protocol"`
 	Port     uint16     `json:"port"`
 	Outside  uint16     `json:"outside"`  // 0 is any
+	Exact    bool       `json:"exact"`    // that outside port or none
 	Lifetime float64    `json:"lifetime"` // seconds
 }
 
@@ -250,7 +251,7 @@ func (s *Service) TryMapping(t MappingTrial) (MappingVerdict, error) {
 	case !ok || protocol != header.TCP && protocol != header.UDP || t.Port == 0 || !t.Asker.IsValid() || t.Lifetime < 1 || t.Lifetime > network.MostLifetime.Seconds():
 		return MappingVerdict{}, &refused{http.StatusBadRequest, "a mapping is for tcp or udp, a port, an address, and a lifetime of 1s to a year", nil}
 	}
-	got := s.mapping.Try(portmap.Trial{By: t.By, Asker: t.Asker, Machine: t.Machine, Protocol: protocol, Port: t.Port, Outside: t.Outside, Lifetime: seconds(t.Lifetime)})
+	got := s.mapping.Try(portmap.Trial{By: t.By, Asker: t.Asker, Machine: t.Machine, Protocol: protocol, Port: t.Port, Outside: t.Outside, Exact: t.Exact, Lifetime: seconds(t.Lifetime)})
 	v := MappingVerdict{Granted: got.Granted, Asks: got.Asks, Lifetime: got.Lifetime.Seconds(), Line: got.Line, Why: got.Why}
 	if got.Granted {
 		v.Outside = got.Outside.String()

@@ -57,7 +57,7 @@ func (v *Server) answer(asked []datagram, send func(datagram)) []datagram {
 // one answers one datagram. The version says which protocol it is; one that is not spoken is
 // answered in its own words with the version that is (RFC 6887, 9 and appendix A; RFC 6886, 3.5).
 func (v *Server) one(d datagram, now time.Time, send func(datagram)) reply {
-	if len(d.data) < 2 || d.data[1]&0x80 != 0 || !v.isInside(d.client) {
+	if len(d.data) < 2 || d.data[1]&0x80 != 0 || !d.client.IsLinkLocalUnicast() && !v.isInside(d.client) { // what is link-local came by an interface where they may be
 		return reply{}
 	}
 	speaksPCP, speaksNATPMP := v.setting.policy.Speaks(network.PCP), v.setting.policy.Speaks(network.NATPMP)
@@ -106,7 +106,7 @@ func (v *Server) onePCP(d datagram, now time.Time, send func(datagram)) reply {
 	if result := checkPCP(m); result != pcp.Success {
 		return refuse(result)
 	}
-	if m.Lifetime == 0 {
+	if m.Lifetime == 0 && m.Opcode == pcp.Map {
 		if result := v.deletePCP(m); result != pcp.Success {
 			return refuse(result)
 		}
@@ -128,6 +128,9 @@ func (v *Server) onePCP(d datagram, now time.Time, send func(datagram)) reply {
 	}
 	if m.Opcode == pcp.Peer {
 		w.peer = netip.AddrPortFrom(m.Peer, m.PeerPort)
+		if m.Lifetime == 0 {
+			return v.undeletedPeer(m, d.data, w, now)
+		}
 	}
 	for _, f := range m.Filters {
 		if f.From.Bits() == 0 && f.Port == 0 { // RFC 6887, 13.3: away with those that there are
@@ -148,6 +151,17 @@ func (v *Server) onePCP(d datagram, now time.Time, send func(datagram)) reply {
 		return reply{}
 	}
 	return reply{datagram: datagram{data: v.answerPCP(m, request, e, refused, now)}, fails: pcp.Refuse(request, pcp.NoResources, m.Epoch)}
+}
+
+// undeletedPeer answers who wants to delete what PEER has made: PEER can't be used to shorten or delete a mapping (RFC 6887, 12.1), so it
+// stays for as long as it has.
+func (v *Server) undeletedPeer(m *pcp.Message, request []byte, w *wish, now time.Time) reply {
+	e, no := v.present(w)
+	if e == nil && no == nil {
+		m.External, m.ExternalPort = netip.Addr{}, 0
+		return reply{datagram: datagram{data: m.Append(nil)}}
+	}
+	return reply{datagram: datagram{data: v.answerPCP(m, request, e, no, now)}}
 }
 
 // checkPCP looks at what a request may not say (RFC 6887, 11.1 and 12.1).
@@ -207,8 +221,7 @@ func (v *Server) deletePCP(m *pcp.Message) pcp.Result {
 	for _, e := range v.table.of(machine, all, netip.AddrPortFrom(machine, m.InternalPort)) {
 		switch {
 		case m.Protocol != 0 && e.Protocol != header.Protocol(m.Protocol):
-		case e.Peer != (m.Opcode == pcp.Peer):
-		case e.Peer && (e.Senders[0].From.Addr() != m.Peer || e.Senders[0].Port != m.PeerPort):
+		case e.Peer: // which ends by itself
 		case e.By != network.PCP || e.Nonce != m.Nonce || e.Owner != m.Client:
 			if !all {
 				result = pcp.NotAuthorized

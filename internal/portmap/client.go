@@ -20,6 +20,8 @@ type Client struct {
 	From    netip.Addr // this machine's address; invalid: the one that leads to the gateway
 	Ports   Ports
 	Secret  []byte // of whom the nonces of PCP are made
+
+	device *device // the gateway's, of UPnP, once it is found
 }
 
 // An Ask is a mapping that a client asks for.
@@ -64,9 +66,10 @@ func (u *Unanswered) Error() string {
 // A Denied request is one that the gateway has refused.
 type Denied struct {
 	By     string
-	Code   string // as the protocol names it
-	Advice string // what to do
-	Lasts  time.Duration
+	Code   string        // as the protocol names it
+	Advice string        // what to do
+	Lasts  time.Duration // for so long the answer is the same; 0 where it does not say
+	number int           // of a fault of UPnP
 }
 
 func (d *Denied) Error() string {
@@ -76,6 +79,9 @@ func (d *Denied) Error() string {
 	}
 	return text
 }
+
+// ErrEndsItself is the error for what can't be taken away: a mapping for one connection (RFC 6887, 12.1).
+var ErrEndsItself = errors.New("a mapping for one connection can't be taken away: it ends by itself when its time is over")
 
 // ErrCannot is the error where a protocol can't say what is asked for.
 var ErrCannot = errors.New("can't ask for that")
@@ -90,11 +96,34 @@ const (
 // Add asks for a mapping by a protocol, or, where that is empty, by PCP, then NAT-PMP, then UPnP,
 // until one is answered.
 func (c *Client) Add(ctx context.Context, by string, a Ask) (*Got, error) {
-	return c.each(ctx, by, func(ctx context.Context, by string) (*Got, error) { return c.add(ctx, by, a) })
+	return c.each(ctx, by, func(ctx context.Context, by string) (*Got, error) {
+		got, err := c.add(ctx, by, a)
+		if err != nil {
+			return nil, err
+		}
+		var code string
+		switch {
+		case got.Lifetime <= 0:
+			code = "a mapping for no time"
+		case a.Exact && got.Outside.Port() != a.Outside:
+			code = fmt.Sprintf("port %d, which was not asked for", got.Outside.Port())
+		default:
+			return got, nil
+		}
+		other := a
+		other.Outside = got.Outside.Port()
+		if err := c.remove(ctx, by, other); err != nil && !a.Peer.IsValid() {
+			return nil, errors.Join(&Denied{By: by, Code: code}, fmt.Errorf("and does not take it away again: %w", err))
+		}
+		return nil, &Denied{By: by, Code: code, Advice: "it is taken away again"}
+	})
 }
 
-// Remove takes a mapping away that was granted.
+// Remove takes a mapping away that was granted, or fails with ErrEndsItself.
 func (c *Client) Remove(ctx context.Context, by string, a Ask) error {
+	if a.Peer.IsValid() {
+		return ErrEndsItself
+	}
 	_, err := c.each(ctx, by, func(ctx context.Context, by string) (*Got, error) { return nil, c.remove(ctx, by, a) })
 	return err
 }

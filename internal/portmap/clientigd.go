@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/netip"
@@ -31,6 +32,8 @@ type device struct {
 	server   string
 	control  []igd.Control
 	base     *url.URL
+	kind     string     // of the service that maps ports
+	external netip.Addr // invalid where it has none
 }
 
 // searching is for how long devices may answer.
@@ -198,12 +201,13 @@ func (c *Client) call(ctx context.Context, d *device, kind, action string, args 
 	call := igd.Call{Kind: kind, Version: min(d.control[at].Version, 2), Action: action, Args: args}
 	data, _, err := c.fetch(ctx, d, http.MethodPost, where, call.Header(), call.Append(nil), 128<<10)
 	if err != nil {
+		c.device = nil // it may be elsewhere the next time
 		return nil, err
 	}
 	out, err := call.ParseAnswer(data)
 	var fault *igd.Fault
 	if errors.As(err, &fault) {
-		return nil, &Denied{network.IGD, fault.Error(), adviceIGD[fault.Code], 0}
+		return nil, &Denied{network.IGD, fault.Error(), adviceIGD[fault.Code], 0, fault.Code}
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: the device at %s: %w", network.IGD, d.at, err)
@@ -211,13 +215,52 @@ func (c *Client) call(ctx context.Context, d *device, kind, action string, args 
 	return out, nil
 }
 
-// gatewayDevice finds the gateway's device and reads how it is called.
+// gatewayDevice finds the gateway's device and reads how it is called, once.
 func (c *Client) gatewayDevice(ctx context.Context) (*device, error) {
+	if c.device != nil {
+		return c.device, nil
+	}
 	list, err := c.search(ctx, false)
 	if err != nil {
 		return nil, err
 	}
-	return list[0], c.describe(ctx, list[0])
+	if err := c.describe(ctx, list[0]); err != nil {
+		return nil, err
+	}
+	c.device = list[0]
+	return c.device, nil
+}
+
+// noAddress is the error of a device that has no outside address.
+var noAddress = &Denied{By: network.IGD, Code: "no outside address", Advice: adviceIGD[igd.ActionFailed]}
+
+// connect finds the service of a device that maps ports, the one that has an outside address where there are several.
+func (c *Client) connect(ctx context.Context, d *device) (err error) {
+	d.kind, d.external = "", netip.Addr{}
+	for _, kind := range []string{igd.WANIPConnection, igd.WANPPPConnection} {
+		if d.version(kind) == 0 {
+			continue
+		}
+		if d.kind == "" {
+			d.kind = kind
+		}
+		out, failure := c.call(ctx, d, kind, "GetExternalIPAddress", nil)
+		if a, bad := netip.ParseAddr(out["NewExternalIPAddress"]); failure == nil && bad == nil && !a.IsUnspecified() {
+			d.kind, d.external = kind, a
+			return nil
+		}
+		var denied *Denied
+		if failure != nil && !errors.As(failure, &denied) && err == nil {
+			err = failure
+		}
+	}
+	switch {
+	case err != nil:
+		return err
+	case d.kind == "":
+		return fmt.Errorf("%s: the device at %s maps no ports", network.IGD, d.at)
+	}
+	return noAddress
 }
 
 func (d *device) version(kind string) int {
@@ -260,6 +303,9 @@ func (c *Client) addIGD(ctx context.Context, a Ask) (*Got, error) {
 	if machine.Is6() {
 		return c.addPinhole(ctx, d, machine, a)
 	}
+	if err := c.connect(ctx, d); err != nil {
+		return nil, err // before there is a mapping that nobody knows of
+	}
 	args := igd.Args{
 		"NewRemoteHost": "", "NewExternalPort": strconv.Itoa(int(a.Outside)), "NewProtocol": strings.ToUpper(a.Protocol.String()), "NewInternalPort": strconv.Itoa(int(a.Port)),
 		"NewInternalClient": machine.String(), "NewEnabled": "1", "NewPortMappingDescription": a.Text, "NewLeaseDuration": strconv.Itoa(int(a.Lifetime / time.Second)),
@@ -271,10 +317,18 @@ func (c *Client) addIGD(ctx context.Context, a Ask) (*Got, error) {
 		args["NewRemoteHost"] = a.Only[0].Addr().String()
 	}
 	action := "AddPortMapping"
-	if !a.Exact && d.version(igd.WANIPConnection) >= 2 {
+	if !a.Exact && d.kind == igd.WANIPConnection && d.version(d.kind) >= 2 {
 		action = "AddAnyPortMapping"
 	}
-	out, err := c.call(ctx, d, igd.WANIPConnection, action, args)
+	var out igd.Args
+	for tries := 0; ; tries++ {
+		out, err = c.call(ctx, d, d.kind, action, args)
+		var denied *Denied
+		if tries == mostPorts || a.Outside != 0 || !errors.As(err, &denied) || denied.number != igd.Conflict {
+			break
+		}
+		args["NewExternalPort"] = strconv.Itoa(49152 + rand.IntN(65536-49152)) // any will do
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -282,21 +336,21 @@ func (c *Client) addIGD(ctx context.Context, a Ask) (*Got, error) {
 	if out["NewReservedPort"] != "" {
 		port = out["NewReservedPort"]
 	}
-	external, err := c.external(ctx, d)
-	if err != nil {
-		return nil, err
-	}
 	outside, err := strconv.ParseUint(port, 10, 16)
 	if err != nil {
+		c.call(ctx, d, d.kind, "DeletePortMapping", args) // what it was asked for, if anything: it has answered nonsense
 		return nil, fmt.Errorf("%s: the device at %s: %q is no port", network.IGD, d.at, port)
 	}
 	lifetime := a.Lifetime
-	entry, err := c.call(ctx, d, igd.WANIPConnection, "GetSpecificPortMappingEntry", igd.Args{"NewRemoteHost": args["NewRemoteHost"], "NewExternalPort": port, "NewProtocol": args["NewProtocol"]})
+	entry, err := c.call(ctx, d, d.kind, "GetSpecificPortMappingEntry", igd.Args{"NewRemoteHost": args["NewRemoteHost"], "NewExternalPort": port, "NewProtocol": args["NewProtocol"]})
 	if lease, bad := strconv.Atoi(entry["NewLeaseDuration"]); err == nil && bad == nil && lease > 0 { // it may be shorter than was asked for
 		lifetime = time.Duration(lease) * time.Second
 	}
-	return &Got{By: network.IGD, Protocol: a.Protocol, Outside: netip.AddrPortFrom(external, uint16(outside)), Inside: netip.AddrPortFrom(machine, a.Port), Lifetime: lifetime}, nil
+	return &Got{By: network.IGD, Protocol: a.Protocol, Outside: netip.AddrPortFrom(d.external, uint16(outside)), Inside: netip.AddrPortFrom(machine, a.Port), Lifetime: lifetime}, nil
 }
+
+// mostPorts is how many other ports are asked for where those before are taken.
+const mostPorts = 8
 
 func (c *Client) addPinhole(ctx context.Context, d *device, machine netip.Addr, a Ask) (*Got, error) {
 	remote := ""
@@ -315,18 +369,6 @@ func (c *Client) addPinhole(ctx context.Context, d *device, machine netip.Addr, 
 	return &Got{By: network.IGD, Protocol: a.Protocol, Outside: at, Inside: at, Lifetime: lifetime}, nil
 }
 
-func (c *Client) external(ctx context.Context, d *device) (netip.Addr, error) {
-	out, err := c.call(ctx, d, igd.WANIPConnection, "GetExternalIPAddress", nil)
-	if err != nil {
-		return netip.Addr{}, err
-	}
-	a, err := netip.ParseAddr(out["NewExternalIPAddress"])
-	if err != nil {
-		return netip.Addr{}, &Denied{network.IGD, "no outside address", adviceIGD[igd.ActionFailed], 0}
-	}
-	return a, nil
-}
-
 func (c *Client) removeIGD(ctx context.Context, a Ask) error {
 	d, err := c.gatewayDevice(ctx)
 	if err != nil {
@@ -336,7 +378,12 @@ func (c *Client) removeIGD(ctx context.Context, a Ask) error {
 	if outside == 0 {
 		outside = a.Port
 	}
-	_, err = c.call(ctx, d, igd.WANIPConnection, "DeletePortMapping", igd.Args{"NewRemoteHost": "", "NewExternalPort": strconv.Itoa(int(outside)), "NewProtocol": strings.ToUpper(a.Protocol.String())})
+	if d.kind == "" {
+		if err := c.connect(ctx, d); err != nil && d.kind == "" {
+			return err
+		}
+	}
+	_, err = c.call(ctx, d, d.kind, "DeletePortMapping", igd.Args{"NewRemoteHost": "", "NewExternalPort": strconv.Itoa(int(outside)), "NewProtocol": strings.ToUpper(a.Protocol.String())})
 	return err
 }
 
@@ -348,10 +395,8 @@ func (c *Client) findIGD(ctx context.Context, all bool) ([]Found, error) {
 	var found []Found
 	for _, d := range list {
 		f := Found{Gateway: d.at, By: network.IGD, Device: d.server}
-		if err = c.describe(ctx, d); err == nil {
-			if f.External, err = c.external(ctx, d); err != nil {
-				err = nil // it is found all the same
-			}
+		if err = c.describe(ctx, d); err == nil && c.connect(ctx, d) == nil { // without an address it is found all the same
+			f.External = d.external
 		}
 		found = append(found, f)
 	}
@@ -368,12 +413,11 @@ func (c *Client) List(ctx context.Context) (list []Got, err error) {
 	if err != nil {
 		return nil, err
 	}
-	external, err := c.external(ctx, d)
-	if err != nil {
+	if err := c.connect(ctx, d); err != nil {
 		return nil, err
 	}
 	for n := range mostListed {
-		out, err := c.call(ctx, d, igd.WANIPConnection, "GetGenericPortMappingEntry", igd.Args{"NewPortMappingIndex": strconv.Itoa(n)})
+		out, err := c.call(ctx, d, d.kind, "GetGenericPortMappingEntry", igd.Args{"NewPortMappingIndex": strconv.Itoa(n)})
 		if err != nil {
 			var denied *Denied
 			if errors.As(err, &denied) { // there are no more
@@ -393,7 +437,7 @@ func (c *Client) List(ctx context.Context) (list []Got, err error) {
 			protocol = header.UDP
 		}
 		list = append(list, Got{
-			By: network.IGD, Protocol: protocol, Outside: netip.AddrPortFrom(external, uint16(outside)), Inside: netip.AddrPortFrom(client, uint16(inside)),
+			By: network.IGD, Protocol: protocol, Outside: netip.AddrPortFrom(d.external, uint16(outside)), Inside: netip.AddrPortFrom(client, uint16(inside)),
 			Lifetime: time.Duration(lease) * time.Second, Text: out["NewPortMappingDescription"],
 		})
 	}

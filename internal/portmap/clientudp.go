@@ -48,12 +48,31 @@ func (s schedule) waits(yield func(time.Duration) bool) {
 	}
 }
 
+// source returns the address of this machine to ask from; invalid is the one that the kernel takes. A link-local gateway is asked from an
+// address that is known beyond the link, where there is one: a mapping leads to it.
+func (c *Client) source() netip.Addr {
+	if c.From.IsValid() || c.Gateway.Zone() == "" {
+		return c.From
+	}
+	device, err := net.InterfaceByName(c.Gateway.Zone())
+	if err != nil {
+		return c.From
+	}
+	addresses, _ := device.Addrs() // where there are none it is asked link-locally
+	for _, a := range addresses {
+		if p, err := netip.ParsePrefix(a.String()); err == nil && p.Addr().Is6() && !p.Addr().IsLinkLocalUnicast() {
+			return p.Addr()
+		}
+	}
+	return c.From
+}
+
 // exchange sends a request from a socket of its own until a function takes an answer, which must
 // come from the gateway.
 func (c *Client) exchange(ctx context.Context, by string, s schedule, request func(from netip.Addr) []byte, takes func([]byte) bool) error {
 	dialer := net.Dialer{}
-	if c.From.IsValid() {
-		dialer.LocalAddr = net.UDPAddrFromAddrPort(netip.AddrPortFrom(c.From, 0))
+	if from := c.source(); from.IsValid() {
+		dialer.LocalAddr = net.UDPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
 	}
 	conn, err := dialer.DialContext(ctx, "udp", netip.AddrPortFrom(c.Gateway, c.Ports.PCP).String())
 	if err != nil {
@@ -65,16 +84,17 @@ func (c *Client) exchange(ctx context.Context, by string, s schedule, request fu
 		return err
 	}
 	data := request(own.Addr().WithZone(""))
+	defer context.AfterFunc(ctx, func() { conn.SetReadDeadline(time.Now()) })()
 	answer := make([]byte, pcp.MostSize+4)
 	refusals := 0
 	for wait := range s.waits {
 		until := time.Now().Add(wait)
-		if limit, ok := ctx.Deadline(); ok && limit.Before(until) {
-			until = limit
-		}
 		_, err := conn.Write(data)
 		for err == nil {
 			conn.SetReadDeadline(until)
+			if ctx.Err() != nil { // which may have come just before
+				break
+			}
 			var n int
 			if n, err = conn.Read(answer); err == nil && takes(answer[:n]) {
 				return nil
@@ -88,8 +108,10 @@ func (c *Client) exchange(ctx context.Context, by string, s schedule, request fu
 		}
 		select {
 		case <-ctx.Done():
-			return &Unanswered{by, c.Gateway, false}
 		case <-time.After(time.Until(until)):
+		}
+		if ctx.Err() != nil { // it is not asked once more
+			return &Unanswered{by, c.Gateway, false}
 		}
 	}
 	return &Unanswered{by, c.Gateway, false}
@@ -153,7 +175,7 @@ func (c *Client) askPCP(ctx context.Context, m *pcp.Message, machine netip.Addr)
 		}
 		got = answer
 		if got.Result != pcp.Success {
-			denied = &Denied{network.PCP, got.Result.String(), advicePCP[got.Result], time.Duration(got.Lifetime) * time.Second}
+			denied = &Denied{By: network.PCP, Code: got.Result.String(), Advice: advicePCP[got.Result], Lasts: time.Duration(got.Lifetime) * time.Second}
 		}
 		return true
 	})
@@ -190,12 +212,15 @@ func (c *Client) addNATPMP(ctx context.Context, a Ask) (*Got, error) {
 	if a.Lifetime == 0 {
 		request.Wished = 0
 	}
+	var external natpmp.Response
+	if a.Lifetime > 0 {
+		var err error
+		if external, _, err = c.askNATPMP(ctx, natpmp.Request{Opcode: natpmp.ExternalAddress}); err != nil {
+			return nil, err // before there is a mapping that nobody knows of
+		}
+	}
 	answer, own, err := c.askNATPMP(ctx, request)
 	if err != nil || a.Lifetime == 0 {
-		return nil, err
-	}
-	external, _, err := c.askNATPMP(ctx, natpmp.Request{Opcode: natpmp.ExternalAddress})
-	if err != nil {
 		return nil, err
 	}
 	return &Got{By: network.NATPMP, Protocol: a.Protocol, Outside: netip.AddrPortFrom(external.External, answer.Mapped), Inside: netip.AddrPortFrom(own, a.Port), Lifetime: time.Duration(answer.Lifetime) * time.Second, Epoch: answer.Epoch}, nil
@@ -215,7 +240,7 @@ func (c *Client) askNATPMP(ctx context.Context, r natpmp.Request) (got natpmp.Re
 		}
 		got = answer
 		if got.Result != natpmp.Success {
-			denied = &Denied{network.NATPMP, got.Result.String(), adviceNATPMP[got.Result], 0}
+			denied = &Denied{By: network.NATPMP, Code: got.Result.String(), Advice: adviceNATPMP[got.Result]}
 		}
 		return true
 	})

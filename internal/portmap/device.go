@@ -126,8 +126,33 @@ func (v *Server) called(w http.ResponseWriter, r *http.Request) {
 	writeXML(w, http.StatusOK, call.AppendAnswer(nil, out))
 }
 
-// An action of the device. Args are there, but hold anything.
-type action func(v *Server, ctx context.Context, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault)
+// An action of the device. Args are there, but hold anything. One that an administrator has to decide about says so in the pending.
+type action func(v *Server, p *pending, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault)
+
+// A pending answer is given when an administrator has decided, or the client has waited long enough.
+type pending struct {
+	decided chan decision // nil where nobody has to decide
+	answer  func(*Record) igd.Args
+}
+
+type decision struct {
+	record Record
+	fault  *igd.Fault
+}
+
+// wait returns the answer.
+func (p *pending) wait(ctx context.Context) (igd.Args, *igd.Fault) {
+	select {
+	case d := <-p.decided:
+		if d.fault != nil {
+			return nil, d.fault
+		}
+		return p.answer(&d.record), nil
+	case <-ctx.Done():
+	case <-time.After(patiences[network.IGD] + time.Second):
+	}
+	return nil, igd.NewFault(igd.NotAuthorized)
+}
 
 // actions are what the device does, by name.
 var actions = map[string]action{
@@ -137,17 +162,17 @@ var actions = map[string]action{
 	"GetConnectionTypeInfo": says(igd.Args{"NewConnectionType": "IP_Routed", "NewPossibleConnectionTypes": "IP_Routed"}),
 	"GetNATRSIPStatus":      says(igd.Args{"NewRSIPAvailable": "0", "NewNATEnabled": "1"}),
 	"GetFirewallStatus":     says(igd.Args{"FirewallEnabled": "1", "InboundPinholeAllowed": "1"}),
-	"GetCommonLinkProperties": func(v *Server, _ context.Context, _ *igd.Call, _ netip.Addr) (igd.Args, *igd.Fault) {
+	"GetCommonLinkProperties": func(v *Server, _ *pending, _ *igd.Call, _ netip.Addr) (igd.Args, *igd.Fault) {
 		status := "Up"
 		if v.status() != "Connected" {
 			status = "Down"
 		}
 		return igd.Args{"NewWANAccessType": "Ethernet", "NewLayer1UpstreamMaxBitRate": "0", "NewLayer1DownstreamMaxBitRate": "0", "NewPhysicalLinkStatus": status}, nil
 	},
-	"GetStatusInfo": func(v *Server, _ context.Context, _ *igd.Call, _ netip.Addr) (igd.Args, *igd.Fault) {
+	"GetStatusInfo": func(v *Server, _ *pending, _ *igd.Call, _ netip.Addr) (igd.Args, *igd.Fault) {
 		return igd.Args{"NewConnectionStatus": v.status(), "NewLastConnectionError": "ERROR_NONE", "NewUptime": fmt.Sprint(v.seconds(v.now()))}, nil
 	},
-	"GetExternalIPAddress": func(v *Server, _ context.Context, _ *igd.Call, _ netip.Addr) (igd.Args, *igd.Fault) {
+	"GetExternalIPAddress": func(v *Server, _ *pending, _ *igd.Call, _ netip.Addr) (igd.Args, *igd.Fault) {
 		return igd.Args{"NewExternalIPAddress": v.externalText()}, nil
 	},
 	"AddPortMapping":              (*Server).addPortMapping,
@@ -168,21 +193,33 @@ func (v *Server) act(ctx context.Context, c *igd.Call, client netip.Addr) (igd.A
 	if do == nil {
 		return nil, igd.NewFault(igd.InvalidAction)
 	}
+	var p pending
+	out, fault := v.locked(func() (igd.Args, *igd.Fault) {
+		if v.setting == nil {
+			return nil, igd.NewFault(igd.ActionFailed)
+		}
+		return do(v, &p, c, v.real(client))
+	})
+	if p.decided != nil {
+		return p.wait(ctx)
+	}
+	return out, fault
+}
+
+// locked does something while nobody else does.
+func (v *Server) locked(do func() (igd.Args, *igd.Fault)) (igd.Args, *igd.Fault) {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
-	if v.setting == nil {
-		return nil, igd.NewFault(igd.ActionFailed)
-	}
-	return do(v, ctx, c, v.real(client))
+	return do()
 }
 
 // refuses is what only an administrator does.
-func refuses(*Server, context.Context, *igd.Call, netip.Addr) (igd.Args, *igd.Fault) {
+func refuses(*Server, *pending, *igd.Call, netip.Addr) (igd.Args, *igd.Fault) {
 	return nil, igd.NewFault(igd.NotAuthorized)
 }
 
 func says(out igd.Args) action {
-	return func(*Server, context.Context, *igd.Call, netip.Addr) (igd.Args, *igd.Fault) { return out, nil }
+	return func(*Server, *pending, *igd.Call, netip.Addr) (igd.Args, *igd.Fault) { return out, nil }
 }
 
 // status says whether the device has an outside address.
@@ -201,11 +238,14 @@ func (v *Server) externalText() string {
 }
 
 // faultOf returns the code of a refusal.
-func faultOf(no *refusal) *igd.Fault {
+func faultOf(w *wish, no *refusal) *igd.Fault {
 	switch no.reason {
 	case noPort:
 		return igd.NewFault(igd.Conflict)
 	case noneLeft, tooMany, full:
+		if w.machine.Is6() {
+			return igd.NewFault(igd.PinholeSpaceExhausted)
+		}
 		return igd.NewFault(igd.NoPortMapsAvailable)
 	case noExternal, failed:
 		return igd.NewFault(igd.ActionFailed)
@@ -273,7 +313,7 @@ func firstFault(list ...*igd.Fault) *igd.Fault {
 
 // addPortMapping is AddPortMapping, which gets the outside port that it asks for or none, and
 // AddAnyPortMapping, which gets another one where that is taken.
-func (v *Server) addPortMapping(ctx context.Context, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
+func (v *Server) addPortMapping(p *pending, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
 	external, f1 := port(c, "NewExternalPort")
 	internal, f2 := port(c, "NewInternalPort")
 	protocol, f3 := transport(c)
@@ -304,27 +344,18 @@ func (v *Server) addPortMapping(ctx context.Context, c *igd.Call, client netip.A
 		by: network.IGD, asker: client, machine: v.real(machine), protocol: protocol, port: internal, outside: external, exact: exact,
 		lifetime: time.Duration(lease) * time.Second, senders: senders, anew: true, text: text,
 	}
-	e, f := v.wishOf(ctx, w)
-	if f != nil {
-		return nil, f
-	}
-	return igd.Args{"NewReservedPort": fmt.Sprint(e.Outside.Port())}, nil
+	return v.wishOf(p, w, func(r *Record) igd.Args { return igd.Args{"NewReservedPort": fmt.Sprint(r.Outside.Port())} })
 }
 
-// wishOf grants a wish, puts it into force, and waits where an administrator has to decide.
-func (v *Server) wishOf(ctx context.Context, w *wish) (*Record, *igd.Fault) {
-	type decision struct {
-		record *Record
-		fault  *igd.Fault
-	}
+// wishOf grants a wish and puts it into force. Where an administrator has to decide, the answer is pending.
+func (v *Server) wishOf(p *pending, w *wish, answer func(*Record) igd.Args) (igd.Args, *igd.Fault) {
 	decided := make(chan decision, 1)
 	w.later = func(e *entry, no *refusal) {
 		d := decision{}
 		if no != nil {
-			d.fault = faultOf(no)
+			d.fault = faultOf(w, no)
 		} else {
-			r := e.Record
-			d.record = &r
+			d.record = e.Record
 		}
 		select {
 		case decided <- d:
@@ -335,23 +366,15 @@ func (v *Server) wishOf(ctx context.Context, w *wish) (*Record, *igd.Fault) {
 	e, no := v.grant(w, now)
 	switch {
 	case no != nil && no.reason == undecided:
-		v.mutex.Unlock()
-		defer v.mutex.Lock()
-		select {
-		case d := <-decided:
-			return d.record, d.fault
-		case <-ctx.Done():
-		case <-time.After(patiences[network.IGD] + time.Second):
-		}
-		return nil, igd.NewFault(igd.NotAuthorized)
+		p.decided, p.answer = decided, answer
+		return nil, nil
 	case no != nil:
-		return nil, faultOf(no)
+		return nil, faultOf(w, no)
 	}
 	if err := v.flush(now); err != nil {
 		return nil, igd.NewFault(igd.ActionFailed)
 	}
-	r := e.Record
-	return &r, nil
+	return answer(&e.Record), nil
 }
 
 // ofIGD returns the mappings of IPv4 that UPnP can tell of, by protocol and outside port: those of
@@ -401,7 +424,7 @@ func (v *Server) mayAskFor(client, machine netip.Addr) bool {
 	return false
 }
 
-func (v *Server) deletePortMapping(_ context.Context, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
+func (v *Server) deletePortMapping(_ *pending, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
 	e, f := v.keyed(c, client)
 	if f != nil {
 		return nil, f
@@ -420,7 +443,7 @@ func (v *Server) flushed() (igd.Args, *igd.Fault) {
 	return nil, nil
 }
 
-func (v *Server) deleteRange(_ context.Context, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
+func (v *Server) deleteRange(_ *pending, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
 	first, last, protocol, f := portRange(c)
 	if f != nil {
 		return nil, f
@@ -467,7 +490,7 @@ func remoteText(e *entry) string {
 	return ""
 }
 
-func (v *Server) entryByIndex(_ context.Context, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
+func (v *Server) entryByIndex(_ *pending, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
 	n, f := port(c, "NewPortMappingIndex")
 	if f != nil {
 		return nil, f
@@ -479,7 +502,7 @@ func (v *Server) entryByIndex(_ context.Context, c *igd.Call, client netip.Addr)
 	return v.entryArgs(list[n], true), nil
 }
 
-func (v *Server) entryByKey(_ context.Context, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
+func (v *Server) entryByKey(_ *pending, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
 	e, f := v.keyed(c, client)
 	if f != nil {
 		return nil, f
@@ -490,7 +513,7 @@ func (v *Server) entryByKey(_ context.Context, c *igd.Call, client netip.Addr) (
 // mostEntries is how many mappings GetListOfPortMappings tells at once.
 const mostEntries = 50
 
-func (v *Server) listEntries(_ context.Context, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
+func (v *Server) listEntries(_ *pending, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
 	first, last, protocol, f1 := portRange(c)
 	most, f2 := port(c, "NewNumberOfPorts")
 	if f := firstFault(f1, f2); f != nil {
@@ -514,7 +537,7 @@ func (v *Server) listEntries(_ context.Context, c *igd.Call, client netip.Addr) 
 
 // addPinhole opens the way to an IPv6 address. A client of IPv4 asks for its own machine's address
 // only by a rule that lets it ask for that.
-func (v *Server) addPinhole(ctx context.Context, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
+func (v *Server) addPinhole(p *pending, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
 	internal, f1 := port(c, "InternalPort")
 	from, f2 := port(c, "RemotePort")
 	senders, f3 := remote(c.Args["RemoteHost"])
@@ -544,14 +567,7 @@ func (v *Server) addPinhole(ctx context.Context, c *igd.Call, client netip.Addr)
 		by: network.IGD, asker: client, machine: machine, protocol: header.Protocol(number), port: internal, outside: internal,
 		lifetime: time.Duration(lease) * time.Second, senders: senders, anew: true,
 	}
-	r, f := v.wishOf(ctx, w)
-	if f != nil {
-		if f.Code == igd.NoPortMapsAvailable {
-			f = igd.NewFault(igd.PinholeSpaceExhausted)
-		}
-		return nil, f
-	}
-	return igd.Args{"UniqueID": fmt.Sprint(r.Number % 65536)}, nil
+	return v.wishOf(p, w, func(r *Record) igd.Args { return igd.Args{"UniqueID": fmt.Sprint(r.Number % 65536)} })
 }
 
 // pinhole returns the pinhole that a call names.
@@ -571,7 +587,7 @@ func (v *Server) pinhole(c *igd.Call, client netip.Addr) (*entry, *igd.Fault) {
 	return nil, igd.NewFault(igd.NoSuchPinhole)
 }
 
-func (v *Server) updatePinhole(ctx context.Context, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
+func (v *Server) updatePinhole(p *pending, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
 	e, f1 := v.pinhole(c, client)
 	lease, f2 := seconds(c, "NewLeaseTime")
 	if f := firstFault(f1, f2); f != nil {
@@ -581,13 +597,10 @@ func (v *Server) updatePinhole(ctx context.Context, c *igd.Call, client netip.Ad
 		return nil, igd.NewFault(igd.InvalidArgs)
 	}
 	w := &wish{by: network.IGD, asker: client, machine: e.Inside.Addr(), protocol: e.Protocol, port: e.Inside.Port(), outside: e.Outside.Port(), lifetime: time.Duration(lease) * time.Second, text: e.Text}
-	if _, f := v.wishOf(ctx, w); f != nil {
-		return nil, f
-	}
-	return nil, nil
+	return v.wishOf(p, w, func(*Record) igd.Args { return nil })
 }
 
-func (v *Server) deletePinhole(_ context.Context, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
+func (v *Server) deletePinhole(_ *pending, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
 	e, f := v.pinhole(c, client)
 	if f != nil {
 		return nil, f

@@ -73,7 +73,7 @@ func (v *Server) notify(p *point, kind string) {
 	for _, a := range v.advertised() {
 		advert := v.advert(p, a)
 		advert.NextBoot = advert.Boot + 1
-		p.search.WriteToUDPAddrPort(advert.AppendNotify(nil, kind, group.String()), group) // it is said again
+		say(p.search, datagram{peer: group, data: advert.AppendNotify(nil, kind, group.String())}) // it is said again
 	}
 }
 
@@ -145,7 +145,7 @@ func (v *Server) answerSearch(p *point, s ssdp.Search, from netip.AddrPort) {
 		case <-time.After(wait):
 		}
 		for _, data := range answers {
-			p.search.WriteToUDPAddrPort(data, from) // who was not answered searches again
+			say(p.search, datagram{peer: from, data: data}) // who was not answered searches again
 		}
 	})
 }

@@ -81,6 +81,9 @@ func (v *Server) decide(s *setting, w *wish, now time.Time, approved bool) (gran
 	if e, no := v.present(w); no != nil {
 		return nil, no
 	} else if e != nil {
+		if e.Peer && e.Until.After(until) { // PEER can't be used to shorten a lifetime (RFC 6887, 12.1)
+			until = e.Until
+		}
 		return v.renew(e, w, until)
 	}
 	outside, no := v.place(s, w, r)

@@ -37,18 +37,27 @@ type point struct {
 }
 
 // listeners are the points of a server.
-type listeners struct{ points []*point }
+type listeners struct {
+	points    []*point
+	linkLocal map[string][]netip.Addr // of the interfaces, by name
+}
 
 // listen opens the points of a setting, and closes those that are no longer among them.
 func (v *Server) listen(s *setting) {
 	var wanted []*point
+	v.listeners.linkLocal = map[string][]netip.Addr{}
 	if s != nil {
 		for _, i := range s.policy.On {
 			if !i.IsUp() {
 				continue
 			}
+			v.listeners.linkLocal[i.Name] = v.linkLocal(i)
+			addresses := slices.Clone(v.listeners.linkLocal[i.Name])
 			for _, prefix := range i.Addresses {
-				p := &point{iface: i, address: prefix.Addr(), closed: make(chan struct{})}
+				addresses = append(addresses, prefix.Addr())
+			}
+			for _, a := range addresses {
+				p := &point{iface: i, address: a, closed: make(chan struct{})}
 				if v.options.Loopback {
 					if p.address = onLoopback(p.address); !p.address.IsValid() {
 						continue
@@ -85,6 +94,28 @@ func (v *Server) listen(s *setting) {
 		}
 		v.listeners.points = append(v.listeners.points, p)
 	}
+}
+
+// linkLocal returns the link-local addresses of IPv6 that an interface has on this machine, by which router advertisements name it; they may
+// come and go.
+func (v *Server) linkLocal(i *network.Interface) (list []netip.Addr) {
+	if v.options.Device == nil || v.options.Loopback || !slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Addr().Is6() }) {
+		return nil
+	}
+	v.within(func() error {
+		device, err := net.InterfaceByName(v.options.Device(i))
+		if err != nil {
+			return err
+		}
+		addresses, err := device.Addrs()
+		for _, a := range addresses {
+			if p, bad := netip.ParsePrefix(a.String()); bad == nil && p.Addr().Is6() && p.Addr().IsLinkLocalUnicast() && !slices.ContainsFunc(i.Addresses, func(q netip.Prefix) bool { return q.Addr() == p.Addr() }) {
+				list = append(list, p.Addr())
+			}
+		}
+		return err
+	}) // one that is away is looked for again
+	return list
 }
 
 // onLoopback returns where a stand-in for an address is: 10.61.8.1 at 127.61.8.1, and its clients
@@ -135,7 +166,11 @@ func (v *Server) open(s *setting, p *point) error {
 			return err
 		}
 		if asks(s.policy) {
-			if p.asking, err = v.udp(p, netip.AddrPortFrom(p.address, v.options.Ports.PCP)); err != nil {
+			at := p.address
+			if at.Is6() && at.IsLinkLocalUnicast() {
+				at = at.WithZone(p.device)
+			}
+			if p.asking, err = v.udp(p, netip.AddrPortFrom(at, v.options.Ports.PCP)); err != nil {
 				return err
 			}
 		}
@@ -200,14 +235,49 @@ func (v *Server) udp(p *point, at netip.AddrPort) (*net.UDPConn, error) {
 	return conn.(*net.UDPConn), nil
 }
 
+// rooms are how much a socket holds. What is sent to a neighbor that nobody finds is held for three seconds: so that made-up ones do not
+// take the room of the others, there is some for 10,000 answers to them a second.
+var rooms = []struct{ forced, wished, bytes int }{
+	{unix.SO_RCVBUFFORCE, unix.SO_RCVBUF, 4 << 20},
+	{unix.SO_SNDBUFFORCE, unix.SO_SNDBUF, 16 << 20},
+}
+
+// say sends datagrams, and never waits: those for which the socket has no room are lost, and asked for again.
+func say(conn *net.UDPConn, list ...datagram) {
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		return
+	}
+	raw.Write(func(fd uintptr) bool {
+		for _, d := range list {
+			unix.Sendto(int(fd), d.data, unix.MSG_DONTWAIT|unix.MSG_NOSIGNAL, sockaddr(d.peer))
+		}
+		return true
+	})
+}
+
+func sockaddr(at netip.AddrPort) unix.Sockaddr {
+	if a := at.Addr().Unmap(); a.Is4() {
+		return &unix.SockaddrInet4{Port: int(at.Port()), Addr: a.As4()}
+	}
+	return &unix.SockaddrInet6{Port: int(at.Port()), Addr: at.Addr().As16()} // a socket that is bound to a device needs no zone
+}
+
 func setUp(fd int, p *point, at netip.AddrPort) error {
+	if at.Addr().IsLinkLocalUnicast() { // it may be new, and not be looked for by others yet
+		if err := unix.SetsockoptInt(fd, unix.IPPROTO_IP, unix.IP_FREEBIND, 1); err != nil {
+			return err
+		}
+	}
 	if p.device != "" {
 		if err := unix.BindToDevice(fd, p.device); err != nil {
 			return err
 		}
 	}
-	if unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, 4<<20) != nil {
-		unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUF, 4<<20) // as much as the machine gives
+	for _, room := range rooms {
+		if unix.SetsockoptInt(fd, unix.SOL_SOCKET, room.forced, room.bytes) != nil {
+			unix.SetsockoptInt(fd, unix.SOL_SOCKET, room.wished, room.bytes) // as much as the machine gives
+		}
 	}
 	if at.Addr().Is6() {
 		return unix.SetsockoptInt(fd, unix.IPPROTO_IPV6, unix.IPV6_MULTICAST_IF, p.index)
@@ -304,8 +374,7 @@ func (v *Server) serveAsking(p *point) {
 	for i := range in {
 		in[i].Buffers = [][]byte{make([]byte, pcp.MostSize+4)}
 	}
-	out := make([]ipv4.Message, 0, atOnce)
-	send := func(d datagram) { p.asking.WriteToUDPAddrPort(d.data, d.peer) } // one that is gone asks again
+	send := func(d datagram) { say(p.asking, d) }
 	for {
 		n, err := conn.ReadBatch(in, 0)
 		if err != nil {
@@ -321,17 +390,7 @@ func (v *Server) serveAsking(p *point) {
 				asked = append(asked, datagram{peer: netip.AddrPortFrom(peer.Addr().Unmap().WithZone(""), peer.Port()), data: append([]byte(nil), m.Buffers[0][:m.N]...)})
 			}
 		}
-		out = out[:0]
-		for _, d := range v.answer(asked, send) {
-			out = append(out, ipv4.Message{Buffers: [][]byte{d.data}, Addr: net.UDPAddrFromAddrPort(d.peer)})
-		}
-		for rest := out; len(rest) > 0; {
-			n, err := conn.WriteBatch(rest, 0)
-			rest = rest[max(n, 1):] // one that can't be sent is left out
-			if err != nil && v.isClosed(p, err) {
-				return
-			}
-		}
+		say(p.asking, v.answer(asked, send)...)
 	}
 }
 
@@ -401,10 +460,10 @@ func (v *Server) sendNotices(p *point) {
 	}
 	if s.policy.Speaks(network.PCP) {
 		m := pcp.Message{Opcode: pcp.Announce, Response: true, Epoch: epoch}
-		p.asking.WriteToUDPAddrPort(m.Append(nil), to) // it is said ten times
+		say(p.asking, datagram{peer: to, data: m.Append(nil)}) // it is said ten times
 	}
 	if s.policy.Speaks(network.NATPMP) && p.address.Is4() && external.IsValid() {
 		r := natpmp.Response{Opcode: natpmp.ExternalAddress, Epoch: epoch, External: external}
-		p.asking.WriteToUDPAddrPort(r.Append(nil), to)
+		say(p.asking, datagram{peer: to, data: r.Append(nil)})
 	}
 }

@@ -187,7 +187,13 @@ func (v *Server) addresses(i *network.Interface) (list [2]netip.Addr) {
 // over, clients learn it by the epoch (RFC 6887, 8.5), and everybody is told.
 func (v *Server) refresh(now time.Time) {
 	s := v.setting
-	if s == nil || v.options.External == nil {
+	if s == nil {
+		return
+	}
+	if slices.ContainsFunc(s.policy.On, v.hasMoved) {
+		v.listen(s)
+	}
+	if v.options.External == nil {
 		return
 	}
 	if is := v.addresses(s.external); is != s.address {
@@ -199,6 +205,11 @@ func (v *Server) refresh(now time.Time) {
 		v.announce()
 		v.events.change()
 	}
+}
+
+// hasMoved reports whether an interface has other link-local addresses than when the points were opened.
+func (v *Server) hasMoved(i *network.Interface) bool {
+	return i.IsUp() && !slices.Equal(v.linkLocal(i), v.listeners.linkLocal[i.Name])
 }
 
 func (v *Server) newEpoch(now time.Time) {
@@ -272,21 +283,25 @@ func (v *Server) behind(a netip.Addr) string {
 // grant decides about a wish and notes what became of it. What is granted is not in force before
 // flush.
 func (v *Server) grant(w *wish, now time.Time) (*entry, *refusal) {
-	return v.granted(w, now, false)
+	return v.granted(w, now, "")
 }
 
-func (v *Server) granted(w *wish, now time.Time, approved bool) (*entry, *refusal) {
-	before := len(v.table.numbers)
-	e, no := v.decide(v.setting, w, now, approved)
+// granted is grant, of a wish that somebody has approved where that is not empty.
+func (v *Server) granted(w *wish, now time.Time, approved string) (*entry, *refusal) {
+	before, by := len(v.table.numbers), ""
+	if approved != "" {
+		by = ", approved by " + approved
+	}
+	e, no := v.decide(v.setting, w, now, approved != "")
 	switch {
 	case no != nil && no.reason == undecided:
 	case no != nil:
 		v.options.Record(Happening{Outcome: Refused, In: v.behind(w.asker), Text: fmt.Sprintf("%s: %s", w, no.text)})
 	case len(v.table.numbers) > before:
 		v.fresh = append(v.fresh, e)
-		v.happens(Granted, e, fmt.Sprintf("%s, for %s", describe(e), lifetimeText(e.Until.Sub(now))))
+		v.happens(Granted, e, fmt.Sprintf("%s, for %s%s", describe(e), lifetimeText(e.Until.Sub(now)), by))
 	default:
-		v.happens(Renewed, e, fmt.Sprintf("%s, for %s", describe(e), lifetimeText(e.Until.Sub(now))))
+		v.happens(Renewed, e, fmt.Sprintf("%s, for %s%s", describe(e), lifetimeText(e.Until.Sub(now)), by))
 	}
 	return e, no
 }
@@ -441,6 +456,7 @@ type Trial struct {
 	Protocol header.Protocol
 	Port     uint16
 	Outside  uint16 // 0 is any
+	Exact    bool   // that outside port or none
 	Lifetime time.Duration
 }
 
@@ -465,7 +481,7 @@ func (v *Server) Try(t Trial) Verdict {
 	case !s.policy.Speaks(t.By):
 		return Verdict{Why: "the gateway is not asked by " + t.By}
 	}
-	w := &wish{by: t.By, asker: t.Asker, machine: t.Machine, protocol: t.Protocol, port: t.Port, outside: t.Outside, lifetime: t.Lifetime}
+	w := &wish{by: t.By, asker: t.Asker, machine: t.Machine, protocol: t.Protocol, port: t.Port, outside: t.Outside, exact: t.Exact, lifetime: t.Lifetime}
 	if !w.machine.IsValid() {
 		w.machine = w.asker
 	}

@@ -307,10 +307,14 @@ func TestSendersPeersAndPinholes(t *testing.T) {
 		t.Errorf("%+v", m.Senders)
 	}
 	b.wantPCP("no peer", b.mapping("10.61.8.52", header.UDP, 2002, 0, 600, peer("0.0.0.0", 80)), pcp.MalformedRequest, 0, 0)
-	b.wantPCP("taken away", b.mapping("10.61.8.52", header.UDP, 2001, 0, 0, peer("203.0.113.5", 80)), pcp.Success, 20002, 0)
-	if b.force[at] != nil {
-		t.Error("the peer is still there")
+	b.wantPCP("not shortened", b.mapping("10.61.8.52", header.UDP, 2001, 0, 300, peer("203.0.113.5", 80)), pcp.Success, 20002, 600)
+	b.wantPCP("not taken away", b.mapping("10.61.8.52", header.UDP, 2001, 0, 0, peer("203.0.113.5", 80)), pcp.Success, 20002, 600)
+	b.wantPCP("nor with all of the port", b.mapping("10.61.8.52", header.UDP, 2001, 0, 0, nil), pcp.Success, 0, 0)
+	b.wantPCP("lengthened", b.mapping("10.61.8.52", header.UDP, 2001, 0, 900, peer("203.0.113.5", 80)), pcp.Success, 20002, 900)
+	if b.force[at] == nil {
+		t.Error("the peer is gone")
 	}
+	b.wantPCP("never there", b.mapping("10.61.8.52", header.UDP, 2003, 0, 0, peer("203.0.113.5", 80)), pcp.Success, 0, 0)
 	got := b.mapping("fd61:8::52", header.TCP, 5001, 80, 600, nil)
 	if got.Result != pcp.Success || got.External != netip.MustParseAddr("fd61:8::52") || got.ExternalPort != 5001 {
 		t.Errorf("IPv6: %+v", got)

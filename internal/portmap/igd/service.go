@@ -39,6 +39,7 @@ type Variable struct {
 // Kinds of the device's services and parts, without their versions.
 const (
 	WANIPConnection          = "WANIPConnection"
+	WANPPPConnection         = "WANPPPConnection" // which others' devices have
 	WANCommonInterfaceConfig = "WANCommonInterfaceConfig"
 	WANIPv6FirewallControl   = "WANIPv6FirewallControl"
 	GatewayDevice            = "InternetGatewayDevice"

@@ -231,7 +231,11 @@ func (c *Call) AppendAnswer(b []byte, out Args) []byte {
 	return message(b, ServiceType(c.Kind, c.Version), c.Action+"Response", a.Out, out)
 }
 
+// serviceOf returns a service by its kind. One of a dialed line has the same actions (WANPPPConnection:1, 2.4).
 func serviceOf(kind string) *Service {
+	if kind == WANPPPConnection {
+		kind = WANIPConnection
+	}
 	return Services[slices.IndexFunc(Services, func(s *Service) bool { return s.Kind == kind })]
 }
 

@@ -157,7 +157,10 @@ func ParseRequest(b []byte) (*Message, error) {
 	if b[0] != Version {
 		return nil, refuse(UnsupportedVersion)
 	}
-	if len(b) < HeaderSize || len(b) > MostSize || len(b)%4 != 0 {
+	if len(b) < HeaderSize { // 8.2
+		return nil, ErrSilence
+	}
+	if len(b) > MostSize || len(b)%4 != 0 {
 		return nil, refuse(MalformedRequest)
 	}
 	m := &Message{Opcode: Opcode(b[1] & 0x7f), Lifetime: binary.BigEndian.Uint32(b[4:])}
@@ -171,6 +174,8 @@ func ParseRequest(b []byte) (*Message, error) {
 // ParseResponse reads an answer.
 func ParseResponse(b []byte) (*Message, error) {
 	switch {
+	case len(b) >= 4 && b[0] == 0 && b[1]&0x80 != 0 && b[2] == 0 && Result(b[3]) == UnsupportedVersion: // of NAT-PMP alone (RFC 6886, 3.5)
+		return &Message{Response: true, Result: UnsupportedVersion}, errors.New("version 0")
 	case len(b) < HeaderSize || len(b) > MostSize || len(b)%4 != 0:
 		return nil, errors.New("a message of a wrong length")
 	case b[0] != Version:
