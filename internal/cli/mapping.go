@@ -305,6 +305,8 @@ func addressIs(a netip.Addr) (is, note string) {
 		return "private", "is an address for tests of networks (RFC 2544), which the internet does not carry: nobody there can begin a connection to a mapping."
 	case carrierPrefix.Contains(a):
 		return "carrier", "is an address of a carrier's NAT (RFC 6598): the carrier translates once more, and nobody on the internet can begin a connection to a mapping."
+	case a.Is6() && !network.Carried(a):
+		return "private", "is a private address of IPv6, which the internet does not carry (RFC 4193): nobody there can begin a connection to a mapping."
 	case !network.Carried(a):
 		return "private", "is a private address: another gateway in front of this one translates once more (double NAT). A mapping is reached from the internet only if that one has a forward for it, or is asked too."
 	}

@@ -163,7 +163,7 @@ func (s *Service) changedSessions(next *inForce, each func(*Session)) error {
 		before, err1 := session.Before.Header()
 		after, err2 := session.After.Header()
 		in := next.gateway.Interface(session.In)
-		if err1 != nil || err2 != nil {
+		if err1 != nil || err2 != nil || session.Own {
 			return true
 		}
 		if in == nil {

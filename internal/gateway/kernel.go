@@ -180,11 +180,50 @@ func (k *Kernel) Use(e *engine.Engine, g *engine.Gateway) error {
 		k.Trouble(err)
 	}
 	if g.Handling.RestartsOnApply {
-		if err := k.machine.EndSessions(); err != nil {
+		if err := k.restart(g); err != nil {
 			k.Trouble(err)
 		}
 	}
 	return nil
+}
+
+// restart ends all sessions but the machine's own. The caller holds the mutex.
+func (k *Kernel) restart(g *engine.Gateway) error {
+	list, err := k.machine.Connections()
+	if err != nil {
+		return err
+	}
+	own := k.own(g)
+	if !slices.ContainsFunc(list, func(t kernel.Tracked) bool { return isOwn(&t, own) }) {
+		return k.machine.EndSessions()
+	}
+	for i := range list {
+		if !isOwn(&list[i], own) {
+			err = errors.Join(err, k.machine.End(&list[i]))
+		}
+	}
+	return err
+}
+
+// isOwn reports whether a machine of some addresses has begun a connection itself. What is said to all on a link is kept for nobody else.
+func isOwn(t *kernel.Tracked, own header.Addresses) bool {
+	return own.Contains(t.Before.Source) || t.Before.Source.IsLinkLocalUnicast() && t.Before.Destination.IsMulticast()
+}
+
+// own returns the addresses of the machine itself.
+func (k *Kernel) own(g *engine.Gateway) header.Addresses {
+	own := []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}
+	host, err := kernel.ReadHost(k.Namespace)
+	if err != nil {
+		k.Trouble(err)
+		return g.Own().Union(header.AddressesOfPrefixes(own...))
+	}
+	for _, d := range host.Devices {
+		for _, p := range d.Addresses {
+			own = append(own, netip.PrefixFrom(p.Addr(), p.Addr().BitLen()))
+		}
+	}
+	return g.Own().Union(header.AddressesOfPrefixes(own...))
 }
 
 // use puts a gateway into force. The caller holds the mutex.
@@ -277,27 +316,24 @@ func (k *Kernel) Open(open []*network.Mapping, shut []portmap.Shut) error {
 	return nil
 }
 
-// fresh is how long a list of connections answers Bound and IsTaken: many are asked at once.
+// fresh is how long a list of connections answers IsTaken: many are asked at once.
 const fresh = time.Second
 
-// ends returns the connections whose source is translated, by what that has become, and that by
-// what it was.
+// ends returns the ends that connections have outside, as they were a moment ago.
 func (k *Kernel) ends() *connectionEnds {
 	k.asking.Lock()
 	defer k.asking.Unlock()
 	if time.Since(k.known.at) < fresh {
 		return &k.known
 	}
-	k.known = connectionEnds{at: time.Now(), outside: map[protocolEnd]bool{}, bound: map[protocolEnd]netip.AddrPort{}}
+	k.known = connectionEnds{at: time.Now(), outside: map[protocolEnd]bool{}}
 	list, err := k.connections()
 	if err != nil {
 		k.Trouble(err)
 	}
 	for i := range list {
 		t := &list[i]
-		outside := netip.AddrPortFrom(t.After.Source, t.After.SourcePort)
-		k.known.outside[protocolEnd{t.Before.Protocol, outside}] = true
-		k.known.bound[protocolEnd{t.Before.Protocol, netip.AddrPortFrom(t.Before.Source, t.Before.SourcePort)}] = outside
+		k.known.outside[protocolEnd{t.Before.Protocol, netip.AddrPortFrom(t.After.Source, t.After.SourcePort)}] = true
 	}
 	return &k.known
 }
@@ -310,13 +346,20 @@ type protocolEnd struct {
 type connectionEnds struct {
 	at      time.Time
 	outside map[protocolEnd]bool
-	bound   map[protocolEnd]netip.AddrPort
 }
 
 // Bound is Backend's.
 func (k *Kernel) Bound(protocol header.Protocol, inside netip.AddrPort, outside netip.Addr) (port uint16, ok bool) {
-	at, ok := k.ends().bound[protocolEnd{protocol, inside}]
-	return at.Port(), ok && at.Addr() == outside
+	list, err := k.connectionsFrom(protocol, inside)
+	if err != nil {
+		k.Trouble(err)
+	}
+	for i := range list {
+		if t := &list[i]; t.After.Source == outside {
+			port, ok = t.After.SourcePort, true
+		}
+	}
+	return port, ok
 }
 
 // IsTaken is Backend's.
@@ -343,17 +386,25 @@ func (k *Kernel) Sessions(f *Filter, each func(*Session) bool) error {
 	if err != nil {
 		return err
 	}
+	own := k.own(g)
 	for i := range list {
 		t := &list[i]
 		if !f.matches(t.Before, t.After) {
 			continue
 		}
-		if s := k.session(g, t); !f.matchesRules(&s) || each(&s) {
+		s := k.session(g, t)
+		if s.Own = isOwn(t, own); !f.matchesRules(&s) || each(&s) {
 			continue
 		}
 		break
 	}
 	return nil
+}
+
+func (k *Kernel) connectionsFrom(protocol header.Protocol, inside netip.AddrPort) ([]kernel.Tracked, error) {
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	return k.machine.ConnectionsFrom(protocol, inside)
 }
 
 func (k *Kernel) connections() ([]kernel.Tracked, error) {

@@ -182,6 +182,7 @@ type Session struct {
 	Out     string `json:"out"` // empty where the gateway itself answers
 	InZone  string `json:"in-zone"`
 	OutZone string `json:"out-zone"`
+	Own     bool   `json:"own"` // the gateway has begun it itself: no rule is about it
 
 	Redirect string  `json:"redirect"` // rules, empty where there is none
 	Permit   string  `json:"permit"`

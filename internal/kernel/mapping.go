@@ -178,21 +178,30 @@ func (c *compiler) permitMapped(ch *chain, in *network.Interface) {
 	}
 }
 
-// searched adds what the gateway itself takes where it is searched for by UPnP: what is sent to the
-// group of those that answer (UPnP Device Architecture, 1.3.2).
+// searched adds what the gateway itself takes of programs that ask at other addresses than its own of the file: what is sent to the group
+// of those that answer searches by UPnP (UPnP Device Architecture, 1.3.2), and PCP at link-local ones.
 func (c *compiler) searched(in *chain) {
 	m := c.g.Mappings
-	if m == nil || !m.Speaks(network.IGD) {
+	if m == nil {
 		return
 	}
-	group := header.Single(netip.AddrFrom4([4]byte{239, 255, 255, 250}))
-	for _, i := range m.On {
-		if i.IsUp() {
-			match := engine.Match{From: header.AllAddresses(), To: group, Services: header.Services{header.ServiceAt(header.UDP, network.SSDPPort)}}
-			c.rules(in, match, destination, cameBy(c.Device(i)), ends(accepts))
+	at := func(protocol string, to header.Addresses, port uint16) {
+		if !m.Speaks(protocol) {
+			return
+		}
+		for _, i := range m.On {
+			if i.IsUp() {
+				match := engine.Match{From: header.AllAddresses(), To: to, Services: header.Services{header.ServiceAt(header.UDP, port)}}
+				c.rules(in, match, destination, cameBy(c.Device(i)), ends(accepts))
+			}
 		}
 	}
+	at(network.IGD, header.Single(netip.AddrFrom4([4]byte{239, 255, 255, 250})), network.SSDPPort)
+	at(network.PCP, linkLocal, network.PCPPort)
 }
+
+// linkLocal are the addresses of one link.
+var linkLocal = header.AddressesOfPrefixes(netip.MustParsePrefix("fe80::/10"))
 
 // OpenMappings takes mappings out of the maps on the machine and puts others there, all of it or
 // nothing. Those that are taken out must be there as they are said.

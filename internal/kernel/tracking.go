@@ -1,6 +1,7 @@
 package kernel
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -34,6 +35,10 @@ const (
 	attrCountFrom = 10
 	attrID        = 12
 	attrTimes     = 20 // CTA_TIMESTAMP
+	attrFilter    = 25
+
+	filterOriginal = 1                  // CTA_FILTER_ORIG_FLAGS, of bits for what must be the same:
+	filterSource   = 1<<0 | 1<<3 | 1<<4 // the source's address, the protocol and the source's port
 
 	tupleAddresses = 1 // CTA_TUPLE_IP
 	tupleProtocol  = 2
@@ -77,8 +82,38 @@ type Tracked struct {
 func (t *Tracked) Uplink() int { return int(t.Mark & uplinkMark >> 4) }
 
 // Connections returns the connections that the machine remembers, of both families.
-func (m *Machine) Connections() ([]Tracked, error) {
-	data, err := body(unix.AF_UNSPEC, 0, nil)
+func (m *Machine) Connections() ([]Tracked, error) { return m.tracked(unix.AF_UNSPEC, nil) }
+
+// ConnectionsFrom returns the connections of a protocol with ports that one address and port has begun. The kernel picks them out.
+func (m *Machine) ConnectionsFrom(protocol header.Protocol, from netip.AddrPort) ([]Tracked, error) {
+	family, source := byte(unix.AF_INET), uint16(source4)
+	if from.Addr().Is6() {
+		family, source = unix.AF_INET6, source6
+	}
+	return m.tracked(family, func(e *netlink.AttributeEncoder) {
+		e.Nested(attrOriginal, func(e *netlink.AttributeEncoder) error {
+			e.Nested(tupleAddresses, func(e *netlink.AttributeEncoder) error {
+				e.Bytes(source, from.Addr().AsSlice())
+				return nil
+			})
+			e.Nested(tupleProtocol, func(e *netlink.AttributeEncoder) error {
+				e.Uint8(tupleNumber, protocolNumber(protocol, header.FamilyOf(from.Addr())))
+				e.Uint16(sourcePort, from.Port())
+				return nil
+			})
+			return nil
+		})
+		e.Nested(attrFilter, func(e *netlink.AttributeEncoder) error {
+			e.ByteOrder = binary.NativeEndian // which this one is in
+			e.Uint32(filterOriginal, filterSource)
+			return nil
+		})
+	})
+}
+
+// tracked returns the connections of a family that a filter is for; nil is all.
+func (m *Machine) tracked(family byte, filter func(*netlink.AttributeEncoder)) ([]Tracked, error) {
+	data, err := body(family, 0, filter)
 	if err != nil {
 		return nil, err
 	}

@@ -273,8 +273,11 @@ func (v *Server) mayHave(s *setting, w *wish, outside netip.AddrPort) string {
 
 // isTaken reports whether sessions of somebody else have an outside port.
 func (v *Server) isTaken(w *wish, outside netip.AddrPort) bool {
+	if !v.options.IsTaken(w.protocol, outside) {
+		return false
+	}
 	port, own := v.options.Bound(w.protocol, netip.AddrPortFrom(w.machine, w.port), outside.Addr())
-	return (!own || port != outside.Port()) && v.options.IsTaken(w.protocol, outside)
+	return !own || port != outside.Port()
 }
 
 // nextFree returns the next port from one on, and round to it, that nobody has: word by word.
