@@ -85,6 +85,7 @@ type bench struct {
 	folder string
 	begin  func(*bench) // starts the service
 	send   func(from, to string, service string, sport uint16)
+	within func(do func() error) error // where the gateway's sockets are; nil is here
 }
 
 func trouble(t *testing.T) func(error) {
@@ -155,7 +156,7 @@ func onEach(t *testing.T, test func(*bench)) {
 
 func (b *bench) start(backend func(gateway.Recorder) (gateway.Backend, error)) {
 	b.Helper()
-	s, err := gateway.Start(gateway.Options{Gateway: "rim", Folder: b.folder, Program: "test", Backend: backend, Keeping: gateway.UsualKeeping, Trouble: trouble(b.T)})
+	s, err := gateway.Start(gateway.Options{Gateway: "rim", Folder: b.folder, Program: "test", Backend: backend, Keeping: gateway.UsualKeeping, Trouble: trouble(b.T), Within: b.within, Device: lab.DeviceOf})
 	if err != nil {
 		b.Fatal(err)
 	}

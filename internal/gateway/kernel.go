@@ -273,6 +273,15 @@ func (k *Kernel) AddressOf(i *network.Interface, f header.Family) (a netip.Addr,
 	return host.AddressOf(k.Device(i), f, i)
 }
 
+// LinkOf returns the link address of a neighbor, empty where the machine does not know it.
+func (k *Kernel) LinkOf(i *network.Interface, a netip.Addr) string {
+	link, err := kernel.LinkOf(k.Namespace, k.Device(i), a)
+	if err != nil {
+		k.Trouble(err)
+	}
+	return link
+}
+
 // Open is Backend's.
 func (k *Kernel) Open(open []*network.Mapping, shut []portmap.Shut) error {
 	k.mutex.Lock()

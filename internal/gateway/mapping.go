@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,6 +29,10 @@ func (s *Service) beginMapping() error {
 			return err
 		}
 	}
+	seen, err := s.state.Seen()
+	if err != nil {
+		return err
+	}
 	ports := s.options.Asking
 	if ports == (portmap.Ports{}) {
 		ports = portmap.StandardPorts
@@ -37,6 +42,7 @@ func (s *Service) beginMapping() error {
 		Gateway: s.options.Gateway, Program: s.options.Program, Ports: ports, Loopback: s.options.Loopback, Within: s.options.Within, Device: s.options.Device,
 		External: s.external(), Records: records, Epoch: epoch, SetEpoch: s.state.SetEpoch, Apply: s.openMappings, Save: s.state.SaveMappings,
 		Bound: s.backend.Bound, IsTaken: s.backend.IsTaken, Record: s.recordMapping, Trouble: s.options.Trouble,
+		Link: s.link(), Host: s.hostAt, Seen: seen, See: s.state.See,
 	})
 	return nil
 }
@@ -51,6 +57,27 @@ func (s *Service) external() func(*network.Interface, header.Family) (netip.Addr
 		return nil
 	}
 	return knows.AddressOf
+}
+
+// link returns what says which link address a neighbor has, where the machine knows.
+func (s *Service) link() func(*network.Interface, netip.Addr) string {
+	knows, ok := s.backend.(interface {
+		LinkOf(*network.Interface, netip.Addr) string
+	})
+	if !ok {
+		return nil
+	}
+	return knows.LinkOf
+}
+
+// hostAt returns the name of the host that has an address in the network in force; empty where none has.
+func (s *Service) hostAt(a netip.Addr) string {
+	if now := s.current.Load(); now != nil && now.network != nil {
+		if at := slices.IndexFunc(now.network.Hosts, func(h *network.Host) bool { return h.Has(a) }); at >= 0 {
+			return now.network.Hosts[at].Name
+		}
+	}
+	return ""
 }
 
 // openMappings puts mappings into force and takes others out.

@@ -22,7 +22,7 @@ gateways:
       staff: {address: 10.61.0.1/16, zone: staff}
     routes: [{to: default, via: 198.51.100.17}]
     mappings:
-      {protocols: [pcp], on: [staff], external: fibre, at-most: 200000, rules: [{allow: staff, lifetime: 1h}]}
+      {protocols: [pcp], on: [staff], external: fibre, at-most: 1000000, rules: [{allow: staff, lifetime: 1h}]}
 `
 
 // BenchmarkMappings asks a simulated gateway by PCP over loopback, from many clients: what is granted

@@ -16,13 +16,16 @@ import (
 	"hollowbridge/internal/portmap"
 )
 
-// A state of the versions before mappings, and before trials that know the machine's start, and before applies of several gateways, is taken over as it is.
+// A state of the versions before mappings, and before trials that know the machine's start, before applies of several gateways, and before machines that are
+// remembered, is taken over as it is.
 func TestAnOlderStateIsTakenOver(t *testing.T) {
-	const plainApplies = "ALTER TABLE revisions DROP COLUMN fate; ALTER TABLE revisions DROP COLUMN applied; ALTER TABLE pending DROP COLUMN lease;"
+	const plainMachines = "DROP TABLE seen;"
+	const plainApplies = plainMachines + "ALTER TABLE revisions DROP COLUMN fate; ALTER TABLE revisions DROP COLUMN applied; ALTER TABLE pending DROP COLUMN lease;"
 	const plainTrials = plainApplies + "ALTER TABLE pending DROP COLUMN boot; ALTER TABLE pending DROP COLUMN deadline;"
 	takenOver(t, plainTrials+"DROP TABLE mappings; DROP TABLE epoch; PRAGMA user_version = 1")
 	takenOver(t, plainTrials+"PRAGMA user_version = 2")
 	takenOver(t, plainApplies+"PRAGMA user_version = 3")
+	takenOver(t, plainMachines+"PRAGMA user_version = 4")
 }
 
 func takenOver(t *testing.T, older string) {

@@ -53,12 +53,15 @@ func startRim(t *testing.T, text string) *rim {
 	if testing.Short() || noKernel != nil {
 		t.Skip("it waits for a running gateway on the kernel", noKernel)
 	}
-	built, err := lab.Build(engine.Compile(netfiletest.Parse(t, text), nil), 0)
+	n := netfiletest.Parse(t, text)
+	built, err := lab.Build(engine.Compile(n, nil), 0)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(built.Close)
+	built.Yield(n.Gateway("rim"))
 	r := &rim{bench: &bench{T: t, folder: t.TempDir()}, built: built}
+	r.within = func(do func() error) error { return built.Within("rim", do) }
 	complain := func(err error) {
 		if r.expected == nil || !r.expected(err) {
 			t.Errorf("trouble: %v", err)

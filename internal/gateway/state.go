@@ -43,7 +43,7 @@ const StateFile = "state.sqlite"
 // the version of the tables in it.
 const (
 	stateID      = 0x48424757
-	stateVersion = 4
+	stateVersion = 5
 )
 
 const stateTables = `
@@ -58,7 +58,7 @@ CREATE TABLE counts (
 	last INTEGER, raw INTEGER NOT NULL, PRIMARY KEY (list, rule));
 CREATE TABLE events (first INTEGER PRIMARY KEY, count INTEGER NOT NULL, oldest INTEGER NOT NULL, newest INTEGER NOT NULL, block BLOB NOT NULL);
 CREATE INDEX events_newest ON events (newest);
-` + mappingTables
+` + mappingTables + seenTable
 
 // bootColumns are what version 2 did not have: of what was on trial then, nobody knows since when.
 const bootColumns = `
@@ -74,7 +74,12 @@ ALTER TABLE pending ADD COLUMN lease TEXT;
 `
 
 // laterThan are the changes that a state of an earlier version needs, by that version.
-var laterThan = [stateVersion]string{1: mappingTables, 2: bootColumns, 3: applyColumns}
+var laterThan = [stateVersion]string{1: mappingTables, 2: bootColumns, 3: applyColumns, 4: seenTable}
+
+// seenTable is what version 4 did not have: machines that have had mappings, and since when they are known.
+const seenTable = `
+CREATE TABLE seen (machine TEXT PRIMARY KEY, first INTEGER NOT NULL);
+`
 
 // mappingTables are those that version 1 did not have.
 const mappingTables = `
@@ -586,6 +591,38 @@ func (s *State) SetEpoch(began time.Time) error {
 			return err
 		}
 		_, err := tx.Exec("INSERT INTO epoch VALUES (?)", began.UnixNano())
+		return err
+	})
+}
+
+// Seen returns the machines that have had mappings, and since when they are known.
+func (s *State) Seen() (map[string]time.Time, error) {
+	rows, err := s.bulk.Query("SELECT machine, first FROM seen")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	seen := map[string]time.Time{}
+	for rows.Next() {
+		var machine string
+		var first int64
+		if err := rows.Scan(&machine, &first); err != nil {
+			return nil, err
+		}
+		seen[machine] = time.Unix(0, first)
+	}
+	return seen, rows.Err()
+}
+
+// See keeps that a machine was seen for the first time, and forgets others.
+func (s *State) See(machine string, at time.Time, gone []string) error {
+	return transaction(s.bulk, func(tx *sql.Tx) error {
+		for _, other := range gone {
+			if _, err := tx.Exec("DELETE FROM seen WHERE machine = ?", other); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec("INSERT OR REPLACE INTO seen VALUES (?, ?)", machine, at.UnixNano())
 		return err
 	})
 }

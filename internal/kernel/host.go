@@ -119,6 +119,38 @@ func handleAt(namespace int) (*netlink.Handle, error) {
 	return netlink.NewHandleAt(netns.NsHandle(namespace))
 }
 
+// LinkOf returns the link address that a machine knows of a neighbor behind a device, in a network namespace as in OpenMachine; empty where it
+// knows none, and then it looks for it.
+func LinkOf(namespace int, device string, neighbor netip.Addr) (string, error) {
+	handle, err := handleAt(namespace)
+	if err != nil {
+		return "", fmt.Errorf("the machine's neighbors: %w", err)
+	}
+	defer handle.Close()
+	link, err := handle.LinkByName(device)
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", device, err)
+	}
+	family := netlink.FAMILY_V4
+	if neighbor.Is6() {
+		family = netlink.FAMILY_V6
+	}
+	list, err := handle.NeighList(link.Attrs().Index, family)
+	if err != nil {
+		return "", fmt.Errorf("the neighbors of %s: %w", device, err)
+	}
+	for _, n := range list {
+		if a, ok := netip.AddrFromSlice(n.IP); ok && a.Unmap() == neighbor && len(n.HardwareAddr) > 0 {
+			return n.HardwareAddr.String(), nil
+		}
+	}
+	err = handle.NeighSet(&netlink.Neigh{LinkIndex: link.Attrs().Index, Family: family, State: netlink.NUD_NONE, Flags: netlink.NTF_USE, IP: neighbor.AsSlice()})
+	if err != nil {
+		err = fmt.Errorf("looking for %s behind %s: %w", neighbor, device, err)
+	}
+	return "", err
+}
+
 // kernelMade is the origin of routes that belong to addresses (RTPROT_KERNEL of linux/rtnetlink.h).
 const kernelMade = 2
 

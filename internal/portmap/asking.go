@@ -17,6 +17,7 @@ type datagram struct {
 	peer   netip.AddrPort
 	data   []byte
 	client netip.Addr // of one that came: whose it is
+	again  bool       // it was postponed
 }
 
 // A reply is the answer to a datagram: nothing where data is empty. Where what was granted can't be
@@ -143,11 +144,12 @@ func (v *Server) onePCP(d datagram, now time.Time, send func(datagram)) reply {
 		return refuse(pcp.ExcessiveRemotePeers)
 	}
 	request := d.data
+	w.again = d.again
 	w.later = func(e *entry, no *refusal) {
 		send(datagram{peer: d.peer, data: v.answerPCP(m, request, e, no, v.now())})
 	}
 	e, refused := v.grant(w, now)
-	if refused != nil && refused.reason == undecided {
+	if refused != nil && v.isOpen(refused, d, send) {
 		return reply{}
 	}
 	return reply{datagram: datagram{data: v.answerPCP(m, request, e, refused, now)}, fails: pcp.Refuse(request, pcp.NoResources, m.Epoch)}
@@ -162,6 +164,31 @@ func (v *Server) undeletedPeer(m *pcp.Message, request []byte, w *wish, now time
 		return reply{datagram: datagram{data: m.Append(nil)}}
 	}
 	return reply{datagram: datagram{data: v.answerPCP(m, request, e, no, now)}}
+}
+
+// mostPostponed is how many requests wait at a time until a link address is found, and untilFound for how long.
+const (
+	mostPostponed = 256
+	untilFound    = 30 * time.Millisecond
+)
+
+// isOpen reports whether there is no answer yet. One that was not decided because the link address of its machine is being looked for is looked
+// at again, whether that was found or not.
+func (v *Server) isOpen(no *refusal, d datagram, send func(datagram)) bool {
+	if no.reason == unfound && v.postponed < mostPostponed { // what is more is asked again
+		v.postponed++
+		d.again = true
+		time.AfterFunc(untilFound, func() {
+			answers := v.answer([]datagram{d}, send)
+			v.mutex.Lock()
+			v.postponed--
+			v.mutex.Unlock()
+			for _, a := range answers {
+				send(a)
+			}
+		})
+	}
+	return no.reason == unfound || no.reason == undecided
 }
 
 // checkPCP looks at what a request may not say (RFC 6887, 11.1 and 12.1).
@@ -253,7 +280,7 @@ func (t *table) of(machine netip.Addr, all bool, inside netip.AddrPort) (list []
 		}
 		return list
 	}
-	if t.machines[machine] == 0 {
+	if t.at[machine] == 0 {
 		return nil
 	}
 	for _, e := range t.numbers {
@@ -303,8 +330,9 @@ func (v *Server) oneNATPMP(d datagram, now time.Time, send func(datagram)) reply
 			return said.Append(nil)
 		}
 		w.later = func(e *entry, no *refusal) { send(datagram{peer: d.peer, data: answer(e, no, v.now())}) }
+		w.again = d.again
 		e, no := v.grant(w, now)
-		if no != nil && no.reason == undecided {
+		if no != nil && v.isOpen(no, d, send) {
 			return reply{}
 		}
 		return reply{datagram: datagram{data: answer(e, no, now)}, fails: natpmp.Refuse(d.data, natpmp.OutOfResources, epoch)}

@@ -341,7 +341,7 @@ func (v *Server) addPortMapping(p *pending, c *igd.Call, client netip.Addr) (igd
 		lease = longestLease
 	}
 	w := &wish{
-		by: network.IGD, asker: client, machine: v.real(machine), protocol: protocol, port: internal, outside: external, exact: exact,
+		again: true, by: network.IGD, asker: client, machine: v.real(machine), protocol: protocol, port: internal, outside: external, exact: exact,
 		lifetime: time.Duration(lease) * time.Second, senders: senders, anew: true, text: text,
 	}
 	return v.wishOf(p, w, func(r *Record) igd.Args { return igd.Args{"NewReservedPort": fmt.Sprint(r.Outside.Port())} })
@@ -564,7 +564,7 @@ func (v *Server) addPinhole(p *pending, c *igd.Call, client netip.Addr) (igd.Arg
 		senders[0].Port = from
 	}
 	w := &wish{
-		by: network.IGD, asker: client, machine: machine, protocol: header.Protocol(number), port: internal, outside: internal,
+		again: true, by: network.IGD, asker: client, machine: machine, protocol: header.Protocol(number), port: internal, outside: internal,
 		lifetime: time.Duration(lease) * time.Second, senders: senders, anew: true,
 	}
 	return v.wishOf(p, w, func(r *Record) igd.Args { return igd.Args{"UniqueID": fmt.Sprint(r.Number % 65536)} })
@@ -596,7 +596,7 @@ func (v *Server) updatePinhole(p *pending, c *igd.Call, client netip.Addr) (igd.
 	if lease == 0 || lease > 86400 {
 		return nil, igd.NewFault(igd.InvalidArgs)
 	}
-	w := &wish{by: network.IGD, asker: client, machine: e.Inside.Addr(), protocol: e.Protocol, port: e.Inside.Port(), outside: e.Outside.Port(), lifetime: time.Duration(lease) * time.Second, text: e.Text}
+	w := &wish{again: true, by: network.IGD, asker: client, machine: e.Inside.Addr(), protocol: e.Protocol, port: e.Inside.Port(), outside: e.Outside.Port(), lifetime: time.Duration(lease) * time.Second, text: e.Text}
 	return v.wishOf(p, w, func(*Record) igd.Args { return nil })
 }
 

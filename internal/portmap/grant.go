@@ -2,6 +2,7 @@ package portmap
 
 import (
 	"cmp"
+	"fmt"
 	"math/bits"
 	"net/netip"
 	"slices"
@@ -90,11 +91,9 @@ func (v *Server) decide(s *setting, w *wish, now time.Time, approved bool) (gran
 	if no != nil {
 		return nil, no
 	}
-	switch have := v.table.machines[w.machine]; {
-	case r.AtMost > 0 && have >= r.AtMost:
-		return nil, refused(tooMany, "%s has %d already, as many as the rule allows", w.machine, have)
-	case len(v.table.numbers) >= s.policy.AtMost:
-		return nil, refused(full, "there are %d already, as many as the gateway has room for", len(v.table.numbers))
+	whose, isNew, no := v.room(s, w, r, now)
+	if no != nil {
+		return nil, no
 	}
 	if r.Ask && !approved {
 		return nil, v.ask(w, now)
@@ -105,8 +104,86 @@ func (v *Server) decide(s *setting, w *wish, now time.Time, approved bool) (gran
 	}
 	return v.table.add(Record{
 		Protocol: w.protocol, Outside: outside, Inside: netip.AddrPortFrom(w.machine, w.port), Senders: senders, Peer: w.peer.IsValid(),
-		By: w.by, Owner: w.asker, Nonce: w.nonce, Text: w.text, Granted: now, Until: until,
+		By: w.by, Owner: w.asker, Nonce: w.nonce, Text: w.text, Granted: now, Until: until, Machine: whose, New: isNew,
 	}), nil
+}
+
+// room looks for room for one more mapping of a machine. It returns whose it is, and whether nobody saw that machine before.
+func (v *Server) room(s *setting, w *wish, r *network.MappingRule, now time.Time) (whose string, isNew bool, no *refusal) {
+	whose, isNew, found := v.whose(s, w.machine, now)
+	if !found && !w.again {
+		return "", false, &refusal{unfound, ""}
+	}
+	all := len(v.table.numbers)
+	switch have := v.table.machines[whose]; {
+	case r.AtMost > 0 && have >= r.AtMost:
+		return "", false, refused(tooMany, "%s has %d already, as many as the rule allows a machine", w.machine, have)
+	case all >= s.policy.AtMost:
+		return "", false, refused(full, "there are %d already, as many as the gateway has room for", all)
+	case isNew && v.table.fresh >= max(1, (s.policy.AtMost-all+v.table.fresh)/newcomersPart):
+		return "", false, refused(full, "machines that nobody saw here a day ago have %d already, the part of the room that is theirs together", v.table.fresh)
+	}
+	return whose, isNew, nil
+}
+
+// Machines that are new get one part of so many of the room that is left, all together: whoever makes addresses up is one of them.
+const newcomersPart = 4
+
+// A machine is no longer new when it has been seen for so long; so many are remembered.
+const (
+	newFor   = 24 * time.Hour
+	mostSeen = 4096
+)
+
+// whose returns the machine that has an address, for both families: on a segment by its link address, behind an inside router, or where that is
+// not known, by the host of the file, else by the IPv4 address or the /64. One that the file names is never new. Found is false where the link
+// address may be known in a moment.
+func (v *Server) whose(s *setting, a netip.Addr, now time.Time) (key string, isNew, found bool) {
+	found = true
+	if in := s.gateway.OutTo(a); in != nil && v.options.Link != nil && slices.ContainsFunc(in.Addresses, func(p netip.Prefix) bool { return p.Contains(a) }) {
+		key = v.options.Link(in, a)
+		found = key != ""
+	}
+	host := ""
+	if v.options.Host != nil {
+		host = v.options.Host(a)
+	}
+	switch {
+	case key != "":
+	case host != "":
+		key = host
+	case a.Is4():
+		key = a.String()
+	default:
+		key = netip.PrefixFrom(a, 64).Masked().String()
+	}
+	first, known := v.seen[key]
+	return key, host == "" && (!known || now.Sub(first) < newFor), found
+}
+
+// see remembers a machine that has been granted something.
+func (v *Server) see(key string, now time.Time) {
+	if _, known := v.seen[key]; known {
+		return
+	}
+	var gone []string
+	if len(v.seen) >= mostSeen { // those that have nothing now
+		for other := range v.seen {
+			if v.table.machines[other] == 0 && now.Sub(v.seen[other]) < newFor {
+				gone = append(gone, other)
+				delete(v.seen, other)
+			}
+		}
+		if len(v.seen) >= mostSeen {
+			return
+		}
+	}
+	v.seen[key] = now
+	if v.options.See != nil {
+		if err := v.options.See(key, now, gone); err != nil {
+			v.options.Trouble(fmt.Errorf("mappings: %w", err))
+		}
+	}
 }
 
 // ledElsewhere returns the mapping of its asker that a wish by UPnP takes the outside port from, to lead it elsewhere
@@ -182,6 +259,10 @@ func (v *Server) renew(e *entry, w *wish, until time.Time) (*entry, *refusal) {
 		v.table.touch(e)
 	}
 	e.Text = w.text
+	if first, known := v.seen[e.machine()]; e.New && known && v.now().Sub(first) >= newFor {
+		e.New = false
+		v.table.fresh--
+	}
 	v.table.renew(e, until)
 	return e, nil
 }

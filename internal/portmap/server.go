@@ -41,6 +41,10 @@ type Options struct {
 	IsTaken func(protocol header.Protocol, outside netip.AddrPort) bool
 	Record  func(Happening)
 	Trouble func(error)
+	Link    func(*network.Interface, netip.Addr) string         // the link address of a neighbor, empty where it is not known
+	Host    func(netip.Addr) string                             // the name of the file's host that has an address, empty where none has
+	Seen    map[string]time.Time                                // machines that were seen before, and since when
+	See     func(key string, at time.Time, gone []string) error // keeps that one was seen, and forgets some
 }
 
 // A Shut mapping is one that is there no longer.
@@ -84,6 +88,9 @@ type Server struct {
 	number  uint64 // of the latest that waits
 	limits  limiter
 	fresh   []*entry // granted since the last flush
+	seen    map[string]time.Time
+
+	postponed int // requests, see isOpen
 
 	listeners listeners
 	events    eventing
@@ -94,7 +101,8 @@ type Server struct {
 
 // NewServer returns a server that has the mappings that were kept, but lets nobody ask yet; Use does.
 func NewServer(o Options) *Server {
-	v := &Server{options: o, now: time.Now, table: newTable(), epoch: o.Epoch, boot: uint32(time.Now().Unix()), waiting: map[waitKey]*waitingWish{}}
+	v := &Server{options: o, now: time.Now, table: newTable(), epoch: o.Epoch, boot: uint32(time.Now().Unix()), waiting: map[waitKey]*waitingWish{}, seen: map[string]time.Time{}}
+	maps.Copy(v.seen, o.Seen)
 	v.ctx, v.stop = context.WithCancel(context.Background())
 	v.events.init(v)
 	for _, r := range o.Records {
@@ -294,11 +302,12 @@ func (v *Server) granted(w *wish, now time.Time, approved string) (*entry, *refu
 	}
 	e, no := v.decide(v.setting, w, now, approved != "")
 	switch {
-	case no != nil && no.reason == undecided:
+	case no != nil && (no.reason == undecided || no.reason == unfound):
 	case no != nil:
 		v.options.Record(Happening{Outcome: Refused, In: v.behind(w.asker), Text: fmt.Sprintf("%s: %s", w, no.text)})
 	case len(v.table.numbers) > before:
 		v.fresh = append(v.fresh, e)
+		v.see(e.machine(), now)
 		v.happens(Granted, e, fmt.Sprintf("%s, for %s%s", describe(e), lifetimeText(e.Until.Sub(now)), by))
 	default:
 		v.happens(Renewed, e, fmt.Sprintf("%s, for %s%s", describe(e), lifetimeText(e.Until.Sub(now)), by))
@@ -481,7 +490,7 @@ func (v *Server) Try(t Trial) Verdict {
 	case !s.policy.Speaks(t.By):
 		return Verdict{Why: "the gateway is not asked by " + t.By}
 	}
-	w := &wish{by: t.By, asker: t.Asker, machine: t.Machine, protocol: t.Protocol, port: t.Port, outside: t.Outside, exact: t.Exact, lifetime: t.Lifetime}
+	w := &wish{again: true, by: t.By, asker: t.Asker, machine: t.Machine, protocol: t.Protocol, port: t.Port, outside: t.Outside, exact: t.Exact, lifetime: t.Lifetime}
 	if !w.machine.IsValid() {
 		w.machine = w.asker
 	}
@@ -491,13 +500,12 @@ func (v *Server) Try(t Trial) Verdict {
 		verdict.Line, verdict.Lifetime = r.Place.Line, r.Granted(w.lifetime)
 		verdict.Outside, no = v.place(s, w, r)
 	}
+	if no == nil {
+		_, _, no = v.room(s, w, r, v.now())
+	}
 	switch {
 	case no != nil:
 		verdict.Why = no.text
-	case r.AtMost > 0 && v.table.machines[w.machine] >= r.AtMost:
-		verdict.Why = fmt.Sprintf("%s has %d already, as many as the rule allows", w.machine, v.table.machines[w.machine])
-	case len(v.table.numbers) >= s.policy.AtMost:
-		verdict.Why = "there is no room for more"
 	default:
 		verdict.Granted, verdict.Asks = true, r.Ask
 	}

@@ -76,6 +76,10 @@ func (b *bench) start(text string) {
 	for _, r := range b.kept {
 		records = append(records, r)
 	}
+	seen := map[string]time.Time{"fd61:8::/64": {}}
+	for i := range 256 {
+		seen[fmt.Sprint("10.61.8.", i)] = time.Time{}
+	}
 	slices.SortFunc(records, func(a, c Record) int { return int(a.Number) - int(c.Number) })
 	b.Server = NewServer(Options{
 		Gateway: "rim", Ports: StandardPorts, Within: func(func() error) error { return ErrElsewhere }, Records: records, Epoch: b.began,
@@ -106,6 +110,7 @@ func (b *bench) start(text string) {
 			return port, ok
 		},
 		IsTaken: func(_ header.Protocol, outside netip.AddrPort) bool { return b.taken[outside.Port()] },
+		Seen:    seen,
 		Record:  func(h Happening) { b.log = append(b.log, h) },
 		Trouble: func(err error) {
 			if b.fails == nil {
@@ -655,5 +660,58 @@ func TestTheTableIsAPlainList(t *testing.T) {
 				t.Fatalf("seed %d, %d: %d mappings, %d in force, %d kept", seed, n, len(p.list), len(b.force), len(b.kept))
 			}
 		}
+	}
+}
+
+// A machine has one share, whatever addresses it takes; those that nobody saw before have a part of the room together; and a link address that is
+// not known yet is waited for.
+func TestRoomIsSharedByMachines(t *testing.T) {
+	b := newBench(t, strings.Replace(shop, "shortest: 2m, lifetime: 1h, at-most: 6", "lifetime: 1h, at-most: 3", 1))
+	links := map[string]string{}
+	b.options.Host = func(a netip.Addr) string {
+		if a == netip.MustParseAddr("fd61:8::52") {
+			return "spectro"
+		}
+		return ""
+	}
+	b.options.Link = func(_ *network.Interface, a netip.Addr) string { return links[a.String()] }
+	grants := func(from string, port uint16) bool {
+		t.Helper()
+		return b.mapping(from, header.TCP, port, 0, 600, nil).Result == pcp.Success
+	}
+	wish := (&pcp.Message{Opcode: pcp.Map, Client: netip.MustParseAddr("10.61.8.41"), Protocol: 6, InternalPort: 2000, Lifetime: 600}).Append(nil)
+	later := make(chan datagram, 1)
+	if got := b.answer([]datagram{{peer: netip.MustParseAddrPort("10.61.8.41:5000"), data: wish}}, func(d datagram) { later <- d }); len(got) > 0 {
+		t.Error("it is answered before its link address is looked for")
+	}
+	select {
+	case <-later:
+	case <-time.After(5 * time.Second):
+		t.Fatal("it is never answered")
+	}
+	for i := range 20 { // one machine
+		links[fmt.Sprint("10.61.8.", 42+i)], links[fmt.Sprintf("fd61:8::%d", i)] = "02:00:00:00:00:01", "02:00:00:00:00:01"
+	}
+	b.seen["02:00:00:00:00:01"] = time.Time{}
+	if !grants("10.61.8.42", 2000) || !grants("10.61.8.43", 2000) || !grants("fd61:8::1", 5000) || grants("10.61.8.44", 2000) {
+		t.Error("one machine has not three")
+	}
+	granted := 0
+	for i := range 20 { // many that are made up
+		links[fmt.Sprintf("fd61:8::a%d", i)] = fmt.Sprintf("02:00:00:00:01:%02d", i)
+		if grants(fmt.Sprintf("fd61:8::a%d", i), 5000) {
+			granted++
+		}
+	}
+	if want := (30 - 4) / newcomersPart; granted != want {
+		t.Errorf("%d new machines were granted something, not %d", granted, want)
+	}
+	links["fd61:8::52"] = "02:00:00:00:00:52"
+	if !grants("fd61:8::52", 5000) {
+		t.Error("a host of the file is new, though its other address may be known")
+	}
+	b.pass(25 * time.Hour)
+	if !grants("fd61:8::a1", 5000) || b.table.fresh != 0 {
+		t.Error("one that was seen a day ago is new")
 	}
 }

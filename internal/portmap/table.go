@@ -24,7 +24,12 @@ type Record struct {
 	Nonce           pcp.Nonce        // which the owner must know, of PCP
 	Text            string           // what the program says of itself
 	Granted, Until  time.Time
+	Machine         string // whose it is, see Server.whose; empty in what was kept before that was known
+	New             bool   // the machine was not seen before
 }
+
+// machine returns whose a record is.
+func (r *Record) machine() string { return orText(r.Machine, r.Inside.Addr().String()) }
 
 // An entry is a record in the table.
 type entry struct {
@@ -55,7 +60,9 @@ type table struct {
 	slots    map[slotKey]*slot
 	inside   map[insideKey][]*slot
 	numbers  map[uint64]*entry
-	machines map[netip.Addr]int // how many entries a machine has
+	machines map[string]int     // how many entries a machine has
+	at       map[netip.Addr]int // and an address
+	fresh    int                // how many those have that were not seen before
 	ports    map[netip.Addr]*portUse
 	ending   endings
 	next     uint64
@@ -78,7 +85,7 @@ type portOwner struct {
 
 func newTable() *table {
 	return &table{
-		slots: map[slotKey]*slot{}, inside: map[insideKey][]*slot{}, numbers: map[uint64]*entry{}, machines: map[netip.Addr]int{},
+		slots: map[slotKey]*slot{}, inside: map[insideKey][]*slot{}, numbers: map[uint64]*entry{}, machines: map[string]int{}, at: map[netip.Addr]int{},
 		ports: map[netip.Addr]*portUse{}, next: 1, dirty: map[slotKey]bool{}, changed: map[uint64]bool{},
 	}
 }
@@ -125,7 +132,11 @@ func (t *table) add(r Record) *entry {
 	e := &entry{Record: r, slot: s}
 	s.entries = append(s.entries, e)
 	t.numbers[r.Number] = e
-	t.machines[r.Inside.Addr()]++
+	t.machines[r.machine()]++
+	t.at[r.Inside.Addr()]++
+	if r.New {
+		t.fresh++
+	}
 	heap.Push(&t.ending, e)
 	t.touch(e)
 	return e
@@ -148,8 +159,14 @@ func (t *table) remove(e *entry) {
 	s.entries = slices.DeleteFunc(s.entries, func(other *entry) bool { return other == e })
 	delete(t.numbers, e.Number)
 	heap.Remove(&t.ending, e.place)
-	if t.machines[e.Inside.Addr()]--; t.machines[e.Inside.Addr()] == 0 {
-		delete(t.machines, e.Inside.Addr())
+	if t.machines[e.machine()]--; t.machines[e.machine()] == 0 {
+		delete(t.machines, e.machine())
+	}
+	if t.at[e.Inside.Addr()]--; t.at[e.Inside.Addr()] == 0 {
+		delete(t.at, e.Inside.Addr())
+	}
+	if e.New {
+		t.fresh--
 	}
 	if len(s.entries) > 0 {
 		return

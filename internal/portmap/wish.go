@@ -27,6 +27,7 @@ type wish struct {
 	anew     bool             // they replace those that it has
 	text     string
 
+	again bool                   // it was postponed, see Server.postpone
 	later func(*entry, *refusal) // is told what an administrator decides
 }
 
@@ -63,6 +64,7 @@ const (
 	full                      // there is no room for more
 	tooManyPeers
 	undecided // an administrator is asked: there is no answer yet
+	unfound   // the machine's link address is being looked for: there is no answer yet
 	failed    // what was granted could not be put into force
 )
 
