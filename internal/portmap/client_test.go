@@ -199,3 +199,41 @@ func TestDevicesOfOthersAreCalled(t *testing.T) {
 		}
 	}
 }
+
+// Slow callers of a few addresses do not shut the others out, and one address has no more than its share.
+func TestAFewSlowCallersShutNobodyOut(t *testing.T) {
+	tcp, err := net.Listen("tcp4", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := fair(tcp, 16, 4)
+	server := httptest.Server{Listener: l, Config: &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "here") })}}
+	server.Start()
+	defer server.Close()
+	dial := func(from string) net.Conn {
+		d := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}, Timeout: time.Second}
+		c, err := d.Dial("tcp4", tcp.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { c.Close() })
+		return c
+	}
+	for i := range 32 {
+		dial(fmt.Sprint("127.0.0.", 10+i%8)) // which say nothing
+	}
+	c := dial("127.0.0.9")
+	fmt.Fprint(c, "GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+	c.SetReadDeadline(time.Now().Add(2 * time.Second))
+	answer := make([]byte, 15)
+	if _, err := c.Read(answer); err != nil || string(answer) != "HTTP/1.1 200 OK" {
+		t.Errorf("%q, %v", answer, err)
+	}
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	for client, list := range l.of {
+		if len(list) > 4 || l.held > 16 {
+			t.Errorf("%s has %d of %d", client, len(list), l.held)
+		}
+	}
+}

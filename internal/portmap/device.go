@@ -24,7 +24,7 @@ import (
 // Bounds of those who call the device.
 const (
 	mostCallers    = 64
-	mostCallersOf  = 8 // calls of one client at a time
+	mostCallersOf  = 8 // connections of one client
 	callHeaders    = 8 << 10
 	slowestRequest = 5 * time.Second
 	slowestAnswer  = 40 * time.Second // an administrator may have to decide
@@ -53,7 +53,6 @@ func (v *Server) device(p *point) *http.Server {
 		mux.HandleFunc("SUBSCRIBE "+s.Path+"/events", func(w http.ResponseWriter, r *http.Request) { v.events.subscribe(s, w, r) })
 		mux.HandleFunc("UNSUBSCRIBE "+s.Path+"/events", v.events.unsubscribe)
 	}
-	calls := &callers{of: map[netip.Addr]int{}}
 	return &http.Server{
 		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			from, err := netip.ParseAddrPort(r.RemoteAddr)
@@ -63,10 +62,7 @@ func (v *Server) device(p *point) *http.Server {
 				http.Error(w, "only from inside", http.StatusForbidden)
 			case !isOwnHost(r.Host, p.address): // a page of another site has led a browser here
 				http.Error(w, "this is no name of the device", http.StatusForbidden)
-			case !calls.begin(client):
-				http.Error(w, "too many calls at a time", http.StatusServiceUnavailable)
 			default:
-				defer calls.end(client)
 				mux.ServeHTTP(w, r)
 			}
 		}),

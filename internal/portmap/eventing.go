@@ -250,27 +250,3 @@ func (n *eventing) unsubscribe(w http.ResponseWriter, r *http.Request) {
 	}
 	delete(n.subscriptions, id)
 }
-
-// callers counts the calls of each client that are being answered.
-type callers struct {
-	sync.Mutex
-	of map[netip.Addr]int
-}
-
-func (c *callers) begin(client netip.Addr) bool {
-	c.Lock()
-	defer c.Unlock()
-	if c.of[client] >= mostCallersOf {
-		return false
-	}
-	c.of[client]++
-	return true
-}
-
-func (c *callers) end(client netip.Addr) {
-	c.Lock()
-	defer c.Unlock()
-	if c.of[client]--; c.of[client] == 0 {
-		delete(c.of, client)
-	}
-}

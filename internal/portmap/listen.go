@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"golang.org/x/net/ipv4"
-	"golang.org/x/net/netutil"
 	"golang.org/x/sys/unix"
 
 	"hollowbridge/core/header"
@@ -310,7 +309,7 @@ func (v *Server) openIGD(p *point) (err error) {
 	}
 	p.http = v.device(p)
 	v.working.Go(func() {
-		if err := p.http.Serve(netutil.LimitListener(l, mostCallers)); !errors.Is(err, http.ErrServerClosed) {
+		if err := p.http.Serve(fair(l, mostCallers, mostCallersOf)); !errors.Is(err, http.ErrServerClosed) {
 			v.options.Trouble(fmt.Errorf("mappings: %w", err))
 		}
 	})
