@@ -197,6 +197,7 @@ func (c *compiler) searched(in *chain) {
 		}
 	}
 	at(network.IGD, header.Single(netip.AddrFrom4([4]byte{239, 255, 255, 250})), network.SSDPPort)
+	at(network.IGD, header.Single(netip.MustParseAddr("ff02::c")), network.SSDPPort)
 	at(network.PCP, linkLocal, network.PCPPort)
 }
 

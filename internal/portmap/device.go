@@ -83,7 +83,7 @@ func isOwnHost(host string, own netip.Addr) bool {
 	if at, err := netip.ParseAddrPort(host); err == nil {
 		return at.Addr() == own
 	}
-	a, err := netip.ParseAddr(host)
+	a, err := netip.ParseAddr(strings.Trim(host, "[]"))
 	return err == nil && a == own
 }
 
@@ -157,7 +157,13 @@ var actions = map[string]action{
 	"ForceTermination":      refuses,
 	"GetConnectionTypeInfo": says(igd.Args{"NewConnectionType": "IP_Routed", "NewPossibleConnectionTypes": "IP_Routed"}),
 	"GetNATRSIPStatus":      says(igd.Args{"NewRSIPAvailable": "0", "NewNATEnabled": "1"}),
-	"GetFirewallStatus":     says(igd.Args{"FirewallEnabled": "1", "InboundPinholeAllowed": "1"}),
+	"GetFirewallStatus": func(v *Server, _ *pending, _ *igd.Call, _ netip.Addr) (igd.Args, *igd.Fault) {
+		return igd.Args{"FirewallEnabled": "1", "InboundPinholeAllowed": v.opensPinholes()}, nil
+	},
+	"SetDefaultConnectionService": refuses,
+	"GetDefaultConnectionService": func(v *Server, _ *pending, _ *igd.Call, _ netip.Addr) (igd.Args, *igd.Fault) {
+		return igd.Args{"NewDefaultConnectionService": v.connectionService()}, nil
+	},
 	"GetCommonLinkProperties": func(v *Server, _ *pending, _ *igd.Call, _ netip.Addr) (igd.Args, *igd.Fault) {
 		status := "Up"
 		if v.status() != "Connected" {
@@ -216,6 +222,30 @@ func refuses(*Server, *pending, *igd.Call, netip.Addr) (igd.Args, *igd.Fault) {
 
 func says(out igd.Args) action {
 	return func(*Server, *pending, *igd.Call, netip.Addr) (igd.Args, *igd.Fault) { return out, nil }
+}
+
+// opensPinholes says, as a boolean of UPnP, whether some machine may open ways to its IPv6 address by it.
+func (v *Server) opensPinholes() string {
+	s := v.setting
+	if s == nil || !s.address[header.IPv6].IsValid() {
+		return "0"
+	}
+	for _, r := range s.policy.Rules {
+		if r.Verb != network.Allow || len(r.By) > 0 && !slices.Contains(r.By, network.IGD) {
+			continue
+		}
+		for _, in := range s.policy.On {
+			if slices.ContainsFunc(in.Addresses, func(p netip.Prefix) bool { return p.Addr().Is6() }) && !r.From.In(in.Zone).Intersect(header.IPv6.All()).Empty() {
+				return "1"
+			}
+		}
+	}
+	return "0"
+}
+
+// connectionService names the service that the gateway connects by (Layer3Forwarding:1, 2.2.1).
+func (v *Server) connectionService() string {
+	return fmt.Sprintf("uuid:%s:%s:2,%s", v.deviceOf().PartUUID(2), igd.WANConnectionDevice, igd.ConnectionID)
 }
 
 // status says whether the device has an outside address.

@@ -451,17 +451,17 @@ func TestTheDeviceIsFound(t *testing.T) {
 	}
 	b.use(shop)
 	heard(ssdp.Alive, len(b.advertised()))
-	search := func(target string) int {
-		conn, err := net.DialUDP("udp4", &net.UDPAddr{IP: net.ParseIP("127.61.8.52")}, &net.UDPAddr{IP: net.ParseIP("127.61.8.1"), Port: int(client.Ports.SSDP)})
+	search := func(target, to string, wait int) int {
+		conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.ParseIP("127.61.8.52")})
 		if err != nil {
 			t.Fatal(err)
 		}
 		defer conn.Close()
-		s := ssdp.Search{Target: target}
-		conn.Write(s.Append(nil, "239.255.255.250:1900"))
+		s := ssdp.Search{Target: target, Wait: wait}
+		conn.WriteToUDP(s.Append(nil, "239.255.255.250:1900"), &net.UDPAddr{IP: net.ParseIP(to), Port: int(client.Ports.SSDP)})
 		answers := 0
 		for data := make([]byte, ssdp.MostSize); ; answers++ {
-			conn.SetReadDeadline(time.Now().Add(300 * time.Millisecond))
+			conn.SetReadDeadline(time.Now().Add(300*time.Millisecond + time.Duration(wait)*time.Second))
 			n, err := conn.Read(data)
 			if err != nil {
 				return answers
@@ -479,8 +479,13 @@ func TestTheDeviceIsFound(t *testing.T) {
 		ssdp.RootDevice: 1, "urn:schemas-upnp-org:device:InternetGatewayDevice:1": 1, "urn:schemas-upnp-org:service:WANIPConnection:2": 1,
 		"urn:schemas-upnp-org:service:WANIPConnection:1": 1, "urn:schemas-upnp-org:device:Printer:1": 0, ssdp.All: len(b.advertised()),
 	} {
-		if got := search(target); got != want {
+		if got := search(target, "127.61.8.1", 0); got != want {
 			t.Errorf("%s: %d answers, not %d", target, got, want)
+		}
+	}
+	for wait, want := range []int{0, 1} { // one to all that says no time is none
+		if got := search(ssdp.RootDevice, ssdp.Group4.String(), wait); got != want {
+			t.Errorf("to all, with %d s: %d answers", wait, got)
 		}
 	}
 	b.use(shop[:strings.Index(shop, "    mappings:")])

@@ -7,7 +7,10 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"hollowbridge/core/network"
 	"hollowbridge/internal/portmap/igd"
@@ -44,7 +47,10 @@ func (v *Server) advertised() []advertised {
 				continue
 			}
 			part := 2
-			if s.Kind == igd.WANCommonInterfaceConfig {
+			switch s.Kind {
+			case igd.Layer3Forwarding:
+				part = 0
+			case igd.WANCommonInterfaceConfig:
 				part = 1
 			}
 			target := igd.ServiceType(s.Kind, n)
@@ -57,10 +63,19 @@ func (v *Server) advertised() []advertised {
 // advert says where the description of something that is announced is.
 func (v *Server) advert(p *point, a advertised) ssdp.Advert {
 	return ssdp.Advert{
-		Target: a.target, Name: a.name, Location: v.base(p) + igd.DevicePaths[a.version-1], Server: "Linux UPnP/1.1 hollowbridge/" + strings.ReplaceAll(orText(v.options.Program, "1"), " ", "-"),
+		Target: a.target, Name: a.name, Location: v.base(p) + igd.DevicePaths[a.version-1], Server: systemText() + " UPnP/1.1 hollowbridge/" + strings.ReplaceAll(orText(v.options.Program, "1"), " ", "-"),
 		MaxAge: maxAge, Boot: v.boot,
 	}
 }
+
+// systemText is the system and its version, as 1.2.2 wants it.
+var systemText = sync.OnceValue(func() string {
+	var name unix.Utsname
+	if unix.Uname(&name) != nil {
+		return "Linux/0"
+	}
+	return "Linux/" + strings.ReplaceAll(unix.ByteSliceToString(name.Release[:]), " ", "-")
+})
 
 // base is the URL at which the device is called.
 func (v *Server) base(p *point) string {
@@ -69,7 +84,7 @@ func (v *Server) base(p *point) string {
 
 // notify announces all of the device on a point. Whoever calls holds the mutex.
 func (v *Server) notify(p *point, kind string) {
-	group := netip.AddrPortFrom(ssdp.Group4, v.options.Ports.SSDP)
+	group := netip.AddrPortFrom(p.groupAddress(), v.options.Ports.SSDP)
 	for _, a := range v.advertised() {
 		advert := v.advert(p, a)
 		advert.NextBoot = advert.Boot + 1
@@ -107,7 +122,10 @@ func (v *Server) serveSearches(p *point, conn *net.UDPConn) {
 		if err != nil {
 			continue
 		}
-		v.answerSearch(p, s, netip.AddrPortFrom(from.Addr().Unmap(), from.Port()))
+		if conn == p.group && s.Wait == 0 { // to all it says how long they have (1.3.2)
+			continue
+		}
+		v.answerSearch(p, s, netip.AddrPortFrom(from.Addr().Unmap().WithZone(""), from.Port()))
 	}
 }
 
@@ -119,7 +137,7 @@ const mostAnswering = 64
 func (v *Server) answerSearch(p *point, s ssdp.Search, from netip.AddrPort) {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
-	if v.setting == nil || !v.isInside(v.real(from.Addr())) || !v.limits.allows(from.Addr(), v.now()) || v.events.answering.Load() >= mostAnswering {
+	if v.setting == nil || !from.Addr().IsLinkLocalUnicast() && !v.isInside(v.real(from.Addr())) || !v.limits.allows(from.Addr(), v.now()) || v.events.answering.Load() >= mostAnswering {
 		return
 	}
 	var answers [][]byte

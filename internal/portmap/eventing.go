@@ -111,7 +111,8 @@ func (n *eventing) values(s *igd.Service) igd.Args {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
 	all := igd.Args{"PossibleConnectionTypes": "IP_Routed", "ConnectionStatus": v.status(), "ExternalIPAddress": v.externalText(), "PhysicalLinkStatus": "Up",
-		"FirewallEnabled": "1", "InboundPinholeAllowed": "1", "PortMappingNumberOfEntries": "0"}
+		"FirewallEnabled": "1", "InboundPinholeAllowed": v.opensPinholes(), "PortMappingNumberOfEntries": "0", "SystemUpdateID": strconv.FormatUint(uint64(v.changes), 10),
+		"DefaultConnectionService": v.connectionService()}
 	if v.setting != nil {
 		all["PortMappingNumberOfEntries"] = strconv.Itoa(min(len(v.ofIGD(netip.Addr{}, true)), 65535))
 		if !v.setting.address[header.IPv4].IsValid() {

@@ -35,6 +35,17 @@ type point struct {
 	closed  chan struct{}
 }
 
+// hasDevice reports whether a UPnP device may be called at a point: at what is link-local programs only ask by PCP.
+func (p *point) hasDevice() bool { return !p.address.IsLinkLocalUnicast() }
+
+// groupAddress is where those are searched for who may be asked at a point (UPnP Device Architecture, 1 and annex A).
+func (p *point) groupAddress() netip.Addr {
+	if p.address.Is6() {
+		return ssdp.Group6
+	}
+	return ssdp.Group4
+}
+
 // listeners are the points of a server.
 type listeners struct {
 	points    []*point
@@ -71,7 +82,7 @@ func (v *Server) listen(s *setting) {
 	}
 	kept := v.listeners.points[:0:0]
 	for _, p := range v.listeners.points {
-		speaks := s != nil && (p.asking != nil) == asks(s.policy) && (p.search != nil) == (s.policy.Speaks(network.IGD) && p.address.Is4())
+		speaks := s != nil && (p.asking != nil) == asks(s.policy) && (p.search != nil) == (s.policy.Speaks(network.IGD) && p.hasDevice())
 		if at := slices.IndexFunc(wanted, func(w *point) bool {
 			return w.address == p.address && w.device == p.device && w.iface.Name == p.iface.Name
 		}); speaks && at >= 0 {
@@ -173,7 +184,7 @@ func (v *Server) open(s *setting, p *point) error {
 				return err
 			}
 		}
-		if s.policy.Speaks(network.IGD) && p.address.Is4() {
+		if s.policy.Speaks(network.IGD) && p.hasDevice() {
 			return v.openIGD(p)
 		}
 		return nil
@@ -303,7 +314,7 @@ func (v *Server) openIGD(p *point) (err error) {
 		})
 		return errors.Join(err, failure)
 	}}
-	l, err := config.Listen(context.Background(), "tcp4", netip.AddrPortFrom(p.address, v.options.Ports.HTTP).String())
+	l, err := config.Listen(context.Background(), "tcp", netip.AddrPortFrom(p.address, v.options.Ports.HTTP).String())
 	if err != nil {
 		return fmt.Errorf("where %s is to be called: %w", p.iface, err)
 	}
@@ -319,7 +330,11 @@ func (v *Server) openIGD(p *point) (err error) {
 // groupSocket opens a socket for what is sent to the group of those that are searched for, and for
 // nothing else: package net would listen at all addresses.
 func groupSocket(p *point, port uint16) (*net.UDPConn, error) {
-	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
+	family := unix.AF_INET
+	if p.address.Is6() {
+		family = unix.AF_INET6
+	}
+	fd, err := unix.Socket(family, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -327,11 +342,18 @@ func groupSocket(p *point, port uint16) (*net.UDPConn, error) {
 	if err == nil && p.device != "" {
 		err = unix.BindToDevice(fd, p.device)
 	}
-	if err == nil {
-		err = unix.SetsockoptIPMreqn(fd, unix.IPPROTO_IP, unix.IP_ADD_MEMBERSHIP, &unix.IPMreqn{Multiaddr: ssdp.Group4.As4(), Address: p.address.As4(), Ifindex: int32(p.index)})
+	group := p.groupAddress()
+	var at unix.Sockaddr = &unix.SockaddrInet6{Port: int(port), Addr: group.As16(), ZoneId: uint32(p.index)}
+	switch {
+	case err != nil:
+	case family == unix.AF_INET:
+		at = &unix.SockaddrInet4{Port: int(port), Addr: group.As4()}
+		err = unix.SetsockoptIPMreqn(fd, unix.IPPROTO_IP, unix.IP_ADD_MEMBERSHIP, &unix.IPMreqn{Multiaddr: group.As4(), Address: p.address.As4(), Ifindex: int32(p.index)})
+	default:
+		err = unix.SetsockoptIPv6Mreq(fd, unix.IPPROTO_IPV6, unix.IPV6_JOIN_GROUP, &unix.IPv6Mreq{Multiaddr: group.As16(), Interface: uint32(p.index)})
 	}
 	if err == nil {
-		err = unix.Bind(fd, &unix.SockaddrInet4{Port: int(port), Addr: ssdp.Group4.As4()})
+		err = unix.Bind(fd, at)
 	}
 	if err != nil {
 		unix.Close(fd)

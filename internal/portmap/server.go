@@ -90,7 +90,8 @@ type Server struct {
 	fresh   []*entry // granted since the last flush
 	seen    map[string]time.Time
 
-	postponed int // requests, see isOpen
+	postponed int    // requests, see isOpen
+	changes   uint32 // of mappings, since the start (WANIPConnection:2, 2.3.24)
 
 	listeners listeners
 	events    eventing
@@ -364,6 +365,9 @@ func (v *Server) put(now time.Time) error {
 		return err
 	}
 	if len(t.dirty) > 0 {
+		if v.changes++; v.changes == 0 { // it begins anew at 1
+			v.changes = 1
+		}
 		v.events.change()
 	}
 	clear(t.dirty)

@@ -108,7 +108,7 @@ func TestDescriptionsSayWhatThereIs(t *testing.T) {
 		for _, c := range list {
 			kinds[c.Kind] = c.Version
 		}
-		want := map[string]int{igd.WANCommonInterfaceConfig: 1, igd.WANIPConnection: version}
+		want := map[string]int{igd.Layer3Forwarding: 1, igd.WANCommonInterfaceConfig: 1, igd.WANIPConnection: version}
 		if version == 2 {
 			want[igd.WANIPv6FirewallControl] = 1
 		}

@@ -42,6 +42,7 @@ const (
 	WANPPPConnection         = "WANPPPConnection" // which others' devices have
 	WANCommonInterfaceConfig = "WANCommonInterfaceConfig"
 	WANIPv6FirewallControl   = "WANIPv6FirewallControl"
+	Layer3Forwarding         = "Layer3Forwarding"
 	GatewayDevice            = "InternetGatewayDevice"
 	WANDevice                = "WANDevice"
 	WANConnectionDevice      = "WANConnectionDevice"
@@ -80,9 +81,20 @@ var (
 	portRange    = args("NewStartPort", "ExternalPort", "NewEndPort", "ExternalPort", "NewProtocol", "PortMappingProtocol", "NewManage", "A_ARG_TYPE_Manage")
 )
 
-// Services are those of the device (WANIPConnection:1 and :2, WANCommonInterfaceConfig:1 and
+// ConnectionID names the service that maps ports.
+const ConnectionID = "urn:upnp-org:serviceId:WANIPConn1"
+
+// Services are those of the device (WANIPConnection:1 and :2, WANCommonInterfaceConfig:1, Layer3Forwarding:1 and
 // WANIPv6FirewallControl:1 of the UPnP Forum).
 var Services = []*Service{
+	{
+		Kind: Layer3Forwarding, Versions: [2]int{1, 1}, ID: "urn:upnp-org:serviceId:L3Forwarding1", Path: "/forwarding",
+		Actions: []Action{
+			{"SetDefaultConnectionService", 1, args("NewDefaultConnectionService", "DefaultConnectionService"), nil},
+			{"GetDefaultConnectionService", 1, nil, args("NewDefaultConnectionService", "DefaultConnectionService")},
+		},
+		Variables: []Variable{{"DefaultConnectionService", "string", nil, true}},
+	},
 	{
 		Kind: WANCommonInterfaceConfig, Versions: [2]int{1, 1}, ID: "urn:upnp-org:serviceId:WANCommonIFC1", Path: "/common",
 		Actions: []Action{{"GetCommonLinkProperties", 1, nil, args("NewWANAccessType", "WANAccessType", "NewLayer1UpstreamMaxBitRate", "Layer1UpstreamMaxBitRate",
@@ -91,7 +103,7 @@ var Services = []*Service{
 			{"Layer1DownstreamMaxBitRate", "ui4", nil, false}, {"PhysicalLinkStatus", "string", []string{"Up", "Down"}, true}},
 	},
 	{
-		Kind: WANIPConnection, Versions: [2]int{1, 2}, ID: "urn:upnp-org:serviceId:WANIPConn1", Path: "/connection",
+		Kind: WANIPConnection, Versions: [2]int{1, 2}, ID: ConnectionID, Path: "/connection",
 		Actions: []Action{
 			{"SetConnectionType", 1, args("NewConnectionType", "ConnectionType"), nil},
 			{"GetConnectionTypeInfo", 1, nil, args("NewConnectionType", "ConnectionType", "NewPossibleConnectionTypes", "PossibleConnectionTypes")},
@@ -116,7 +128,7 @@ var Services = []*Service{
 			{"RemoteHost", "string", nil, false}, {"ExternalPort", "ui2", nil, false}, {"PortMappingProtocol", "string", []string{"TCP", "UDP"}, false},
 			{"InternalPort", "ui2", nil, false}, {"InternalClient", "string", nil, false}, {"PortMappingEnabled", "boolean", nil, false},
 			{"PortMappingDescription", "string", nil, false}, {"PortMappingLeaseDuration", "ui4", nil, false},
-			{"A_ARG_TYPE_Manage", "boolean", nil, false}, {"A_ARG_TYPE_PortListing", "string", nil, false},
+			{"A_ARG_TYPE_Manage", "boolean", nil, false}, {"A_ARG_TYPE_PortListing", "string", nil, false}, {"SystemUpdateID", "ui4", nil, true},
 		},
 	},
 	{
@@ -167,7 +179,7 @@ func (d *Device) PartUUID(part int) string {
 func (d *Device) Describe(version int) []byte {
 	var b strings.Builder
 	b.WriteString(xml.Header)
-	b.WriteString(`<root xmlns="urn:schemas-upnp-org:device-1-0"><specVersion><major>1</major><minor>1</minor></specVersion>`)
+	b.WriteString(`<root xmlns="urn:schemas-upnp-org:device-1-0" configId="1"><specVersion><major>1</major><minor>1</minor></specVersion>`)
 	device := func(kind string, part int, services []string, inside func()) {
 		fmt.Fprintf(&b, "<device><deviceType>%s</deviceType><friendlyName>%s</friendlyName><manufacturer>hollowbridge</manufacturer>"+
 			"<modelName>hollowbridge</modelName><serialNumber>%s</serialNumber><UDN>uuid:%s</UDN>", DeviceType(kind, version), escape(d.Name), escape(d.Serial), d.PartUUID(part))
@@ -190,7 +202,7 @@ func (d *Device) Describe(version int) []byte {
 		}
 		b.WriteString("</device>")
 	}
-	device(GatewayDevice, 0, nil, func() {
+	device(GatewayDevice, 0, []string{Layer3Forwarding}, func() {
 		device(WANDevice, 1, []string{WANCommonInterfaceConfig}, func() {
 			device(WANConnectionDevice, 2, []string{WANIPConnection, WANIPv6FirewallControl}, nil)
 		})
@@ -203,7 +215,7 @@ func (d *Device) Describe(version int) []byte {
 func (s *Service) Describe(version int) []byte {
 	var b strings.Builder
 	b.WriteString(xml.Header)
-	b.WriteString(`<scpd xmlns="urn:schemas-upnp-org:service-1-0"><specVersion><major>1</major><minor>0</minor></specVersion><actionList>`)
+	b.WriteString(`<scpd xmlns="urn:schemas-upnp-org:service-1-0" configId="1"><specVersion><major>1</major><minor>0</minor></specVersion><actionList>`)
 	for i := range s.Actions {
 		a := &s.Actions[i]
 		if a.Since > version {
