@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -23,7 +24,7 @@ import (
 )
 
 var mappingCommand = &command{
-	name: "mapping", arguments: "find | add SERVICE | list | remove SERVICE | approve N | refuse N | try SERVICE",
+	name: "mapping", arguments: "find | add SERVICE | list | remove SERVICE | approve N | refuse N | block MACHINE | unblock MACHINE | try SERVICE",
 	summary: "asks a gateway for a port mapping, lists them, takes them away, approves what waits",
 	help: `As a program on this machine, by the open protocols PCP, NAT-PMP and UPnP IGD:
 
@@ -37,9 +38,11 @@ takes it away. The gateway is this machine's default one, or that of -gateway AD
 
 As the administrator of the running gateways of the network file, or of -gateway NAME:
 
-  list            the mappings that programs have, and the wishes that wait
+  list            the mappings that programs have, the wishes that wait, and who is blocked
   approve 3       grants the wish that waits by number 3; refuse 3 refuses it
   remove tcp/7777 with -gateway NAME, takes anybody's mapping away
+  block spectro   takes all of spectro's away at once, and refuses it others, until unblock
+                  spectro, or for as long as -for says; no revision is made
   try tcp/20320   what would become of it if -as ADDRESS asked; nothing is asked
 
 Exit status: 0 yes, 1 nobody answers or it is refused, 2 the call is wrong.`,
@@ -48,7 +51,8 @@ Exit status: 0 yes, 1 nobody answers or it is refused, 2 the call is wrong.`,
 		jsonFlag(set, o)
 		set.StringVar(&o.gateway, "gateway", "", "the `GATEWAY`: its address to ask it as a program does, its name to ask as its administrator")
 		set.StringVar(&o.by, "by", "", "only by this `PROTOCOL`: "+strings.Join(network.MappingProtocols, ", "))
-		set.StringVar(&o.forTime, "for", "1h", "for how `LONG`")
+		set.StringVar(&o.forTime, "for", "", "for how `LONG`: 1h where absent; with block until unblock")
+		watchFlag(set, o)
 		set.BoolVar(&o.hold, "hold", false, "renew it until ^C, then take it away")
 		set.IntVar(&o.wished, "outside", 0, "the outside `PORT` that is wished for; any where absent")
 		set.BoolVar(&o.exact, "exact", false, "that outside port or none")
@@ -74,12 +78,12 @@ var mappingVerbs = map[string]struct {
 	run   func(*call) int
 }{
 	"find": {0, (*call).findMappings}, "add": {1, (*call).addMapping}, "list": {0, (*call).listMappings}, "remove": {1, (*call).removeMapping},
-	"approve": {1, (*call).settleMapping}, "refuse": {1, (*call).settleMapping}, "try": {1, (*call).tryMapping},
+	"approve": {1, (*call).settleMapping}, "refuse": {1, (*call).settleMapping}, "block": {1, (*call).blockMachine}, "unblock": {1, (*call).blockMachine}, "try": {1, (*call).tryMapping},
 }
 
 func runMapping(c *call) int {
 	if len(c.args) == 0 {
-		return c.misused("it needs find, add, list, remove, approve, refuse or try")
+		return c.misused("it needs find, add, list, remove, approve, refuse, block, unblock or try")
 	}
 	verb, ok := mappingVerbs[c.args[0]]
 	if !ok {
@@ -87,7 +91,7 @@ func runMapping(c *call) int {
 		for name := range mappingVerbs {
 			names = append(names, name)
 		}
-		return c.misused("%s: there are find, add, list, remove, approve, refuse and try%s", c.args[0], netfile.DidYouMean(c.args[0], names))
+		return c.misused("%s: there are find, add, list, remove, approve, refuse, block, unblock and try%s", c.args[0], netfile.DidYouMean(c.args[0], names))
 	}
 	switch o := &c.options; {
 	case len(c.args) != 1+verb.words:
@@ -96,6 +100,8 @@ func runMapping(c *call) int {
 		return c.misused("-by %s: there are %s%s", o.by, strings.Join(network.MappingProtocols, ", "), netfile.DidYouMean(o.by, network.MappingProtocols))
 	case o.wished < 0 || o.wished > 65535:
 		return c.misused("-outside %d: a port is 1 to 65535", o.wished)
+	case o.watch && c.args[0] != "list":
+		return c.misused("-watch goes with list")
 	}
 	return verb.run(c)
 }
@@ -328,13 +334,16 @@ func splitErrors(err error) []error {
 	return []error{err}
 }
 
+// usualLifetime is how long a mapping is asked for where nobody says.
+const usualLifetime = "1h"
+
 // ask reads what add and remove are about.
 func (c *call) ask(text string) (a portmap.Ask, err error) {
 	o := &c.options
 	if a.Protocol, a.Port, err = c.mappedService(text); err != nil {
 		return a, err
 	}
-	if a.Lifetime, err = network.ParseLifetime(o.forTime); err != nil {
+	if a.Lifetime, err = network.ParseLifetime(cmp.Or(o.forTime, usualLifetime)); err != nil {
 		return a, fmt.Errorf("-for %w", err)
 	}
 	a.Outside, a.Exact, a.Text = uint16(o.wished), o.exact, o.note
@@ -613,20 +622,85 @@ func (c *call) settleMapping() int {
 	return yes
 }
 
-func (c *call) listMappings() int {
-	if c.isAddress() {
-		return c.listAsClient()
+// blockMachine blocks a machine at the gateways where programs may ask, or lets it ask again.
+func (c *call) blockMachine() int {
+	b := gateway.Block{Blocked: c.args[0] == "block", Who: loginName()}
+	if c.options.forTime != "" {
+		if !b.Blocked {
+			return c.misused("-for goes with block")
+		}
+		lifetime, err := network.ParseLifetime(c.options.forTime)
+		if err != nil {
+			return c.misused("-for %s", err)
+		}
+		b.For = lifetime.Seconds()
 	}
 	list := c.asAdministrator()
 	if list == nil {
 		return wrong
 	}
 	n := c.network()
+	if h := hostOf(n, c.args[1]); h != nil {
+		b.Addresses = h.Addresses
+	} else {
+		a, err := oneAddress(n, c.args[1])
+		if err != nil {
+			return c.misused("%s", err)
+		}
+		b.Addresses = []netip.Addr{a}
+	}
+	list = slices.DeleteFunc(list, func(g *gateway.Client) bool {
+		return n != nil && n.Gateway(g.Gateway) != nil && n.Gateway(g.Gateway).Mappings == nil
+	})
+	if len(list) == 0 {
+		return c.misused("no gateway of the network file has mappings")
+	}
+	_, failures := askAll(list, func(g *gateway.Client) (struct{}, error) { return struct{}{}, g.Block(context.Background(), b) })
+	for i, g := range list {
+		if failures[i] != nil || c.options.json {
+			continue
+		}
+		text := "may ask again"
+		if b.Blocked {
+			text = "is blocked until mapping unblock; what it had is taken away"
+			if b.For > 0 {
+				text = fmt.Sprintf("is blocked for %s; what it had is taken away", spanText(b.For))
+			}
+		}
+		fmt.Fprintf(c.Out, "%s: %s %s\n", g.Gateway, c.args[1], text)
+	}
+	return c.sayFailures(failures)
+}
+
+func hostOf(n *network.Network, name string) *network.Host {
+	if n == nil {
+		return nil
+	}
+	return n.Host(name)
+}
+
+func (c *call) listMappings() int {
+	if c.isAddress() {
+		if c.options.watch {
+			return c.misused("-watch is for administrators: name a gateway of the network file")
+		}
+		return c.listAsClient()
+	}
+	list := c.asAdministrator()
+	if list == nil {
+		return wrong
+	}
+	return c.watched(func() int { return c.showGranted(list) })
+}
+
+func (c *call) showGranted(list []*gateway.Client) int {
+	n := c.network()
 	answers, failures := askAll(list, func(g *gateway.Client) (gateway.Mappings, error) { return g.Mappings(context.Background()) })
-	all := gateway.Mappings{Mappings: []gateway.Mapping{}, Waiting: []gateway.Wish{}}
+	all := gateway.Mappings{Mappings: []gateway.Mapping{}, Waiting: []gateway.Wish{}, Blocked: []gateway.BlockedMachine{}}
 	for i := range answers {
 		all.Mappings = append(all.Mappings, answers[i].Mappings...)
 		all.Waiting = append(all.Waiting, answers[i].Waiting...)
+		all.Blocked = append(all.Blocked, answers[i].Blocked...)
 	}
 	status := c.sayFailures(failures)
 	if c.options.json {
@@ -649,6 +723,22 @@ func (c *call) listMappings() int {
 			rows = append(rows, []string{w.Gateway, fmt.Sprint(w.Number), machineName(n, w.Asker), w.By, wishText(n, &w), spanText(c.Now().Sub(w.Since).Seconds()), spanText(w.Until.Sub(c.Now()).Seconds())})
 		}
 		c.printColumns(rows, "waits", "since", "gives up in")
+	}
+	if len(all.Blocked) > 0 {
+		fmt.Fprintln(c.Out)
+		rows = [][]string{{"gateway", "blocked", "told by", "by", "still for"}}
+		for _, b := range all.Blocked {
+			left := "until unblock"
+			if b.Until != nil {
+				left = spanText(b.Until.Sub(c.Now()).Seconds())
+			}
+			told := b.Machine
+			if told == b.Address.String() {
+				told = "address"
+			}
+			rows = append(rows, []string{b.Gateway, machineName(n, b.Address), told, b.Who, left})
+		}
+		c.printColumns(rows)
 	}
 	return status
 }
@@ -739,7 +829,7 @@ func (c *call) tryMapping() int {
 	if err != nil {
 		return c.misused("%s", err)
 	}
-	lifetime, err := network.ParseLifetime(c.options.forTime)
+	lifetime, err := network.ParseLifetime(cmp.Or(c.options.forTime, usualLifetime))
 	if err != nil {
 		return c.misused("-for %s", err)
 	}

@@ -369,6 +369,11 @@ func (c *Client) Settle(ctx context.Context, s Settlement) error {
 	return c.call(ctx, http.MethodPost, "/v1/mappings/settle", nil, s, nil)
 }
 
+// Block blocks machines, or lets them ask again.
+func (c *Client) Block(ctx context.Context, b Block) error {
+	return c.call(ctx, http.MethodPost, "/v1/mappings/block", nil, b, nil)
+}
+
 // TryMapping asks what would become of a wish.
 func (c *Client) TryMapping(ctx context.Context, t MappingTrial) (v MappingVerdict, err error) {
 	return v, c.call(ctx, http.MethodPost, "/v1/mappings/try", nil, t, &v)

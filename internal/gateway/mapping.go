@@ -33,6 +33,10 @@ func (s *Service) beginMapping() error {
 	if err != nil {
 		return err
 	}
+	blocked, err := s.state.Blocked()
+	if err != nil {
+		return err
+	}
 	ports := s.options.Asking
 	if ports == (portmap.Ports{}) {
 		ports = portmap.StandardPorts
@@ -42,7 +46,7 @@ func (s *Service) beginMapping() error {
 		Gateway: s.options.Gateway, Program: s.options.Program, Ports: ports, Loopback: s.options.Loopback, Within: s.options.Within, Device: s.options.Device,
 		External: s.external(), Records: records, Epoch: epoch, SetEpoch: s.state.SetEpoch, Apply: s.openMappings, Save: s.state.SaveMappings,
 		Bound: s.backend.Bound, IsTaken: s.backend.IsTaken, Record: s.recordMapping, Trouble: s.options.Trouble,
-		Link: s.link(), Host: s.hostAt, Seen: seen, See: s.state.See,
+		Link: s.link(), Host: s.hostAt, Seen: seen, See: s.state.See, Blocked: blocked, Block: s.state.SaveBlocked,
 	})
 	return nil
 }
@@ -142,15 +146,26 @@ type Wish struct {
 	Until    time.Time  `json:"until"` // when its client gives up
 }
 
+// A BlockedMachine gets no mappings.
+type BlockedMachine struct {
+	Gateway string     `json:"gateway"`
+	Machine string     `json:"machine"` // its link address, host, address or /64, as it is told from others
+	Address netip.Addr `json:"address"` // by which it was named
+	Since   time.Time  `json:"since"`
+	Until   *time.Time `json:"until"` // null is until somebody lets it again
+	Who     string     `json:"who"`
+}
+
 // Mappings are those of a gateway.
 type Mappings struct {
-	Mappings []Mapping `json:"mappings"`
-	Waiting  []Wish    `json:"waiting"`
+	Mappings []Mapping        `json:"mappings"`
+	Waiting  []Wish           `json:"waiting"`
+	Blocked  []BlockedMachine `json:"blocked"`
 }
 
 // Mappings returns the mappings that programs have, and what waits.
 func (s *Service) Mappings() Mappings {
-	found := Mappings{Mappings: []Mapping{}, Waiting: []Wish{}}
+	found := Mappings{Mappings: []Mapping{}, Waiting: []Wish{}, Blocked: []BlockedMachine{}}
 	external := ""
 	if now := s.current.Load(); now != nil && now.gateway != nil && now.gateway.Mappings != nil {
 		external = now.gateway.Mappings.External.Name
@@ -168,8 +183,55 @@ func (s *Service) Mappings() Mappings {
 	for _, w := range s.mapping.Waiting() {
 		found.Waiting = append(found.Waiting, Wish{s.options.Gateway, w.Number, w.By, w.Asker, w.Machine, w.Protocol.String(), w.Port, w.Outside, w.Text, w.Since.UTC(), w.Until.UTC()})
 	}
+	for _, b := range s.mapping.Blocked() {
+		machine := BlockedMachine{s.options.Gateway, b.Machine, b.Address, b.Since.UTC(), nil, b.Who}
+		if !b.Until.IsZero() {
+			until := b.Until.UTC()
+			machine.Until = &until
+		}
+		found.Blocked = append(found.Blocked, machine)
+	}
 	return found
 }
+
+// A Block is what an administrator wants of machines: that they get no mappings, or may ask again.
+type Block struct {
+	Addresses []netip.Addr `json:"addresses"` // of the machines
+	Blocked   bool         `json:"blocked"`
+	For       float64      `json:"for"` // seconds; 0 is until somebody lets them again
+	Who       string       `json:"who"`
+}
+
+// Block blocks machines, or lets them ask again.
+func (s *Service) Block(b Block) error {
+	if err := plainText(b.Who); err != nil {
+		return err
+	}
+	bad := func(a netip.Addr) bool { return !a.IsValid() || a.Zone() != "" || a.Is4In6() }
+	if len(b.Addresses) == 0 || len(b.Addresses) > mostAddresses || slices.ContainsFunc(b.Addresses, bad) || b.For < 0 || b.For > network.MostLifetime.Seconds() {
+		return &refused{http.StatusBadRequest, fmt.Sprintf("1 to %d addresses of machines, and a time of a year at most", mostAddresses), nil}
+	}
+	var err error
+	if b.Blocked {
+		until := time.Time{}
+		if b.For > 0 {
+			until = time.Now().Add(seconds(b.For))
+		}
+		err = s.mapping.Block(b.Addresses, until, b.Who)
+	} else {
+		err = s.mapping.Unblock(b.Addresses, b.Who)
+	}
+	switch {
+	case errors.Is(err, portmap.ErrNotBlocked):
+		return &refused{http.StatusNotFound, fmt.Sprintf("%s: %s at %s", b.Addresses[0], err, s.options.Gateway), nil}
+	case errors.Is(err, portmap.ErrTooManyBlocked):
+		return &refused{http.StatusConflict, err.Error(), nil}
+	}
+	return err
+}
+
+// mostAddresses is how many machines are blocked in one go.
+const mostAddresses = 64
 
 func originOf(m *portmap.Mapping) *Origin { return &Origin{m.By, m.Owner, m.Left.Seconds()} }
 

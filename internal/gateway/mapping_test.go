@@ -19,7 +19,7 @@ import (
 // A state of the versions before mappings, and before trials that know the machine's start, before applies of several gateways, and before machines that are
 // remembered, is taken over as it is.
 func TestAnOlderStateIsTakenOver(t *testing.T) {
-	const plainMachines = "DROP TABLE seen;"
+	const plainMachines = "DROP TABLE seen; DROP TABLE blocked;"
 	const plainApplies = plainMachines + "ALTER TABLE revisions DROP COLUMN fate; ALTER TABLE revisions DROP COLUMN applied; ALTER TABLE pending DROP COLUMN lease;"
 	const plainTrials = plainApplies + "ALTER TABLE pending DROP COLUMN boot; ALTER TABLE pending DROP COLUMN deadline;"
 	takenOver(t, plainTrials+"DROP TABLE mappings; DROP TABLE epoch; PRAGMA user_version = 1")

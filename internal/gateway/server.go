@@ -79,9 +79,10 @@ var calls = []call{
 	{"DELETE", "/v1/hits", "Makes all rules count from nothing.", nil, nil, nothing{}, (*Server).resetHits},
 	{"GET", "/v1/log", "The latest events that match, in their order.", append(slices.Clone(ofFilter), topParameter, numberParameter, parameter{"sum", "anything: all of them in a few lines instead"}), nil, Log{}, (*Server).log},
 	{"POST", "/v1/trial", "Logs one rule for a while.", nil, Trial{}, nothing{}, (*Server).trial},
-	{"GET", "/v1/mappings", "The mappings that programs have, and the wishes that wait for an administrator.", nil, nil, Mappings{}, (*Server).mappings},
+	{"GET", "/v1/mappings", "The mappings that programs have, the wishes that wait for an administrator, and the machines that get nothing.", nil, nil, Mappings{}, (*Server).mappings},
 	{"DELETE", "/v1/mappings", "Ends the mappings of a name.", []parameter{{"name", "as tcp/7777"}, {"who", "who wants it"}}, nil, nothing{}, (*Server).removeMapping},
 	{"POST", "/v1/mappings/settle", "Approves or refuses a wish that waits. 404 where nothing waits by the number.", nil, Settlement{}, nothing{}, (*Server).settle},
+	{"POST", "/v1/mappings/block", "Takes all mappings of machines away, and refuses them others, or lets them ask again. 404 where none of them is blocked.", nil, Block{}, nothing{}, (*Server).block},
 	{"POST", tryCall, "Says what would become of a wish, and changes nothing.", nil, MappingTrial{}, MappingVerdict{}, (*Server).tryMapping},
 	{"POST", "/v1/packets", "Puts packets before a simulated gateway, one after the other. 409 on the kernel.", nil, []Arriving{}, []Decided{}, (*Server).packets},
 }
@@ -425,6 +426,14 @@ func (v *Server) settle(w http.ResponseWriter, r *http.Request) (any, error) {
 		return nil, err
 	}
 	return nothing{}, v.service.Settle(d)
+}
+
+func (v *Server) block(w http.ResponseWriter, r *http.Request) (any, error) {
+	var b Block
+	if err := body(w, r, mostSmall, &b); err != nil {
+		return nil, err
+	}
+	return nothing{}, v.service.Block(b)
 }
 
 func (v *Server) tryMapping(w http.ResponseWriter, r *http.Request) (any, error) {

@@ -58,7 +58,7 @@ CREATE TABLE counts (
 	last INTEGER, raw INTEGER NOT NULL, PRIMARY KEY (list, rule));
 CREATE TABLE events (first INTEGER PRIMARY KEY, count INTEGER NOT NULL, oldest INTEGER NOT NULL, newest INTEGER NOT NULL, block BLOB NOT NULL);
 CREATE INDEX events_newest ON events (newest);
-` + mappingTables + seenTable
+` + mappingTables + machineTables
 
 // bootColumns are what version 2 did not have: of what was on trial then, nobody knows since when.
 const bootColumns = `
@@ -74,11 +74,12 @@ ALTER TABLE pending ADD COLUMN lease TEXT;
 `
 
 // laterThan are the changes that a state of an earlier version needs, by that version.
-var laterThan = [stateVersion]string{1: mappingTables, 2: bootColumns, 3: applyColumns, 4: seenTable}
+var laterThan = [stateVersion]string{1: mappingTables, 2: bootColumns, 3: applyColumns, 4: machineTables}
 
-// seenTable is what version 4 did not have: machines that have had mappings, and since when they are known.
-const seenTable = `
+// machineTables are what version 4 did not have: machines that have had mappings, and since when they are known, and those that get none.
+const machineTables = `
 CREATE TABLE seen (machine TEXT PRIMARY KEY, first INTEGER NOT NULL);
+CREATE TABLE blocked (record BLOB NOT NULL);
 `
 
 // mappingTables are those that version 1 did not have.
@@ -624,6 +625,46 @@ func (s *State) See(machine string, at time.Time, gone []string) error {
 		}
 		_, err := tx.Exec("INSERT OR REPLACE INTO seen VALUES (?, ?)", machine, at.UnixNano())
 		return err
+	})
+}
+
+// Blocked returns the machines that get no mappings.
+func (s *State) Blocked() (list []portmap.Blocked, err error) {
+	rows, err := s.bulk.Query("SELECT record FROM blocked")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var data []byte
+		var b portmap.Blocked
+		if err := rows.Scan(&data); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(data, &b); err != nil {
+			return nil, fmt.Errorf("a blocked machine is damaged: %w", err)
+		}
+		list = append(list, b)
+	}
+	return list, rows.Err()
+}
+
+// SaveBlocked keeps which machines get no mappings.
+func (s *State) SaveBlocked(list []portmap.Blocked) error {
+	return s.change(func(tx *sql.Tx) error {
+		if _, err := tx.Exec("DELETE FROM blocked"); err != nil {
+			return err
+		}
+		for i := range list {
+			data, err := json.Marshal(&list[i])
+			if err == nil {
+				_, err = tx.Exec("INSERT INTO blocked VALUES (?)", data)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

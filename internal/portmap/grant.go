@@ -62,6 +62,9 @@ func (s *setting) rule(w *wish) (*network.MappingRule, *refusal) {
 // decide grants a wish or refuses it. What it changes is not in force before flush.
 func (v *Server) decide(s *setting, w *wish, now time.Time, approved bool) (granted *entry, no *refusal) {
 	r, no := s.rule(w)
+	if no == nil {
+		no = v.refuseBlocked(s, w, now)
+	}
 	if no != nil {
 		return nil, no
 	}

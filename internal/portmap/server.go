@@ -44,6 +44,8 @@ type Options struct {
 	Link    func(*network.Interface, netip.Addr) string         // the link address of a neighbor, empty where it is not known
 	Host    func(netip.Addr) string                             // the name of the file's host that has an address, empty where none has
 	Seen    map[string]time.Time                                // machines that were seen before, and since when
+	Blocked []Blocked                                           // machines that get nothing
+	Block   func([]Blocked) error                               // keeps which those are, all of them
 	See     func(key string, at time.Time, gone []string) error // keeps that one was seen, and forgets some
 }
 
@@ -89,6 +91,7 @@ type Server struct {
 	limits  limiter
 	fresh   []*entry // granted since the last flush
 	seen    map[string]time.Time
+	blocked map[string]Blocked // by machine
 
 	postponed int    // requests, see isOpen
 	changes   uint32 // of mappings, since the start (WANIPConnection:2, 2.3.24)
@@ -102,8 +105,11 @@ type Server struct {
 
 // NewServer returns a server that has the mappings that were kept, but lets nobody ask yet; Use does.
 func NewServer(o Options) *Server {
-	v := &Server{options: o, now: time.Now, table: newTable(), epoch: o.Epoch, boot: uint32(time.Now().Unix()), waiting: map[waitKey]*waitingWish{}, seen: map[string]time.Time{}}
+	v := &Server{options: o, now: time.Now, table: newTable(), epoch: o.Epoch, boot: uint32(time.Now().Unix()), waiting: map[waitKey]*waitingWish{}, seen: map[string]time.Time{}, blocked: map[string]Blocked{}}
 	maps.Copy(v.seen, o.Seen)
+	for _, b := range o.Blocked {
+		v.blocked[b.Machine] = b
+	}
 	v.ctx, v.stop = context.WithCancel(context.Background())
 	v.events.init(v)
 	for _, r := range o.Records {
@@ -506,6 +512,9 @@ func (v *Server) Try(t Trial) Verdict {
 	}
 	if no == nil {
 		_, _, no = v.room(s, w, r, v.now())
+	}
+	if blocked := v.refuseBlocked(s, w, v.now()); blocked != nil {
+		no = blocked
 	}
 	switch {
 	case no != nil:
