@@ -67,6 +67,7 @@ func PermitFor(r *network.NATRule, ports []network.PortMap, stopped []*engine.Tr
 		some.Ports, some.Service = ports, portMapsText(ports)
 	}
 	e := allowEdit(filterNames(r.Gateway), r.Gateway, r.Name, PermissionFor(r.Gateway, &some))
+	e.Settings = append(e.Settings, ofForward(r)...)
 	first := 0
 	for _, t := range stopped {
 		if t.Rule != nil && (first == 0 || t.Rule.Number < first) {
@@ -74,6 +75,16 @@ func PermitFor(r *network.NATRule, ports []network.PortMap, stopped []*engine.Tr
 		}
 	}
 	return e
+}
+
+// ofForward are the settings that the filter rule of a forward has from it: whose it is, why, and when it is over.
+func ofForward(r *network.NATRule) (list []network.Setting) {
+	for _, s := range []network.Setting{{Key: "owner", Value: r.Owner}, {Key: "until", Value: string(r.Until)}, {Key: "note", Value: r.Note}} {
+		if s.Value != "" {
+			list = append(list, s)
+		}
+	}
+	return list
 }
 
 // portMapsText writes what outsiders connect to.
