@@ -25,7 +25,7 @@ const mostLine = 4096
 func (c *call) runBatch() int {
 	o := &c.options
 	if len(c.args) > 0 || o.repair != 0 || len(o.after) > 0 || o.send || o.dryRun || o.every {
-		return c.misused("-batch goes with -f, -json, -live, -sport, -in, -at and -6 only")
+		return c.misused("-batch goes with -f, -json, -live, -sport, -in, -at, -6, -is, -down, -list, -without and -with only")
 	}
 	q, ok := c.question()
 	if !ok {

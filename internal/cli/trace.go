@@ -31,7 +31,8 @@ which they are tried, and why the later ones are not followed.
 it also sends the connection, where this machine is FROM, and says what came back.
 
 -batch FILE traces many, each on its own: a line of the file is FROM TO SERVICE, with the source
-port behind it where it matters, and one line comes of each; what stands behind # is for people.
+port behind it where it matters, and one line comes of each; what stands behind # is for people. It
+goes with -f, -json, -live, -sport, -in, -at, -6, and with -is, -down, -list, -without and -with.
 
 ` + whatIfHelp[1:] + `
 Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
@@ -344,12 +345,13 @@ type tracedJSON struct {
 	Rule       string         `json:"rule"`
 	Delivered  *endsJSON      `json:"delivered"`
 	Answered   *endsJSON      `json:"answered"`
+	Told       bool           `json:"told"`
 }
 
 func tracedAs(p header.Packet, v *engine.Verdict) tracedJSON {
 	fate := tracedJSON{
 		Connection: connectionJSON{p.From(), p.To(), p.Protocol.String()}, Outcome: v.Outcome.String(),
-		Host: v.To.Name(), At: v.At.Name(), Delivered: ends(v.Delivered), Answered: ends(v.Answered),
+		Host: v.To.Name(), At: v.At.Name(), Delivered: ends(v.Delivered), Answered: ends(v.Answered), Told: v.Told,
 	}
 	if v.Rule != nil {
 		fate.Rule = v.Rule.Name
@@ -362,7 +364,6 @@ type traceJSON struct {
 	Steps   []stepJSON   `json:"steps"`
 	Why     []string     `json:"why"`
 	Near    []nearJSON   `json:"near"`
-	Told    bool         `json:"told"`
 	Next    string       `json:"next"`
 	Repairs []repairJSON `json:"repairs"`
 	After   []afterJSON  `json:"after"`
@@ -422,7 +423,7 @@ type nearJSON struct {
 func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
 	result := traceJSON{
 		tracedJSON: tracedAs(t.Connection.Packet, &t.Verdict),
-		Steps:      []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Told: t.Told, Candidates: candidateEntries(t.Candidates), Next: t.Remedy(), Repairs: append([]repairJSON{}, repairs...), After: []afterJSON{},
+		Steps:      []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Candidates: candidateEntries(t.Candidates), Next: t.Remedy(), Repairs: append([]repairJSON{}, repairs...), After: []afterJSON{},
 	}
 	for _, s := range t.Steps {
 		text := s.Text
