@@ -569,13 +569,7 @@ func (x *exam) meant(r *network.NATRule) []*origin {
 
 func (x *exam) limits() {
 	for _, g := range x.net.Gateways {
-		count := 0
-		for _, r := range g.NAT {
-			if r.Does == network.PortForward && !r.Off() {
-				count++
-			}
-		}
-		if g.Limits.PortForwards > 0 && count > g.Limits.PortForwards {
+		if count := g.Forwards(); g.Limits.PortForwards > 0 && count > g.Limits.PortForwards {
 			x.report(network.TooManyForwards, g.Place, "gateway "+g.Name, fmt.Sprintf("%d forwards, room for %d", count, g.Limits.PortForwards), nil)
 		}
 	}

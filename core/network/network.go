@@ -385,6 +385,16 @@ type Logging struct {
 	Syslog    string // udp://, tcp:// or tls:// address of a syslog receiver, or empty
 }
 
+// Forwards returns how many port forwards take part.
+func (g *Gateway) Forwards() (count int) {
+	for _, r := range g.NAT {
+		if r.Does == PortForward && !r.Off() {
+			count++
+		}
+	}
+	return count
+}
+
 // Limits are what a gateway has room for; 0 is no limit.
 type Limits struct{ PortForwards, Sessions int }
 

@@ -41,7 +41,7 @@ the last moment, when some have heard that all have it, the next command says wh
 
 -for 10m goes back by itself unless apply -keep comes in time, also after a restart. Sessions keep
 their translation until they end; -clear ends those that the new rules would not have made so.
--dry-run says all of this and changes nothing.
+-dry-run says all of this and changes nothing; the exit status is 1 where it would be refused.
 
 Where somebody else applied something meanwhile, nothing is overwritten: look again.
 
@@ -602,6 +602,9 @@ func (a *application) decide() int {
 		}
 	}
 	switch {
+	case a.options.dryRun && len(a.result.Refused) > 0 && !a.options.anyway:
+		a.result.Outcome = "refused"
+		return a.finish(no, "-dry-run: nothing is changed, and nothing would be without -anyway")
 	case a.options.dryRun:
 		a.result.Outcome = "planned"
 		return a.finish(yes, "-dry-run: nothing is changed")

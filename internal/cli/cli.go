@@ -149,7 +149,7 @@ func commands() []*command {
 		demoCommand, initCommand, showCommand,
 		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand, editCommand, undoCommand,
 		checkCommand, traceCommand, reachCommand, expectCommand, compareCommand, proveCommand,
-		gatewayCommand, applyCommand, historyCommand, revertCommand, backupCommand, restoreCommand, sessionsCommand, hitsCommand, logCommand, mappingCommand, sendCommand, probeCommand, labCommand,
+		gatewayCommand, statusCommand, applyCommand, historyCommand, revertCommand, backupCommand, restoreCommand, sessionsCommand, hitsCommand, logCommand, mappingCommand, sendCommand, probeCommand, labCommand,
 		completionCommand, versionCommand, helpCommand,
 	}
 }

@@ -9,10 +9,12 @@ import (
 )
 
 var helpCommand = &command{
-	name: "help", arguments: "[COMMAND]",
-	summary: "lists the commands, or explains one",
+	name: "help", arguments: "[COMMAND | words]",
+	summary: "lists the commands, or explains one, or words that it uses",
 	help: `Explains a command: what it is for, its flags, and examples that run as they stand in the
-folder that demo makes.`,
+folder that demo makes. help words says in a line each what words in answers mean: itself, told,
+near, stopped and others.`,
+	examples: []string{"hollowbridge help words"},
 }
 
 var versionCommand = &command{
@@ -33,6 +35,10 @@ func runHelp(c *call) int {
 		printOverview(c.Out)
 		return yes
 	case 1:
+		if c.args[0] == "words" {
+			printWords(c.Out, c.Width)
+			return yes
+		}
 		asked := find(c.args[0])
 		if asked == nil {
 			return c.misused("%s: no such command", c.args[0])
@@ -54,7 +60,7 @@ usage: hollowbridge COMMAND [FLAGS] [ARGUMENTS]
 		fmt.Fprintf(w, "  %-10s %s\n", c.name, c.summary)
 	}
 	fmt.Fprintln(w, `
-hollowbridge help COMMAND explains one. A first look: hollowbridge demo
+hollowbridge help COMMAND explains one, help words what words mean. A first look: hollowbridge demo
 Exit status: 0 yes, 1 no, 2 the call or the file is wrong.`)
 }
 

@@ -732,11 +732,11 @@ func (c *call) showGranted(list []*gateway.Client) int {
 			if b.Until != nil {
 				left = spanText(b.Until.Sub(c.Now()).Seconds())
 			}
-			told := b.Machine
-			if told == b.Address.String() {
-				told = "address"
+			var machines []string
+			for _, a := range b.Addresses {
+				machines = append(machines, machineName(n, a))
 			}
-			rows = append(rows, []string{b.Gateway, machineName(n, b.Address), told, b.Who, left})
+			rows = append(rows, []string{b.Gateway, strings.Join(machines, ", "), b.Machine, b.Who, left})
 		}
 		c.printColumns(rows)
 	}

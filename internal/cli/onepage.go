@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
@@ -56,9 +57,9 @@ func (c *call) printPage(n *network.Network, found *reach.Answer) {
 	}
 	title := fmt.Sprintf("What can be reached at %s from %s, %s", n.Name, outsideWord(c.options.from), cmp.Or(c.options.at, string(n.Today)))
 	if c.options.page == "markdown" {
-		fmt.Fprintf(c.Out, "# %s\n", title)
+		fmt.Fprintf(c.Out, "# %s\n\n%s\n", title, escaped(c.sourceText()))
 	} else {
-		fmt.Fprintf(c.Out, "%s\n", c.bold(title))
+		fmt.Fprintf(c.Out, "%s\n%s\n", c.bold(title), strings.Join(wrap(c.sourceText(), c.Width), "\n"))
 	}
 	some := false
 	for _, p := range parts {
@@ -84,6 +85,32 @@ func (c *call) printPage(n *network.Network, found *reach.Answer) {
 	if o := &c.options; o.to == "" && o.service == "" {
 		fmt.Fprintf(c.Out, "\nWhat does not stand here cannot be reached%s.\n", c.atText())
 	}
+}
+
+// sourceText says of which file or revision an answer is, and whether that one is in force.
+func (c *call) sourceText() string {
+	path := c.path()
+	about, err := os.Stat(path)
+	if err == nil {
+		return fmt.Sprintf("From the network file %s, as it was saved at %s.", path, whenText(about.ModTime()))
+	}
+	name, number, isRevision := revisionOf(path)
+	if !isRevision {
+		return fmt.Sprintf("From %s.", path)
+	}
+	r, err := c.fetch(name, number)
+	if err != nil {
+		return fmt.Sprintf("From %s.", path)
+	}
+	text := fmt.Sprintf("From revision %d of %s, of %s by %s", r.Number, name, whenText(r.Time), r.Author)
+	switch now, err := c.fetch(name, 0); {
+	case err != nil:
+	case now.Number == r.Number:
+		text += ", which is in force there"
+	default:
+		text += fmt.Sprintf(", which is not in force: revision %d is", now.Number)
+	}
+	return text + "."
 }
 
 func outsideWord(from string) string {

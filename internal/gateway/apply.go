@@ -68,7 +68,7 @@ func (s *Service) Prepare(p Proposal) (made Prepared, err error) {
 	if err != nil {
 		return Prepared{}, &refused{http.StatusConflict, err.Error(), nil}
 	}
-	made = Prepared{Token: rand.Text(), Notes: append(silent(next.gateway.Gateway), notes...), First: []Session{}}
+	made = Prepared{Token: rand.Text(), Notes: slices.Concat(silent(next.gateway.Gateway), crowded(next.gateway.Gateway), notes), First: []Session{}}
 	if n := s.mapping.Ends(next.gateway); n > 0 {
 		made.Notes = append(made.Notes, fmt.Sprintf("%d of the mappings that programs have end: the new network does not allow them", n))
 	}
@@ -149,6 +149,14 @@ func silent(g *network.Gateway) []string {
 		names = append(names[:3], fmt.Sprintf("%d more", more))
 	}
 	return []string{fmt.Sprintf("%s: log: true writes nothing while the gateway's logging is off; logging: {enabled: true} turns it on", strings.Join(names, ", "))}
+}
+
+// crowded says of a gateway that it has more port forwards than there is room for, by its limits.
+func crowded(g *network.Gateway) []string {
+	if n := g.Forwards(); g.Limits.PortForwards > 0 && n > g.Limits.PortForwards {
+		return []string{fmt.Sprintf("%d port forwards, and by its limits there is room for %d", n, g.Limits.PortForwards)}
+	}
+	return nil
 }
 
 // changedSessions calls a function with each session that what is to be in force would not have

@@ -105,3 +105,13 @@ func TestAMappingHasThePortOfANewConnection(t *testing.T) {
 		}
 	}
 }
+
+// What a gateway has no room for is said before it is applied.
+func TestMoreForwardsThanThereIsRoomForAreSaid(t *testing.T) {
+	onEach(t, func(b *bench) {
+		made, err := b.Prepare(gateway.Proposal{Bundle: bundle(strings.Replace(house, "    nat:", "    limits: {port-forwards: 1}\n    nat:", 1))})
+		if err != nil || !strings.Contains(strings.Join(made.Notes, "\n"), "2 port forwards, and by its limits there is room for 1") {
+			b.Errorf("%v, %v", made.Notes, err)
+		}
+	})
+}

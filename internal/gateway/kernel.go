@@ -169,6 +169,22 @@ func (k *Kernel) Check(e *engine.Engine, g *engine.Gateway) (notes []string, err
 	return notes, nil
 }
 
+// Differs says what the machine has otherwise than a gateway of the file.
+func (k *Kernel) Differs(g *engine.Gateway) []string {
+	list := []string{}
+	if k.Lab { // which was made of the file
+		return list
+	}
+	host, err := kernel.ReadHost(k.Namespace)
+	if err != nil {
+		return append(list, err.Error())
+	}
+	for _, d := range host.Compare(g.Gateway, k.Device) {
+		list = append(list, d.Text)
+	}
+	return list
+}
+
 // Use is Backend's.
 func (k *Kernel) Use(e *engine.Engine, g *engine.Gateway) error {
 	k.mutex.Lock()

@@ -148,12 +148,12 @@ type Wish struct {
 
 // A BlockedMachine gets no mappings.
 type BlockedMachine struct {
-	Gateway string     `json:"gateway"`
-	Machine string     `json:"machine"` // its link address, host, address or /64, as it is told from others
-	Address netip.Addr `json:"address"` // by which it was named
-	Since   time.Time  `json:"since"`
-	Until   *time.Time `json:"until"` // null is until somebody lets it again
-	Who     string     `json:"who"`
+	Gateway   string       `json:"gateway"`
+	Machine   string       `json:"machine"`   // its link address, host, address or /64, as it is told from others
+	Addresses []netip.Addr `json:"addresses"` // by which it was named
+	Since     time.Time    `json:"since"`
+	Until     *time.Time   `json:"until"` // null is until somebody lets it again
+	Who       string       `json:"who"`
 }
 
 // Mappings are those of a gateway.
@@ -184,7 +184,7 @@ func (s *Service) Mappings() Mappings {
 		found.Waiting = append(found.Waiting, Wish{s.options.Gateway, w.Number, w.By, w.Asker, w.Machine, w.Protocol.String(), w.Port, w.Outside, w.Text, w.Since.UTC(), w.Until.UTC()})
 	}
 	for _, b := range s.mapping.Blocked() {
-		machine := BlockedMachine{s.options.Gateway, b.Machine, b.Address, b.Since.UTC(), nil, b.Who}
+		machine := BlockedMachine{s.options.Gateway, b.Machine, b.Addresses, b.Since.UTC(), nil, b.Who}
 		if !b.Until.IsZero() {
 			until := b.Until.UTC()
 			machine.Until = &until

@@ -306,7 +306,7 @@ func (s *Service) record(e Event) {
 func (s *Service) Status() Status {
 	status := Status{
 		Gateway: s.options.Gateway, On: s.backend.Name(), Program: s.options.Program, Since: s.since,
-		Sessions: s.backend.Count(), Lost: s.journal.lost.Load(), Collector: s.away.status(),
+		Sessions: s.backend.Count(), Lost: s.journal.lost.Load(), Collector: s.away.status(), Differs: []string{},
 	}
 	connections, lines := s.backend.Missed()
 	status.Lost += connections + lines
@@ -325,6 +325,12 @@ func (s *Service) Status() Status {
 	if now := s.shown.Load(); now != nil {
 		r := now.revision
 		status.Revision, status.Pending = &r, now.pending.asNow()
+	}
+	if now := s.current.Load(); now != nil && now.gateway != nil {
+		status.Limit = now.gateway.Limits.Sessions
+		if k, ok := s.backend.(*Kernel); ok {
+			status.Differs = k.Differs(now.gateway)
+		}
 	}
 	return status
 }

@@ -46,6 +46,8 @@ type Status struct {
 	Revision  *Revision  `json:"revision"` // in force, without its text; null where there is none
 	Pending   *Pending   `json:"pending"`  // null where nothing goes back by itself
 	Sessions  int        `json:"sessions"`
+	Limit     int        `json:"limit"`     // how many sessions there is room for; 0 is no limit
+	Differs   []string   `json:"differs"`   // what the machine has otherwise than the network in force
 	Working   string     `json:"working"`   // what it does that takes its time; empty where it waits
 	Lost      int64      `json:"lost"`      // events that there was no room for
 	Collector *Collector `json:"collector"` // null where events are sent nowhere

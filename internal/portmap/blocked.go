@@ -12,11 +12,11 @@ import (
 
 // A Blocked machine gets no mapping.
 type Blocked struct {
-	Machine string     // as Server.whose tells machines apart
-	Address netip.Addr // by which it was named
-	Since   time.Time
-	Until   time.Time // zero is until somebody lets it again
-	Who     string
+	Machine   string       // as Server.whose tells machines apart
+	Addresses []netip.Addr // by which it was named
+	Since     time.Time
+	Until     time.Time // zero is until somebody lets it again
+	Who       string
 }
 
 func (b *Blocked) isOver(now time.Time) bool { return !b.Until.IsZero() && !b.Until.After(now) }
@@ -40,7 +40,12 @@ func (v *Server) Block(addresses []netip.Addr, until time.Time, who string) erro
 		if v.setting != nil {
 			key, _, _ = v.whose(v.setting, a, now)
 		}
-		next[key] = Blocked{key, a, now, until, who}
+		b := next[key]
+		if b.Since != now { // of an earlier block
+			b = Blocked{key, nil, now, until, who}
+		}
+		b.Addresses = append(slices.Clone(b.Addresses), a)
+		next[key] = b
 	}
 	if len(next) > mostBlocked {
 		return ErrTooManyBlocked
@@ -72,7 +77,7 @@ func (v *Server) Unblock(addresses []netip.Addr, who string) error {
 		if v.setting != nil {
 			key, _, _ = v.whose(v.setting, a, now)
 		}
-		maps.DeleteFunc(next, func(k string, b Blocked) bool { return k == key || b.Address == a })
+		maps.DeleteFunc(next, func(k string, b Blocked) bool { return k == key || slices.Contains(b.Addresses, a) })
 	}
 	if len(next) == before {
 		return ErrNotBlocked
@@ -125,9 +130,9 @@ func (v *Server) refuseBlocked(s *setting, w *wish, now time.Time) *refusal {
 	for _, a := range []netip.Addr{w.asker, w.machine} {
 		key, _, found := v.whose(s, a, now)
 		b, has := v.blocked[key]
-		if !has { // its link address may be another by now, or not be known
+		if !has || b.isOver(now) { // its link address may be another by now, or was not known
 			for _, other := range v.blocked {
-				if other.Address == a {
+				if !other.isOver(now) && (slices.Contains(other.Addresses, a) || v.options.Host != nil && other.Machine == v.options.Host(a)) {
 					b, has = other, true
 				}
 			}

@@ -715,3 +715,43 @@ func TestRoomIsSharedByMachines(t *testing.T) {
 		t.Error("one that was seen a day ago is new")
 	}
 }
+
+// A machine that is blocked loses what it has and gets nothing, by any of its addresses and until the time, also after a restart.
+func TestABlockedMachineGetsNothing(t *testing.T) {
+	b := newBench(t, shop)
+	links := map[string]string{"10.61.8.52": "02:00:00:00:00:52", "fd61:8::5": "02:00:00:00:00:52", "10.61.8.53": "02:00:00:00:00:53"}
+	b.options.Link = func(_ *network.Interface, a netip.Addr) string { return links[a.String()] }
+	var kept []Blocked
+	b.options.Block = func(list []Blocked) error { kept = list; return nil }
+	asks := func(from string, want bool) {
+		t.Helper()
+		if got := b.mapping(from, header.TCP, 5000, 0, 600, nil).Result; got == pcp.Success != want {
+			t.Errorf("%s: %s", from, got)
+		}
+	}
+	asks("10.61.8.52", true)
+	asks("fd61:8::5", true)
+	if err := b.Block([]netip.Addr{netip.MustParseAddr("10.61.8.52")}, b.at.Add(time.Hour), "ada"); err != nil {
+		t.Fatal(err)
+	}
+	if n := len(b.List()); n != 0 {
+		t.Errorf("it has %d still", n)
+	}
+	asks("10.61.8.52", false)
+	asks("fd61:8::5", false)
+	asks("10.61.8.53", true)
+	delete(links, "10.61.8.52") // and still it is that one
+	b.Server.blocked["02:00:00:00:00:52"] = kept[0]
+	if v := b.Try(Trial{By: network.PCP, Asker: netip.MustParseAddr("10.61.8.52"), Protocol: header.TCP, Port: 5000, Lifetime: time.Minute}); v.Granted || !strings.Contains(v.Why, "ada has blocked it until") {
+		t.Errorf("%+v", v)
+	}
+	links["10.61.8.52"] = "02:00:00:00:00:52"
+	b.pass(2 * time.Hour)
+	asks("10.61.8.52", true)
+	if len(b.Blocked()) != 0 {
+		t.Error("it is listed when its time is over")
+	}
+	if err := b.Unblock([]netip.Addr{netip.MustParseAddr("10.61.8.52")}, "ada"); err != ErrNotBlocked {
+		t.Error(err)
+	}
+}
