@@ -185,4 +185,7 @@ func TestAPartialApplyIsSaid(t *testing.T) {
 			t.Errorf("%s: %+v", line, r)
 		}
 	}
+	if r := run(t, folder, "status"); r.status != 1 || !strings.Contains(spaced(r.out), "keep the apply by ada at 2026-11-30 10:00:00 is not whole: rim does not run it; hollowbridge apply -finish") {
+		t.Errorf("%+v", r)
+	}
 }
