@@ -55,6 +55,7 @@ var checks = []func(*exam){
 
 // An exam is a network under examination.
 type exam struct {
+	awaiting map[*network.Rule]bool // rules for a group without members; nil until it is asked
 	net      *network.Network
 	soon     network.Date
 	engine   *engine.Engine

@@ -20,7 +20,7 @@ func (x *exam) hiddenRules() {
 		}
 	}
 	for _, h := range x.lists.hidden {
-		if h.Rule.Off() {
+		if h.Rule.Off() || x.awaitsMembers(h.Rule) {
 			continue
 		}
 		if len(h.By) == 0 {
@@ -39,6 +39,24 @@ func (x *exam) hiddenRules() {
 		}
 		x.rule(network.HiddenRule, h.Rule, "it can never match: "+fronts(h.By, "takes everything", "take everything"), x.guarding(this, h.By[opposed])...)
 	}
+}
+
+// awaitsMembers reports whether a rule is for a group that has no members just now: what it does when there are some is not to be seen.
+func (x *exam) awaitsMembers(r *network.Rule) bool {
+	if x.awaiting == nil {
+		x.awaiting = map[*network.Rule]bool{}
+		if slices.ContainsFunc(x.net.Groups, func(g *network.Group) bool { return g.Members.Empty() }) {
+			for _, g := range x.net.Gateways {
+				for _, r := range g.NAT {
+					x.awaiting[&r.Rule] = x.net.EmptyGroup(r.From, r.To) != ""
+				}
+				for _, r := range g.Filter {
+					x.awaiting[&r.Rule] = x.net.EmptyGroup(r.From, r.To) != ""
+				}
+			}
+		}
+	}
+	return x.awaiting[r]
 }
 
 // mostFronts is how many rules in front of another one are named.
@@ -161,7 +179,7 @@ func (x *exam) unusedRules() {
 			}
 		}
 		for _, r := range g.Filter {
-			if used[&r.Rule] || hidden[&r.Rule] || r.Off() || wrong[r.Place] {
+			if used[&r.Rule] || hidden[&r.Rule] || r.Off() || wrong[r.Place] || x.awaitsMembers(&r.Rule) {
 				continue
 			}
 			switch by, example, told := x.passedBy(r, deciding[r.Verb != network.Allow], !straight[&r.Rule], &budget); {

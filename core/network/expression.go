@@ -2,6 +2,8 @@ package network
 
 import (
 	"net/netip"
+	"slices"
+	"strings"
 
 	"hollowbridge/core/header"
 )
@@ -32,6 +34,18 @@ type Item struct {
 func (e Expression) IsAny() bool {
 	return len(e.Items) == 0 || len(e.Items) == 1 && e.Items[0].Zone == "" && len(e.Items[0].List) == 0 &&
 		e.Items[0].Except == nil && e.Items[0].Set.IsAll()
+}
+
+// EmptyGroup returns the name of the first group without members that one of some expressions names, or empty.
+func (n *Network) EmptyGroup(expressions ...Expression) string {
+	for _, e := range expressions {
+		for _, word := range strings.FieldsFunc(e.Text, func(r rune) bool { return strings.ContainsRune(" ,[]'\"", r) }) {
+			if slices.ContainsFunc(n.Groups, func(g *Group) bool { return g.Name == word && g.Members.Empty() }) {
+				return word
+			}
+		}
+	}
+	return ""
 }
 
 // In returns the addresses that match in a rule when the packet passes an

@@ -14,6 +14,7 @@ type Result struct {
 	Expectation *network.Expectation
 	Holds       bool
 	Empty       bool         // it is about no connection at all, so it says nothing
+	Nobody      string       // it is about nobody just now, as this group is empty; so it holds
 	Breaking    *big.Int     // how many connections break it, at some moment
 	When        network.When // when some do, of the moments that were asked about
 	Counter     Example
@@ -31,9 +32,24 @@ func Expect(e *engine.Engine, times network.Times) ([]Result, error) {
 		if err != nil {
 			return nil, err
 		}
+		if r.Empty {
+			if r.Nobody = vacant(e.Network(), x); r.Nobody != "" {
+				r.Empty = false
+			}
+		}
 		results = append(results, r)
 	}
 	return results, explorer.Space.Err()
+}
+
+// vacant returns the empty group because of which an expectation is about nobody, or empty where that has another reason.
+func vacant(n *network.Network, x *network.Expectation) string {
+	for _, who := range []network.Expression{x.From, x.To} {
+		if name := n.EmptyGroup(who); name != "" && who.Addresses().Empty() {
+			return name
+		}
+	}
+	return ""
 }
 
 func check(e *engine.Engine, explorer *engine.Explorer, x *network.Expectation) (Result, error) {

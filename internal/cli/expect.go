@@ -136,6 +136,9 @@ func (c *call) printExpect(results []reach.Result, failed int) {
 		r := &results[i]
 		if text := failure(r); text == "" {
 			fmt.Fprintf(c.Out, "%s     %s\n", c.green("holds"), strings.Join(wrap(r.Expectation.Say, c.Width-10), "\n          "))
+			if r.Nobody != "" {
+				fmt.Fprintf(c.Out, "          about nobody just now: %s is empty\n", r.Nobody)
+			}
 			if r.LetThrough != nil {
 				fmt.Fprintf(c.Out, "          but this gets through to where nobody is, as far as this file knows:\n          %s\n", c.traceLine(*r.LetThrough))
 			}
@@ -234,6 +237,7 @@ type expectationJSON struct {
 
 	Breaking   *big.Int `json:"breaking"`
 	When       string   `json:"when"`        // it is broken; empty: at every moment that is asked about, or never
+	Nobody     string   `json:"nobody"`      // the empty group because of which it is about nobody just now, or empty
 	LetThrough string   `json:"let-through"` // a trace of what gets through to where nobody is known to answer, or empty
 }
 
@@ -245,7 +249,7 @@ func (c *call) expectResult(results []reach.Result) expectJSON {
 	found := expectJSON{[]expectationJSON{}}
 	for i := range results {
 		r := &results[i]
-		entry := expectationJSON{Say: r.Expectation.Say, Place: r.Expectation.Place.String(), Message: failure(r), Breaking: r.Breaking, When: r.When.String()}
+		entry := expectationJSON{Say: r.Expectation.Say, Place: r.Expectation.Place.String(), Message: failure(r), Breaking: r.Breaking, When: r.When.String(), Nobody: r.Nobody}
 		entry.Holds = entry.Message == ""
 		if !entry.Holds && !r.Empty {
 			entry.Trace = c.traceLine(r.Counter)
