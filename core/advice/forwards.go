@@ -279,6 +279,89 @@ func (x *exam) stoppedForwards() {
 	}
 }
 
+// wrongSides finds filter rules that are meant for what a one-to-one leads to, and name it on the side that their gateway's filter does not see.
+func (x *exam) wrongSides() {
+	for _, g := range x.net.Gateways {
+		var list []*network.NATRule // by the address that the filter does not see
+		other := func(r *network.NATRule) netip.Addr {
+			if g.Handling.FilterSeesOriginal {
+				return r.Inside.First
+			}
+			return r.Outside.First
+		}
+		for _, r := range g.NAT {
+			if r.Does == network.OneToOne && !r.Off() && len(r.On) > 0 {
+				list = append(list, r)
+			}
+		}
+		if len(list) == 0 {
+			continue
+		}
+		slices.SortFunc(list, func(a, b *network.NATRule) int { return other(a).Compare(other(b)) })
+		for _, f := range g.Filter {
+			if f.Verb != network.Allow || f.Off() || f.To.IsAny() {
+				continue
+			}
+			ranges := f.To.Addresses().Ranges()
+			for _, named := range ranges[:min(len(ranges), mostSampled)] {
+				at, _ := slices.BinarySearchFunc(list, named.First, func(r *network.NATRule, a netip.Addr) int { return other(r).Compare(a) })
+				if at < len(list) && named.Contains(other(list[at])) && x.namesWrongSide(list[at], f) {
+					break
+				}
+			}
+		}
+	}
+}
+
+// namesWrongSide reports, as a finding too, whether a filter rule would let through what a one-to-one leads to if it named the other side.
+func (x *exam) namesWrongSide(r *network.NATRule, f *network.FilterRule) bool {
+	to, inside, ok := ends(r, f)
+	if !ok || inside == to {
+		return false
+	}
+	c := engine.Connection{Packet: header.Packet{Destination: to, Protocol: header.TCP, DestinationPort: 443, SourcePort: header.UsualSourcePort}}
+	if len(f.Services) > 0 {
+		c.Packet.Protocol, c.Packet.DestinationPort = f.Services[0].Protocol, f.Services[0].Ports.First
+	}
+	if !c.Packet.Protocol.Numbered() {
+		c.Packet.SourcePort = 0
+	}
+	who := f.From.In(r.On[0].Zone)
+	if r.On[0].FacesInternet(header.FamilyOf(to)) {
+		who = who.Intersect(x.net.Internet())
+	}
+	if c.Packet.Source, ok = who.Usual(header.FamilyOf(to)); !ok {
+		return false
+	}
+	c.From = x.engine.Behind(r.On[0], c.Packet.Source)
+	_, wrong := x.walk.WrongSide(c)
+	if wrong == nil || wrong.Rule != &f.Rule {
+		return false
+	}
+	var right []network.Edits
+	if r.Outside.First == r.Outside.Last && len(f.To.Items) == 1 {
+		seen := to.String()
+		if !r.Gateway.Handling.FilterSeesOriginal {
+			if seen = inside.String(); hostAt(x.net, inside) != nil {
+				seen = hostAt(x.net, inside).Name
+			}
+		}
+		edit := x.change(&f.Rule, network.Setting{Key: "to", Value: seen})
+		edit[0].Corrects = true
+		right = append(right, edit)
+	}
+	x.rule(network.WrongSide, &f.Rule, fmt.Sprintf("%s needs it: %s", r.Name, wrong.Text), right...)
+	return true
+}
+
+// ends returns the outside address of a one-to-one, the first where there are several, and the inside one, where a filter rule names only the one
+// that its gateway's filter does not see.
+func ends(r *network.NATRule, f *network.FilterRule) (to, inside netip.Addr, ok bool) {
+	to, inside = r.Outside.First, r.Inside.First
+	named, original := f.To.Addresses(), r.Gateway.Handling.FilterSeesOriginal
+	return to, inside, to.IsValid() && named.Contains(inside) == original && named.Contains(to) != original
+}
+
 // shutZones returns the sources that a filter rule for a forward has to name, where some
 // who may use it get through already: those it is for, or the zones that are stopped.
 func (x *exam) shutZones(g *network.Gateway, r *network.NATRule) []string {
