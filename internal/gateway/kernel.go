@@ -380,7 +380,7 @@ func (k *Kernel) Bound(protocol header.Protocol, inside netip.AddrPort, outside 
 		k.Trouble(err)
 	}
 	for i := range list {
-		if t := &list[i]; t.After.Source == outside {
+		if t := &list[i]; t.After.Source == outside && t.Before.Protocol == protocol && netip.AddrPortFrom(t.Before.Source, t.Before.SourcePort) == inside { // a kernel before 5.8 picks none out
 			port, ok = t.After.SourcePort, true
 		}
 	}

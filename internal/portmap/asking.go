@@ -231,7 +231,7 @@ func wholeSeconds(d time.Duration) uint32 {
 var pcpResults = [...]pcp.Result{
 	notAllowed: pcp.NotAuthorized, notInside: pcp.NotAuthorized, notItsOwn: pcp.NotAuthorized, notForOther: pcp.NotAuthorized,
 	noExternal: pcp.NetworkFailure, noPort: pcp.CannotProvideExternal, noneLeft: pcp.NoResources, tooMany: pcp.UserExceedsQuota,
-	full: pcp.NoResources, tooManyPeers: pcp.ExcessiveRemotePeers, failed: pcp.NoResources,
+	full: pcp.NoResources, tooManyPeers: pcp.ExcessiveRemotePeers, undecided: pcp.NoResources, unfound: pcp.NoResources, failed: pcp.NoResources,
 }
 
 // deletePCP takes mappings away (RFC 6887, 15.1): that of a port, those of all ports of a protocol,
@@ -344,7 +344,7 @@ func (v *Server) oneNATPMP(d datagram, now time.Time, send func(datagram)) reply
 var natpmpResults = [...]natpmp.Result{
 	notAllowed: natpmp.NotAuthorized, notInside: natpmp.NotAuthorized, notItsOwn: natpmp.NotAuthorized, notForOther: natpmp.NotAuthorized,
 	noExternal: natpmp.NetworkFailure, noPort: natpmp.OutOfResources, noneLeft: natpmp.OutOfResources, tooMany: natpmp.OutOfResources,
-	full: natpmp.OutOfResources, tooManyPeers: natpmp.OutOfResources, failed: natpmp.OutOfResources,
+	full: natpmp.OutOfResources, tooManyPeers: natpmp.OutOfResources, undecided: natpmp.OutOfResources, unfound: natpmp.OutOfResources, failed: natpmp.OutOfResources,
 }
 
 // deleteNATPMP takes the mapping of a port away, or, where that is 0, all of the protocol

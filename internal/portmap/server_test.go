@@ -710,6 +710,17 @@ func TestRoomIsSharedByMachines(t *testing.T) {
 	if !grants("fd61:8::52", 5000) {
 		t.Error("a host of the file is new, though its other address may be known")
 	}
+	b.seen["02:00:00:00:00:11"] = time.Time{}
+	links["10.61.8.11"] = "02:00:00:00:00:11" // who is to be approved, and whose link address is forgotten meanwhile
+	ask := (&pcp.Message{Opcode: pcp.Map, Client: netip.MustParseAddr("10.61.8.11"), Protocol: 6, InternalPort: 2000, Lifetime: 600}).Append(nil)
+	b.answer([]datagram{{peer: netip.MustParseAddrPort("10.61.8.11:5000"), data: ask}}, func(d datagram) { later <- d })
+	delete(links, "10.61.8.11")
+	if err := b.Settle(b.Waiting()[0].Number, true, "ada"); err != nil {
+		t.Error(err)
+	}
+	if got, err := pcp.ParseResponse((<-later).data); err != nil || got.Result != pcp.Success || got.ExternalPort == 0 {
+		t.Errorf("approved: %+v, %v", got, err)
+	}
 	b.pass(25 * time.Hour)
 	if !grants("fd61:8::a1", 5000) || b.table.fresh != 0 {
 		t.Error("one that was seen a day ago is new")

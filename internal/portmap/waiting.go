@@ -133,6 +133,7 @@ func (v *Server) Settle(number uint64, approve bool, who string) error {
 			return nil
 		}
 		delete(v.waiting, key)
+		p.wish.again = true // its link address was looked for when it came
 		e, no := v.granted(&p.wish, now, orText(who, "an administrator"))
 		if err := v.flush(now); err != nil {
 			v.tell(&p.wish, nil, refused(failed, "%s", err))
