@@ -211,9 +211,11 @@ func (x *exam) reaches(r *network.Rule) bool {
 func (x *exam) dropLists() {
 	for _, g := range x.net.Gateways {
 		for i, drop := range g.Filter {
+			if drop.Verb == network.Allow || drop.Off() || drop.From.IsAny() || len(drop.From.Zones()) > 0 {
+				continue
+			}
 			from := drop.From.Addresses()
-			listed := !drop.From.IsAny() && len(drop.From.Zones()) == 0 && from.Intersect(x.net.Internet()).Empty() && !from.Size().Exceeds(1023)
-			if drop.Verb == network.Allow || drop.Off() || !listed {
+			if from.Size().Exceeds(1023) || !from.Intersect(x.net.Internet()).Empty() {
 				continue
 			}
 			for _, allow := range g.Filter[i+1:] {

@@ -89,6 +89,7 @@ func (s *Space) boxesOf(p header.Protocol, a Set) []Box {
 		destinations[rest] = append(destinations[rest], span.ranges()...)
 	})
 	for _, rest := range order {
+		to := header.AddressesIn(destinations[rest])
 		var bySource []Set
 		ports := map[Set][]header.Ports{}
 		s.eachEdge(rest, Port, func(span Span, sources Set) {
@@ -98,7 +99,7 @@ func (s *Space) boxesOf(p header.Protocol, a Set) []Box {
 			ports[sources] = append(ports[sources], header.Ports{First: uint16(span.first.low), Last: uint16(span.last.low)})
 		})
 		for _, sources := range bySource {
-			b := Box{Protocol: p, To: header.AddressesOf(destinations[rest]...)}
+			b := Box{Protocol: p, To: to}
 			if p.HasPorts() {
 				b.Ports = ports[sources]
 			}
@@ -135,7 +136,7 @@ func (s *Space) sourcesOf(p header.Protocol, sources Set) []Box {
 		from[rest] = append(from[rest], span.ranges()...)
 	})
 	for _, rest := range order {
-		sources := header.AddressesOf(from[rest]...)
+		sources := header.AddressesIn(from[rest])
 		if s.fieldOf(rest) > SourcePort {
 			found = append(found, Box{From: sources, AllPorts: true, Moments: s.momentsOf(rest)})
 			continue

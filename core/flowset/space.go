@@ -305,9 +305,14 @@ func (s *Space) push(last number, child Set) { s.stack = append(s.stack, edge{la
 // pop makes the node whose edges are on the stack from base on, and takes them off.
 func (s *Space) pop(field Field, base int) Set {
 	made := s.make(field, s.stack[base:])
-	s.stack = s.stack[:base]
+	if s.stack = s.stack[:base]; base == 0 && cap(s.stack) > mostStack {
+		s.stack = nil
+	}
 	return made
 }
+
+// mostStack is how many edges the stack keeps place for between two nodes: nearly none has so many.
+const mostStack = 1 << 20
 
 // Contains reports whether a connection is in the set.
 func (s *Space) Contains(a Set, p Member) bool {

@@ -176,16 +176,19 @@ func (s Addresses) Union(t Addresses) Addresses {
 	if t.Empty() {
 		return s
 	}
-	return AddressesOf(append(slices.Clone(s.ranges), t.ranges...)...)
+	return AddressesIn(slices.Concat(s.ranges, t.ranges))
 }
 
 // Intersect returns the addresses that are in both sets.
 func (s Addresses) Intersect(t Addresses) Addresses {
-	if s.Empty() || t.Empty() {
+	if len(s.ranges) < len(t.ranges) {
+		s, t = t, s
+	}
+	if t.Empty() {
 		return Addresses{}
 	}
-	var out []Range
 	some, others := s.since(t.ranges[0].First), t.since(s.ranges[0].First)
+	out := rest{of: some}
 	for i, j := 0, 0; i < len(some) && j < len(others); {
 		a, b := some[i], others[j]
 		first, last := a.First, a.Last
@@ -196,7 +199,7 @@ func (s Addresses) Intersect(t Addresses) Addresses {
 			last = b.Last
 		}
 		if !last.Less(first) {
-			out = append(out, Range{first, last})
+			out.add(i, Range{first, last})
 		}
 		if a.Last.Less(b.Last) {
 			i++
@@ -204,7 +207,39 @@ func (s Addresses) Intersect(t Addresses) Addresses {
 			j++
 		}
 	}
-	return Addresses{out}
+	return out.set()
+}
+
+// A rest is what is left of the ranges of a long set, one after the other. While it is whole ranges that are next
+// to each other, they stay where they are.
+type rest struct {
+	of       []Range
+	from, to int
+	own      []Range
+}
+
+// add adds a part of range number i.
+func (l *rest) add(i int, part Range) {
+	if l.own == nil && part == l.of[i] {
+		if l.from == l.to {
+			l.from, l.to = i, i
+		}
+		if l.to == i {
+			l.to++
+			return
+		}
+	}
+	if l.own == nil {
+		l.own = slices.Clone(l.of[l.from:l.to])
+	}
+	l.own = append(l.own, part)
+}
+
+func (l *rest) set() Addresses {
+	if l.own != nil || l.from == l.to {
+		return Addresses{l.own}
+	}
+	return Addresses{l.of[l.from:l.to:l.to]}
 }
 
 // since returns the ranges that do not end before an address.
@@ -227,16 +262,16 @@ func (s Addresses) Overlaps(t Addresses) bool {
 
 // Minus returns the addresses that are in s and not in t.
 func (s Addresses) Minus(t Addresses) Addresses {
-	var out []Range
+	out := rest{of: s.ranges}
 	j := 0
-	for _, r := range s.ranges {
+	for i, r := range s.ranges {
 		first, open := r.First, true
 		for j < len(t.ranges) && t.ranges[j].Last.Less(first) {
 			j++
 		}
 		for k := j; k < len(t.ranges) && !r.Last.Less(t.ranges[k].First); k++ {
 			if first.Less(t.ranges[k].First) {
-				out = append(out, Range{first, t.ranges[k].First.Prev()})
+				out.add(i, Range{first, t.ranges[k].First.Prev()})
 			}
 			if !t.ranges[k].Last.Less(r.Last) {
 				open = false
@@ -245,10 +280,10 @@ func (s Addresses) Minus(t Addresses) Addresses {
 			first = t.ranges[k].Last.Next()
 		}
 		if open {
-			out = append(out, Range{first, r.Last})
+			out.add(i, Range{first, r.Last})
 		}
 	}
-	return Addresses{out}
+	return out.set()
 }
 
 // First returns the lowest address of the set, IPv4 before IPv6.

@@ -288,3 +288,30 @@ func FuzzParseRange(f *testing.F) {
 		}
 	})
 }
+
+// What is left of a long set as it was takes no memory of its own.
+func TestWhatStaysIsShared(t *testing.T) {
+	var ranges []Range
+	for i := range 200 {
+		a := netip.AddrFrom4([4]byte{10, 0, byte(i), 7})
+		ranges = append(ranges, Range{First: a, Last: a})
+	}
+	set := AddressesOf(ranges...)
+	ten := AddressesOfPrefixes(netip.MustParsePrefix("10.0.0.0/8"))
+	middle := AddressesOfPrefixes(netip.MustParsePrefix("10.0.64.0/18"))
+	elsewhere := Single(netip.MustParseAddr("10.0.3.9"))
+	for name, cut := range map[string]func() Addresses{
+		"within":  func() Addresses { return set.Intersect(ten) },
+		"around":  func() Addresses { return ten.Intersect(set) },
+		"middle":  func() Addresses { return set.Intersect(middle) },
+		"without": func() Addresses { return set.Minus(elsewhere) },
+	} {
+		if taken := testing.AllocsPerRun(10, func() { cut() }); taken > 0 {
+			t.Errorf("%s: %v times memory was taken", name, taken)
+		}
+	}
+	part := set.Intersect(middle)
+	if _ = append(part.Ranges(), ranges[0]); set.Ranges()[128] != ranges[128] {
+		t.Error("who adds to a part changes the whole")
+	}
+}

@@ -80,7 +80,7 @@ func Find(e *engine.Engine, q Question) (Answer, error) {
 // of connections is taken from explored, which may know it already.
 func FindIn(e *engine.Engine, explorer *engine.Explorer, q Question, explored func(engine.Beginning) iter.Seq2[*engine.Region, error]) (Answer, error) {
 	ways, most := map[string]*merged{}, mostWays+4*e.Network().RuleCount()
-	var order []string
+	var order []*merged
 	count := map[bool]int{} // of those that are reached, and those that are not
 	for _, b := range explorer.Beginnings(q.among()) {
 		on := sharedOn(&b)
@@ -102,27 +102,38 @@ func FindIn(e *engine.Engine, explorer *engine.Explorer, q Question, explored fu
 				return Answer{}, TooMany{most}
 			}
 			if w == nil {
-				w = &merged{region: r.Kept(), on: on, sender: senderOf(b.From)}
+				w = newMerged(r, on, senderOf(b.From))
 				ways[key], count[reached] = w, count[reached]+1
-				order = append(order, key)
+				order = append(order, w)
 			}
 			w.sets = append(w.sets, members)
 			w.meetings = append(w.meetings, r.Meetings...)
 		}
 	}
-	var reached, through []Access
-	for _, key := range order {
+	ways = nil // the space and they take most of the memory, and more is to come
+	reached, through := make([]Access, 0, count[true]), make([]Access, 0, count[false])
+	for i, w := range order {
 		into := &reached
-		if ways[key].region.Verdict.Outcome != engine.Reached {
+		if w.outcome != engine.Reached {
 			into = &through
 		}
-		*into = append(*into, ways[key].accesses(e, explorer, q)...)
+		*into = append(*into, w.accesses(e, explorer)...)
+		order[i] = nil
 		if max(len(reached), len(through)) > most {
 			return Answer{}, TooMany{most}
 		}
+		if i%untilMeasured == 0 {
+			explorer.Space.Measure()
+		}
+		if err := explorer.Space.Err(); err != nil {
+			return Answer{}, err
+		}
 	}
-	return Answer{folded(e.Network(), merge(sorted(reached))), folded(e.Network(), merge(sorted(through)))}, explorer.Space.Err()
+	return Answer{folded(e.Network(), merge(sorted(reached))), folded(e.Network(), merge(sorted(through)))}, nil
 }
+
+// untilMeasured is how many ways in are made between two looks at the process's memory.
+const untilMeasured = 1 << 12
 
 // isLetThrough reports whether connections come through a gateway to where nobody is known to
 // answer them.
@@ -182,9 +193,9 @@ func sharedOn(b *engine.Beginning) *network.Segment {
 	return nil
 }
 
-// merge puts accesses together that differ only in their services.
+// merge puts accesses together that differ only in their services, in place.
 func merge(list []Access) []Access {
-	var merged []Access
+	merged := list[:0]
 	alike := map[string][]int{} // by what is quickly compared
 	for _, a := range list {
 		var b strings.Builder
@@ -270,12 +281,26 @@ func delivered(s *flowset.Space, to header.Addresses, services header.Services) 
 
 // A merged one is regions that go to one host by the same rules and are changed alike.
 type merged struct {
-	region engine.Region
-	on     *network.Segment // see Access
-	sender Straight
-	sets   []flowset.Set
+	outcome engine.Outcome
+	gateway bool   // answers itself
+	host    string // or the gateway; empty where nobody is there
+	terms   flowset.Terms
+	rules   []*network.Rule
+	on      *network.Segment // see Access
+	sender  Straight
+	sets    []flowset.Set
 
 	meetings []engine.Meeting // of connections that it is not said of
+}
+
+// newMerged returns one without any set yet, like a region.
+func newMerged(r *engine.Region, on *network.Segment, sender Straight) *merged {
+	to := &r.Verdict.To
+	w := &merged{outcome: r.Verdict.Outcome, gateway: to.Gateway != nil, host: to.Name(), terms: r.Terms, rules: slices.Clone(r.Rules), on: on, sender: sender}
+	if w.outcome == engine.Absent {
+		w.host = ""
+	}
+	return w
 }
 
 func wayKey(r *engine.Region, begins *engine.Beginning, on *network.Segment) string {
@@ -300,27 +325,24 @@ func siteKey(r *engine.Region) string {
 	return r.Verdict.To.Name()
 }
 
-func (w *merged) accesses(e *engine.Engine, explorer *engine.Explorer, q Question) []Access {
+func (w *merged) accesses(e *engine.Engine, explorer *engine.Explorer) []Access {
 	var found []Access
 	set := explorer.Space.OverlayAll(w.sets)
 	for _, box := range explorer.Space.Boxes(set) {
 		a := Access{
-			Host: w.region.Verdict.To.Name(), Gateway: w.region.Verdict.To.Gateway != nil,
-			To: box.To, From: box.From, On: w.on, Sender: w.sender, AllPorts: box.AllPorts, Ports: box.SourcePorts, Rules: w.region.Rules,
+			Host: w.host, Gateway: w.gateway,
+			To: box.To, From: box.From, On: w.on, Sender: w.sender, AllPorts: box.AllPorts, Ports: box.SourcePorts, Rules: w.rules,
 		}
-		if w.region.Verdict.Outcome == engine.Absent {
-			a.Host = ""
-		}
-		a.Delivered = w.region.Terms[flowset.Destination].Addresses(box.To)
-		if w.region.Terms[flowset.Destination].Field == flowset.Source { // a relay's connection that is an answer to the client's
-			a.Delivered = w.region.Terms[flowset.Destination].Addresses(box.From)
+		a.Delivered = w.terms[flowset.Destination].Addresses(box.To)
+		if w.terms[flowset.Destination].Field == flowset.Source { // a relay's connection that is an answer to the client's
+			a.Delivered = w.terms[flowset.Destination].Addresses(box.From)
 		}
 		a.Sent = sentTo(&box)
 		if len(box.Ports) == 0 {
 			a.Services = a.Sent
 		}
 		if len(box.Ports) > 0 {
-			a.Services = servedBy(&w.region.Terms, &box)
+			a.Services = servedBy(&w.terms, &box)
 		}
 		a.When = whenOf(explorer.Times, box.Moments)
 		a.Example = exampleFrom(e, explorer.Times, w.on, w.sender, exampleOf(explorer.Space, explorer.Times, set, &box, w.meetings), a.When)

@@ -161,8 +161,9 @@ func foldedDifferences(names *Namer, list []Difference) []Difference {
 	return kept(list, gone)
 }
 
+// kept returns what is not gone of a list, in place.
 func kept[T any](list []T, gone []bool) []T {
-	left := list[:0:0]
+	left := list[:0]
 	for i := range list {
 		if !gone[i] {
 			left = append(left, list[i])

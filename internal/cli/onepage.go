@@ -127,27 +127,30 @@ func escaped(text string) string {
 
 // A thing is one service that somebody can reach, by whatever addresses.
 type thing struct {
-	who, what string
-	when      string // empty where always
-	gateway   bool
-	exposure  reach.Exposure
-	at        []string
-	rules     []*network.Rule
+	access
+	gateway  bool
+	exposure reach.Exposure
+	at       []string
+	rules    []*network.Rule
 }
+
+// An access is who can use what, and when; empty where always.
+type access struct{ who, what, when string }
 
 // things puts ways in together that are for the same people to the same service.
 func (c *call) things(names *reach.Namer, n *network.Network, list []reach.Access) (things []*thing) {
+	known := map[access]*thing{}
 	for i := range list {
 		a := &list[i]
-		t := &thing{who: accessFrom(names, a), when: whenOnly(a.When), what: thingText(names, n, a), gateway: a.Gateway, exposure: exposureOf(names, a)}
+		key := access{accessFrom(names, a), thingText(names, n, a), whenOnly(a.When)}
 		if a.Sender.By != nil && !a.Sender.Hop {
-			t.who = "A machine " + t.who
+			key.who = "A machine " + key.who
 		}
-		at := slices.IndexFunc(things, func(u *thing) bool { return u.who == t.who && u.what == t.what && u.when == t.when })
-		if at < 0 {
-			at, things = len(things), append(things, t)
+		t := known[key]
+		if t == nil {
+			t = &thing{access: key, gateway: a.Gateway, exposure: exposureOf(names, a)}
+			known[key], things = t, append(things, t)
 		}
-		t = things[at]
 		text := throughText(names, a.To, a.Sent)
 		if len(a.Sent) == 1 && a.Sent[0].Protocol == header.ICMP {
 			text = strings.TrimSuffix(text, " "+servicesText(a.Sent))
