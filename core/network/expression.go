@@ -36,9 +36,13 @@ func (e Expression) IsAny() bool {
 		e.Items[0].Except == nil && e.Items[0].Set.IsAll()
 }
 
-// EmptyGroup returns the name of the first group without members that one of some expressions names, or empty.
+// EmptyGroup returns the name of the first group without members that one of some expressions is for, or empty. One that is left out of
+// something does not count.
 func (n *Network) EmptyGroup(expressions ...Expression) string {
 	for _, e := range expressions {
+		if !slices.ContainsFunc(e.Items, Item.isEmpty) {
+			continue
+		}
 		for _, word := range strings.FieldsFunc(e.Text, func(r rune) bool { return strings.ContainsRune(" ,[]'\"", r) }) {
 			if slices.ContainsFunc(n.Groups, func(g *Group) bool { return g.Name == word && g.Members.Empty() }) {
 				return word
@@ -46,6 +50,14 @@ func (n *Network) EmptyGroup(expressions ...Expression) string {
 		}
 	}
 	return ""
+}
+
+// isEmpty reports whether the term, or one of its list, is addresses of which there are none.
+func (t Item) isEmpty() bool {
+	if len(t.List) > 0 {
+		return slices.ContainsFunc(t.List, Item.isEmpty)
+	}
+	return t.Zone == "" && t.Host == nil && t.Beside == nil && !t.Whole && t.Set.Empty()
 }
 
 // In returns the addresses that match in a rule when the packet passes an
