@@ -17,7 +17,8 @@ type HiddenRule struct {
 	By   []*network.Rule
 }
 
-// Hidden returns the rules that are hidden wherever they are looked at.
+// Hidden returns the rules that are hidden wherever they are looked at. A rule by which sources stay is looked at only where others
+// translate some, or a hairpin does: elsewhere it changes nothing, wherever it stands.
 func (x *Explorer) Hidden() []HiddenRule {
 	var hidden []HiddenRule
 	for _, g := range x.engine.gateways {
@@ -40,11 +41,19 @@ func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 	seen := map[*network.Rule]bool{}
 	by := map[*network.Rule][]*network.Rule{}
 	done, looked, everywhere := map[tableView]bool{}, map[inScope]bool{}, map[inTable]bool{}
+	stays, hairpins := map[*network.Rule]bool{}, false
+	for _, r := range g.NAT {
+		stays[&r.Rule] = r.Does == network.NoNAT
+		hairpins = hairpins || r.Hairpin
+	}
 	for _, v := range views {
 		if done[v] {
 			continue
 		}
 		done[v] = true
+		if !hairpins && v.table.keepsAll(stays) {
+			continue
+		}
 		for n, set := range x.unseen(v, seen, looked, everywhere) {
 			rule, this := v.table.rule(n), inTable{v.table, n}
 			var parts []flowset.Valued
@@ -68,7 +77,7 @@ func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 	}
 	var hidden []HiddenRule
 	add := func(r *network.Rule) {
-		if !seen[r] {
+		if !seen[r] && (!stays[r] || len(by[r]) > 0) {
 			hidden = append(hidden, HiddenRule{r, by[r]})
 		}
 	}
@@ -81,6 +90,17 @@ func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 	return hidden
 }
 
+// keepsAll reports whether a table has rules, all of which are among some.
+func (t *table) keepsAll(some map[*network.Rule]bool) bool {
+	rules := false
+	for n := range t.ordered() {
+		if rules = true; !some[t.rule(n)] {
+			return false
+		}
+	}
+	return rules
+}
+
 // unseen returns the conditions of a table that are not seen to decide about anything in a view, each with
 // what it matches. What is seen is noted, and what of a split table was looked at; what was found
 // to be hidden everywhere is left out.
@@ -89,6 +109,9 @@ func (x *Explorer) unseen(v tableView, seen map[*network.Rule]bool, looked map[i
 	first := map[int32]bool{}
 	if o == nil {
 		for _, p := range x.Space.Parts(x.view(v)) {
+			if x.ofPackets(p.Set) == flowset.Nothing {
+				continue
+			}
 			first[int32(p.Value-1)] = true
 			seen[v.table.rule(int32(p.Value-1))] = true
 		}
@@ -105,7 +128,7 @@ func (x *Explorer) unseen(v tableView, seen map[*network.Rule]bool, looked map[i
 				}
 				looked[this] = true
 			}
-			set := x.meets(v, n)
+			set := x.ofPackets(x.meets(v, n))
 			if o != nil && x.meetsFirst(v, n, set) {
 				seen[v.table.rule(n)] = true
 				continue
@@ -115,6 +138,15 @@ func (x *Explorer) unseen(v tableView, seen map[*network.Rule]bool, looked map[i
 			}
 		}
 	}
+}
+
+// ofPackets returns what there can be packets of in a set: a packet's addresses are of one family.
+func (x *Explorer) ofPackets(set flowset.Set) flowset.Set {
+	only := flowset.Nothing
+	for _, f := range header.Families {
+		only = x.Space.Overlay(only, x.Space.Restrict(x.where(flowset.Destination, f.All(), f), x.where(flowset.Source, f.All(), f)))
+	}
+	return x.Space.Restrict(only, set)
 }
 
 // mostMet is how many packets of a condition are tried, to find one that meets no other before.

@@ -247,6 +247,15 @@ func (l *Lab) placeRouters() error {
 		if err := behind.address(routers[family]); err != nil {
 			return err
 		}
+		for _, g := range l.engine.Network().Gateways { // what is elsewhere by the file, but led here, is not behind it
+			for _, r := range g.Routes {
+				if r.Via == s.Router && r.To.Bits() > 0 {
+					if err := n.route(way{to: r.To, out: near, kind: unix.RTN_UNREACHABLE}); err != nil {
+						return err
+					}
+				}
+			}
+		}
 		for _, p := range prefixesOf(s.Addresses()) {
 			if err := n.route(way{to: p, out: behind}); err != nil {
 				return err
