@@ -45,10 +45,16 @@ func (s *Service) beginMapping() error {
 	s.mapping = portmap.NewServer(portmap.Options{
 		Gateway: s.options.Gateway, Program: s.options.Program, Ports: ports, Loopback: s.options.Loopback, Within: s.options.Within, Device: s.options.Device,
 		External: s.external(), Records: records, Epoch: epoch, SetEpoch: s.state.SetEpoch, Apply: s.openMappings, Save: s.state.SaveMappings,
-		Bound: s.backend.Bound, IsTaken: s.backend.IsTaken, Record: s.recordMapping, Trouble: s.options.Trouble,
+		Bound: s.backend.Bound, IsTaken: s.backend.IsTaken, Packets: s.packetsBy, Record: s.recordMapping, Trouble: s.options.Trouble,
 		Link: s.link(), Host: s.hostAt, Seen: seen, See: s.state.See, Blocked: blocked, Block: s.state.SaveBlocked,
 	})
 	return nil
+}
+
+// packetsBy returns how many packets have come by a mapping.
+func (s *Service) packetsBy(mapping string) (int64, error) {
+	counts, _, err := s.counts(true)
+	return counts[network.RuleID{Gateway: s.options.Gateway, List: network.MappingKind, Name: mapping}].Forth.Packets, err
 }
 
 // external returns what says which addresses the outside interface has now, where the machine knows

@@ -255,16 +255,33 @@ func (c *compiler) claims() {
 // claimed are outside addresses of rules, and those of interfaces that are down, which the
 // kernel does not have.
 func (c *compiler) claimed() header.Addresses {
-	all := c.g.Own()
-	if c.At == nil {
-		all = all.Union(c.g.ClaimedEver())
-	} else {
-		all = all.Union(c.g.Claimed(*c.At))
+	all := c.g.ClaimedEver()
+	if c.At != nil {
+		all = c.g.Claimed(*c.At)
 	}
+	all = all.Minus(c.unclaimed()).Union(c.g.Own())
 	for _, i := range c.own {
 		all = all.Minus(i.Own())
 	}
 	return all
+}
+
+// unclaimed are outside addresses that only rules have which are left out.
+func (c *compiler) unclaimed() (none header.Addresses) {
+	for _, r := range c.g.NAT {
+		if c.leftOut[&r.Rule] {
+			none = none.Union(r.Claims())
+		}
+	}
+	if none.Empty() {
+		return none
+	}
+	for _, r := range c.g.NAT {
+		if !c.leftOut[&r.Rule] {
+			none = none.Minus(r.Claims())
+		}
+	}
+	return none
 }
 
 // itself is the fourth step: what the gateway answers.

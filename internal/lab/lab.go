@@ -247,19 +247,14 @@ func (l *Lab) placeRouters() error {
 		if err := behind.address(routers[family]); err != nil {
 			return err
 		}
-		for _, g := range l.engine.Network().Gateways { // what is elsewhere by the file, but led here, is not behind it
-			for _, r := range g.Routes {
-				if r.Via == s.Router && r.To.Bits() > 0 {
-					if err := n.route(way{to: r.To, out: near, kind: unix.RTN_UNREACHABLE}); err != nil {
-						return err
-					}
-				}
-			}
-		}
-		for _, p := range prefixesOf(s.Addresses()) {
+		prefixes := prefixesOf(s.Addresses())
+		for _, p := range prefixes {
 			if err := n.route(way{to: p, out: behind}); err != nil {
 				return err
 			}
+		}
+		if err := n.takesFrom(near, behind, prefixesOf(l.ledTo(s).Minus(s.Addresses())), prefixes); err != nil {
+			return err
 		}
 		via, _ := s.Behind.Address(family)
 		if err := n.route(way{to: family.Prefix(), out: near, via: via}); err != nil {
@@ -277,6 +272,19 @@ func (l *Lab) placeRouters() error {
 		}
 	}
 	return nil
+}
+
+// ledTo returns what gateways send to the router of a segment, but for default routes.
+func (l *Lab) ledTo(s *network.Segment) header.Addresses {
+	var list []netip.Prefix
+	for _, g := range l.engine.Network().Gateways {
+		for _, r := range g.Routes {
+			if r.Via == s.Router && r.To.Bits() > 0 {
+				list = append(list, r.To)
+			}
+		}
+	}
+	return header.AddressesOfPrefixes(list...)
 }
 
 // routers are the addresses of the provider's router on an uplink where the file names none, and of inside routers on their other side.

@@ -354,6 +354,35 @@ func (n *node) sendsFrom(a netip.Addr, out *link, via netip.Addr, table int) err
 	return nil
 }
 
+// tableOfNear is where a router looks for what gateways send it.
+const tableOfNear = 99
+
+// takesFrom makes a router say of what gateways send it by mistake, to what it has not, that it can't be reached.
+func (n *node) takesFrom(near, behind *link, mistaken, has []netip.Prefix) error {
+	if len(mistaken) == 0 {
+		return nil
+	}
+	for _, p := range mistaken {
+		if err := n.route(way{to: p, out: near, kind: unix.RTN_UNREACHABLE, table: tableOfNear}); err != nil {
+			return err
+		}
+	}
+	for _, p := range has {
+		if err := n.route(way{to: p, out: behind, table: tableOfNear}); err != nil {
+			return err
+		}
+	}
+	rule := netlink.NewRule()
+	rule.IifName, rule.Table, rule.Priority, rule.Family = near.name, tableOfNear, 70, unix.AF_INET
+	if mistaken[0].Addr().Is6() {
+		rule.Family = unix.AF_INET6
+	}
+	if err := n.routes.RuleAdd(rule); err != nil {
+		return fmt.Errorf("%s: what comes by %s: %w", n.name, near.name, err)
+	}
+	return nil
+}
+
 // DeviceOf is what the interfaces of gateways are called in a lab.
 func DeviceOf(i *network.Interface) string { return fmt.Sprintf("if%d", i.Index) }
 

@@ -129,6 +129,7 @@ type action func(v *Server, p *pending, c *igd.Call, client netip.Addr) (igd.Arg
 type pending struct {
 	decided chan decision // nil where nobody has to decide
 	answer  func(*Record) igd.Args
+	after   func() (igd.Args, *igd.Fault) // gives it when the server is free for others again; nil where it is there
 }
 
 type decision struct {
@@ -187,6 +188,7 @@ var actions = map[string]action{
 	"AddPinhole":                  (*Server).addPinhole,
 	"UpdatePinhole":               (*Server).updatePinhole,
 	"DeletePinhole":               (*Server).deletePinhole,
+	"GetPinholePackets":           (*Server).pinholePackets,
 }
 
 // act does what a call asks for.
@@ -202,8 +204,11 @@ func (v *Server) act(ctx context.Context, c *igd.Call, client netip.Addr) (igd.A
 		}
 		return do(v, &p, c, v.real(client))
 	})
-	if p.decided != nil {
+	switch {
+	case p.decided != nil:
 		return p.wait(ctx)
+	case p.after != nil:
+		return p.after()
 	}
 	return out, fault
 }
@@ -633,4 +638,23 @@ func (v *Server) deletePinhole(_ *pending, c *igd.Call, client netip.Addr) (igd.
 	}
 	v.end(e, "taken away by its owner")
 	return v.flushed()
+}
+
+// pinholePackets says how many packets have come by a pinhole. The gateway counts them, and may look at all
+// its sessions for that: nobody waits meanwhile.
+func (v *Server) pinholePackets(p *pending, c *igd.Call, client netip.Addr) (igd.Args, *igd.Fault) {
+	e, f := v.pinhole(c, client)
+	if f != nil {
+		return nil, f
+	}
+	name := network.MappingName(e.Protocol, e.Outside)
+	p.after = func() (igd.Args, *igd.Fault) {
+		count, err := v.options.Packets(name)
+		if err != nil {
+			v.options.Trouble(fmt.Errorf("mappings: %w", err))
+			return nil, igd.NewFault(igd.ActionFailed)
+		}
+		return igd.Args{"PinholePackets": fmt.Sprint(uint32(count))}, nil
+	}
+	return nil, nil
 }

@@ -293,6 +293,11 @@ func TestPinholesAreProlongedForTheSameSenders(t *testing.T) {
 	if longer := held(); longer.Number != first.Number || !slices.Equal(longer.Senders, first.Senders) || !longer.Until.After(first.Until.Add(9*time.Minute)) {
 		t.Errorf("%+v\nwas %+v", longer, first)
 	}
+	do(other, "GetPinholePackets", igd.NotAuthorized, "UniqueID", id)
+	do(own, "GetPinholePackets", igd.NoSuchPinhole, "UniqueID", "77")
+	if counted := do(own, "GetPinholePackets", 0, "UniqueID", id)["PinholePackets"]; counted != fmt.Sprint(len(network.MappingName(first.Protocol, first.Outside))) {
+		t.Errorf("%s packets", counted)
+	}
 	do(other, "DeletePinhole", igd.NotAuthorized, "UniqueID", id)
 	do(own, "DeletePinhole", 0, "UniqueID", id)
 	if left := held(); left != nil {

@@ -39,6 +39,7 @@ type Options struct {
 	// whether somebody's sessions have one.
 	Bound   func(protocol header.Protocol, inside netip.AddrPort, outside netip.Addr) (port uint16, ok bool)
 	IsTaken func(protocol header.Protocol, outside netip.AddrPort) bool
+	Packets func(mapping string) (int64, error) // how many packets have come by a mapping; it is called beside the others
 	Record  func(Happening)
 	Trouble func(error)
 	Link    func(*network.Interface, netip.Addr) string         // the link address of a neighbor, empty where it is not known

@@ -105,6 +105,7 @@ func (b *bench) start(text string) {
 			}
 			return nil
 		},
+		Packets: func(mapping string) (int64, error) { return int64(len(mapping)), nil },
 		Bound: func(_ header.Protocol, inside netip.AddrPort, _ netip.Addr) (uint16, bool) {
 			port, ok := b.bound[inside]
 			return port, ok

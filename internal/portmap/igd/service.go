@@ -139,10 +139,12 @@ var Services = []*Service{
 				"InternalPort", "A_ARG_TYPE_Port", "Protocol", "A_ARG_TYPE_Protocol", "LeaseTime", "A_ARG_TYPE_LeaseTime"), args("UniqueID", "A_ARG_TYPE_UniqueID")},
 			{"UpdatePinhole", 1, args("UniqueID", "A_ARG_TYPE_UniqueID", "NewLeaseTime", "A_ARG_TYPE_LeaseTime"), nil},
 			{"DeletePinhole", 1, args("UniqueID", "A_ARG_TYPE_UniqueID"), nil},
+			{"GetPinholePackets", 1, args("UniqueID", "A_ARG_TYPE_UniqueID"), args("PinholePackets", "A_ARG_TYPE_PinholePackets")},
 		},
 		Variables: []Variable{
 			{"FirewallEnabled", "boolean", nil, true}, {"InboundPinholeAllowed", "boolean", nil, true}, {"A_ARG_TYPE_IPv6Address", "string", nil, false},
 			{"A_ARG_TYPE_Port", "ui2", nil, false}, {"A_ARG_TYPE_Protocol", "ui2", nil, false}, {"A_ARG_TYPE_LeaseTime", "ui4", nil, false}, {"A_ARG_TYPE_UniqueID", "ui2", nil, false},
+			{"A_ARG_TYPE_PinholePackets", "ui4", nil, false},
 		},
 	},
 }
