@@ -125,7 +125,13 @@ func (c *call) printHits(name string, h *gateway.Hits) {
 		})
 	}
 	fmt.Fprintf(c.Out, "%s, since %s\n", c.bold(name), h.Since.Local().Format(time.DateTime))
-	c.printColumns(rows, "place", "connections", "now", "stopped", "forth", "back")
+	c.printFitted(rows, []string{"place", "connections", "now", "stopped", "forth", "back"},
+		form{[]string{"list", "place", "rule", "connections", "now", "stopped", "last"}, "rule", func(row []string) string {
+			return fmt.Sprintf("forth %s, back %s", row[6], row[7])
+		}},
+		form{[]string{"place", "rule", "connections", "last"}, "rule", func(row []string) string {
+			return fmt.Sprintf("%s, %s now, %s stopped, forth %s, back %s", row[0], row[4], row[5], row[6], row[7])
+		}})
 	fmt.Fprintf(c.Out, "\n%s, %d never hit\n", count(len(h.Hits), "rule"), never)
 	if n := max(unseen["nat"], unseen["filter"]); n > 0 { // most are of both lists
 		c.say("%s came faster than they were read: they are counted, but how many of them a later step stopped (?) is not known, and what they carried may lack.", count(int(n), "connection"))

@@ -106,9 +106,7 @@ func runLog(c *call) int {
 		c.printJSON(map[string]any{"events": all})
 		return c.sayFailures(failures)
 	}
-	for i := range all {
-		c.printEvent(&all[i])
-	}
+	c.printEvents(all)
 	status := c.sayFailures(failures)
 	if len(all) == 0 && status == yes {
 		fmt.Fprintln(c.Out, "no event matches")
@@ -116,8 +114,29 @@ func runLog(c *call) int {
 	return status
 }
 
-// printEvent writes an event on one line.
-func (c *call) printEvent(e *gateway.Event) {
+// printEvents writes events; the tries of one connection that was stopped are one, with their number.
+func (c *call) printEvents(all []gateway.Event) {
+	attempts, tries := gateway.Attempts{}, map[int][]int{}
+	again := make([]bool, len(all))
+	for i := range all {
+		first, more := attempts.Again(&all[i], i)
+		if again[i] = more; more {
+			tries[first] = append(tries[first], i)
+		}
+	}
+	for i := range all {
+		switch list := tries[i]; {
+		case again[i]:
+		case len(list) == 0:
+			c.printEvent(&all[i], "")
+		default:
+			c.printEvent(&all[i], fmt.Sprintf("tried %d times, to %s", len(list)+1, all[list[len(list)-1]].Time.Local().Format("15:04:05")))
+		}
+	}
+}
+
+// printEvent writes an event: on one line where that fits, else with what it is about below it.
+func (c *call) printEvent(e *gateway.Event, more string) {
 	at := e.Time.Local()
 	stamp := at.Format("15:04:05")
 	if now := c.Now(); at.Year() != now.Year() || at.YearDay() != now.YearDay() {
@@ -125,16 +144,12 @@ func (c *call) printEvent(e *gateway.Event) {
 	}
 	head := fmt.Sprintf("%6d  %s  %-6s  ", e.Number, stamp, e.Gateway)
 	if e.Before == nil && e.Outcome == "" {
-		fmt.Fprintf(c.Out, "%s%s\n", head, e.Words())
+		fmt.Fprintf(c.Out, "%s%s\n", head, strings.Join(wrap(e.Words(), c.Width-len(head)), "\n"+strings.Repeat(" ", len(head))))
 		return
 	}
 	outcome := fmt.Sprintf("%-10s", e.Outcome)
 	if e.Before != nil && e.Outcome != gateway.Passes && e.Outcome != gateway.Translated {
 		outcome = c.red(outcome)
-	}
-	rule := e.Rule
-	if rule == "" {
-		rule = "-"
 	}
 	way := cmp.Or(ifaceText(e.In, e.InDevice), "-")
 	if e.Out != "" {
@@ -144,11 +159,24 @@ func (c *call) printEvent(e *gateway.Event) {
 	if e.Before != nil {
 		what = connectionText(e.Before, e.After)
 	}
-	line := fmt.Sprintf("%s%s  %-20s  %-20s  %s", head, outcome, rule, way, what)
-	if e.Before != nil && e.Text != "" {
-		line += "  (" + e.Text + ")"
+	for _, note := range []string{e.Text, more} {
+		if e.Before != nil && note != "" {
+			what += "  (" + note + ")"
+		}
 	}
-	fmt.Fprintln(c.Out, line)
+	rule := cmp.Or(e.Rule, "-")
+	line := fmt.Sprintf("%-20s  %-20s  %s", rule, way, what)
+	left := c.Width - len(head) - len("dropped     ")
+	if len(line) <= left {
+		fmt.Fprintf(c.Out, "%s%s  %s\n", head, outcome, line)
+		return
+	}
+	const indent = "                "
+	first := fmt.Sprintf("%-20s  %s", rule, way)
+	if len(first) > left {
+		first, what = rule, way+"  "+what
+	}
+	fmt.Fprintf(c.Out, "%s%s  %s\n%s%s\n", head, outcome, first, indent, strings.Join(wrap(what, c.Width-len(indent)), "\n"+indent))
 }
 
 // ifaceText writes an interface by our name and the machine's, where that is another.
@@ -171,7 +199,7 @@ func (c *call) followLog(list []*gateway.Client, query map[string][]string) int 
 			if c.options.json {
 				c.printJSONLine(e)
 			} else {
-				c.printEvent(e)
+				c.printEvent(e, "")
 			}
 			return c.flush()
 		})
@@ -207,7 +235,11 @@ func (c *call) printSum(name string, s *gateway.Sum) {
 		fmt.Fprintf(c.Out, "%s: no connection is written down\n", name)
 		return
 	}
-	fmt.Fprintf(c.Out, "%s: %s, %s to %s\n", c.bold(name), count(s.Events, "connection"), whenText(*s.From), whenText(*s.To))
+	again := ""
+	if s.Again > 0 {
+		again = fmt.Sprintf(" (tried again %s)", plural(s.Again, "time", "times"))
+	}
+	fmt.Fprintf(c.Out, "%s: %s%s, %s to %s\n", c.bold(name), count(s.Events, "connection"), again, whenText(*s.From), whenText(*s.To))
 	line := func(label string, list []gateway.Often) {
 		if len(list) == 0 {
 			return
@@ -276,7 +308,7 @@ func (c *call) explainEvent(list []*gateway.Client) int {
 	}
 	e := &log.Events[0]
 	if !c.options.json {
-		c.printEvent(e)
+		c.printEvent(e, "")
 		fmt.Fprintln(c.Out)
 	}
 	if e.Before == nil {

@@ -69,7 +69,7 @@ func TestProgramsOpenPorts(t *testing.T) {
 			s.want("hollowbridge mapping try tcp/22 -as 10.61.24.5 -by pcp", "pcp refused: no rule is for it")
 			s.want("hollowbridge send 192.0.2.9 rim:fibre udp/20001 -count 3 -bytes 4000", "3 ", "3 connections sent")
 			s.want("hollowbridge send 192.0.2.9 rim:fibre tcp/20002", "")
-			s.want("hollowbridge sessions -rule mapping/udp/20001", "192.0.2.9:40000 198.51.100.18 udp/20001", "= 10.61.24.5:5000", "outside>yard", "mapping/udp/20001 (pcp for 10.61.24.5, 9m", "3 sessions")
+			s.want("hollowbridge sessions -rule mapping/udp/20001", "192.0.2.9:40000 198.51.100.18 udp/20001", "= 10.61.24.5:5000", "outside to yard", "mapping/udp/20001 (pcp for 10.61.24.5, 9m", "3 sessions")
 			s.want("hollowbridge hits", "mapping - mapping udp/20001 (pcp for 10.61.24.5, 9m", "3", "mapping - mapping tcp/20002 (nat-pmp for 10.61.24.5, 9m", "1")
 			s.want("hollowbridge trace 192.0.2.99 rim:fibre udp/20001 -live", "with 3 mappings", "mapping udp/20001", "198.51.100.18:20001 -> 10.61.24.5:5000, asked for by pcp from 10.61.24.5", "a mapping permits what it is for", "reached archive")
 			s.want("hollowbridge reach -live -to archive", "udp/5000 everybody 198.51.100.18 udp/20001", "mapping udp/20001 at rim: by pcp for archive 10.61.24.5, 9m")

@@ -53,27 +53,6 @@ func (c *call) printTable(heads []string, rows [][]string) {
 	c.printTableWithin(heads, rows, make([]int, len(heads)))
 }
 
-// wrapCell is wrap for a column: also a word that is longer than it is broken, where it
-// can behind a sign.
-func wrapCell(text string, width int) []string {
-	var lines []string
-	for _, line := range wrap(text, width) {
-		runes := []rune(line)
-		for width > 0 && len(runes) > width {
-			at := width
-			for n := width; n > width/2; n-- {
-				if strings.ContainsRune("-/:.,_", runes[n-1]) {
-					at = n
-					break
-				}
-			}
-			lines, runes = append(lines, string(runes[:at])), runes[at:]
-		}
-		lines = append(lines, string(runes))
-	}
-	return lines
-}
-
 // say writes a sentence, wrapped to the screen.
 func (c *call) say(format string, args ...any) {
 	fmt.Fprintln(c.Out, strings.Join(wrap(fmt.Sprintf(format, args...), c.Width), "\n"))
@@ -82,17 +61,21 @@ func (c *call) say(format string, args ...any) {
 // narrowest is how narrow the last column of a table may get; others get half as narrow.
 const narrowest = 16
 
-// printTableWithin is printTable with columns that are at most so wide, where not 0;
-// what is longer is wrapped within its column.
+// printTableWithin is printTable with columns that are at most so wide, where not 0; what is longer is wrapped within its
+// column. A word is never broken: where the words are too long for the screen, all but the first columns stand below them.
 func (c *call) printTableWithin(heads []string, rows [][]string, most []int) {
-	rows = append([][]string{heads}, rows...)
-	widths := make([]int, len(heads))
-	for _, row := range rows {
+	widths, words := make([]int, len(heads)), make([]int, len(heads))
+	for _, row := range append([][]string{heads}, rows...) {
 		for i, cell := range row {
 			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
-			if most[i] > 0 {
-				widths[i] = min(widths[i], max(1, most[i]*c.Width/usualWidth))
+			for word := range strings.FieldsSeq(cell) {
+				words[i] = max(words[i], utf8.RuneCountInString(word))
 			}
+		}
+	}
+	for i := range widths {
+		if most[i] > 0 {
+			widths[i] = min(widths[i], max(most[i]*c.Width/usualWidth, words[i]))
 		}
 	}
 	last := len(heads) - 1
@@ -100,32 +83,129 @@ func (c *call) printTableWithin(heads []string, rows [][]string, most []int) {
 	for _, width := range widths[:last] {
 		left -= width + 2
 	}
-	for left < narrowest { // the widest column gives way
-		i := slices.Index(widths[:last], slices.Max(widths[:last]))
-		if widths[i] <= narrowest/2 {
+	for left < max(narrowest, words[last]) { // the widest column that can gives way
+		widest := -1
+		for i, width := range widths[:last] {
+			if width > max(words[i], narrowest/2) && (widest < 0 || width > widths[widest]) {
+				widest = i
+			}
+		}
+		if widest < 0 {
 			break
 		}
-		widths[i], left = widths[i]-1, left+1
+		widths[widest], left = widths[widest]-1, left+1
 	}
-	widths[last] = max(narrowest, left)
-	for _, row := range rows {
-		cells := make([][]string, len(row))
-		height := 1
-		for i, cell := range row {
-			cells[i] = wrapCell(cell, widths[i])
-			height = max(height, len(cells[i]))
-		}
-		for n := range height {
-			line := "  "
-			for i := range row {
-				text := ""
-				if n < len(cells[i]) {
-					text = cells[i][n]
-				}
-				line += fmt.Sprintf("%-*s  ", widths[i], text)
+	if left < max(words[last], narrowest/2) {
+		c.printBelow(heads, rows)
+		return
+	}
+	widths[last] = left
+	for _, row := range append([][]string{heads}, rows...) {
+		c.printCells("  ", row, widths, nil)
+	}
+}
+
+// printCells writes a row, each cell wrapped within its column; columns of numbers stand to the right.
+func (c *call) printCells(indent string, row []string, widths []int, numbers []bool) {
+	cells := make([][]string, len(row))
+	height := 1
+	for i, cell := range row {
+		cells[i] = wrap(cell, widths[i])
+		height = max(height, len(cells[i]))
+	}
+	for n := range height {
+		line := indent
+		for i := range row {
+			text := ""
+			if n < len(cells[i]) {
+				text = cells[i][n]
 			}
-			fmt.Fprintln(c.Out, strings.TrimRight(line, " "))
+			width := -widths[i]
+			if numbers != nil && numbers[i] {
+				width = widths[i]
+			}
+			line += fmt.Sprintf("%*s  ", width, text)
 		}
+		fmt.Fprintln(c.Out, strings.TrimRight(line, " "))
+	}
+}
+
+// printBelow writes each row of a table as some lines: on the first what stands in the first columns, as many as fit, and below it what
+// is in each of the others, by name.
+func (c *call) printBelow(heads []string, rows [][]string) {
+	wide, first := 0, 0
+	widths := make([]int, len(heads))
+	for i := range heads {
+		for _, row := range append([][]string{heads}, rows...) {
+			widths[i] = max(widths[i], utf8.RuneCountInString(row[i]))
+		}
+		if wide += widths[i] + 2; wide > c.Width && i > 0 {
+			break
+		}
+		first = i + 1
+	}
+	label := 0
+	for _, head := range heads[first:] {
+		label = max(label, utf8.RuneCountInString(head))
+	}
+	c.printCells("  ", heads[:first], widths[:first], nil)
+	for _, row := range rows {
+		c.printCells("  ", row[:first], widths[:first], nil)
+		for i := first; i < len(heads); i++ {
+			if row[i] == "" {
+				continue
+			}
+			indent := strings.Repeat(" ", 6+label+2)
+			fmt.Fprintf(c.Out, "      %-*s  %s\n", label, heads[i], strings.Join(wrap(row[i], c.Width-len(indent)), "\n"+indent))
+		}
+	}
+}
+
+// A form of a table has some of its columns, of which one is wrapped where that is needed, and the rest of a row below it.
+type form struct {
+	columns []string
+	wraps   string
+	below   func(row []string) string // nil where nothing is left
+}
+
+// printFitted writes rows, the first of which are their heads, in the first form that fits the screen, or in the last. Columns of numbers,
+// named by their heads, stand to the right.
+func (c *call) printFitted(rows [][]string, numbers []string, forms ...form) {
+	heads := rows[0]
+	forms = append([]form{{columns: heads}}, forms...)
+	for n, f := range forms {
+		picked := make([][]string, len(rows))
+		widths, right := make([]int, len(f.columns)), make([]bool, len(f.columns))
+		wide, longest := -2, 0
+		for k, head := range f.columns {
+			at := slices.Index(heads, head)
+			right[k] = slices.Contains(numbers, head)
+			for i, row := range rows {
+				picked[i] = append(picked[i], row[at])
+				widths[k] = max(widths[k], utf8.RuneCountInString(row[at]))
+				for word := range strings.FieldsSeq(row[at]) {
+					if head == f.wraps {
+						longest = max(longest, utf8.RuneCountInString(word))
+					}
+				}
+			}
+			wide += widths[k] + 2
+		}
+		if k := slices.Index(f.columns, f.wraps); k >= 0 && wide > c.Width {
+			narrow := max(widths[k]-(wide-c.Width), longest)
+			wide, widths[k] = wide-widths[k]+narrow, narrow
+		}
+		if wide > c.Width && n < len(forms)-1 {
+			continue
+		}
+		for i, row := range picked {
+			c.printCells("", row, widths, right)
+			if f.below != nil && i > 0 {
+				const indent = "      "
+				fmt.Fprintf(c.Out, "%s%s\n", indent, strings.Join(wrap(f.below(rows[i]), c.Width-len(indent)), "\n"+indent))
+			}
+		}
+		return
 	}
 }
 

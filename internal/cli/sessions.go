@@ -152,7 +152,11 @@ func (c *call) printSessions(all *gateway.Sessions) {
 		})
 	}
 	if len(all.Sessions) > 0 {
-		c.printColumns(rows, "age", "idle", "left", "forth", "back")
+		c.printFitted(rows, []string{"age", "idle", "left", "forth", "back"},
+			form{[]string{"gateway", "connection", "state", "age", "idle", "left", "forth", "back"}, "connection", sessionText},
+			form{[]string{"gateway", "connection", "state"}, "connection", func(row []string) string {
+				return fmt.Sprintf("%s, %s old, idle %s, %s left, forth %s, back %s", sessionText(row), row[5], row[6], row[7], row[8], row[9])
+			}})
 	}
 	switch more := all.Count - len(all.Sessions); {
 	case all.Count == 0:
@@ -162,6 +166,19 @@ func (c *call) printSessions(all *gateway.Sessions) {
 	default:
 		fmt.Fprintf(c.Out, "\n%s\n", count(all.Count, "session"))
 	}
+}
+
+// sessionText says in words what stands in the columns of a session that are not above.
+func sessionText(row []string) string {
+	text := "as " + row[2]
+	if row[2] == "=" {
+		text = "untranslated"
+	}
+	text += ", " + strings.Replace(row[3], ">", " to ", 1)
+	if rules := row[10]; rules != "" {
+		text += ", by " + rules
+	}
+	return text
 }
 
 // printColumns writes rows in columns, a line each, however long; the first row is their heads. Columns

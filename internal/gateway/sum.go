@@ -12,7 +12,8 @@ import (
 
 // A Sum is many events in a few lines.
 type Sum struct {
-	Events   int        `json:"events"` // of connections
+	Events   int        `json:"events"` // connections; one that is stopped and tried again is one
+	Again    int        `json:"again"`  // how often these were tried again
 	From     *time.Time `json:"from"`
 	To       *time.Time `json:"to"`
 	Outcomes []Often    `json:"outcomes"`
@@ -54,11 +55,22 @@ type tried struct {
 	scan      int // in the list, or negative
 }
 
+// A sender is where a connection comes from, whatever it is translated to on its way through the gateway.
+type sender struct {
+	protocol string
+	from     netip.Addr
+	port     uint16
+}
+
+// decidedWithin is how long after a rule has translated a connection on the kernel it is written down at most what the filter did.
+const decidedWithin = 2 * time.Second
+
 // sum looks at all events that a filter lets through.
 func (j *journal) sum(f *Filter) (*Sum, error) {
 	s := &Sum{Outcomes: []Often{}, Rules: []Often{}, Sources: []Often{}, Closed: []Often{}, Scans: []Scan{}}
 	outcomes, rules, sources, closed := map[string]int{}, map[string]int{}, map[netip.Addr]int{}, map[header.Service]int{}
 	targets := map[netip.Addr]*tried{}
+	attempts, decided := Attempts{}, map[sender]time.Time{}
 	err := j.look(f, 0, func(e *stored) error {
 		if e.What != connectionEvent || e.Before == nil {
 			return nil
@@ -66,6 +78,20 @@ func (j *journal) sum(f *Filter) (*Sum, error) {
 		p, err := e.Before.Header()
 		if err != nil {
 			return nil
+		}
+		if _, again := attempts.Again(&e.Event, 0); again {
+			s.Again++
+			return nil
+		}
+		if from := (sender{e.Before.Protocol, p.Source, p.SourcePort}); e.Outcome != Translated {
+			if len(decided) >= mostSources {
+				clear(decided)
+			}
+			decided[from] = e.Time
+		} else if at, known := decided[from]; known && at.Sub(e.Time) <= decidedWithin {
+			delete(decided, from)
+			rules[e.Rule]++
+			return nil // what became of it is counted
 		}
 		s.Events++
 		at := e.Time
@@ -118,6 +144,47 @@ func (s *Sum) try(targets map[netip.Addr]*tried, p header.Packet, at time.Time) 
 	}
 	scan := &s.Scans[t.scan]
 	scan.Time, scan.Services, scan.Addresses = at, len(t.services), len(t.addresses)
+}
+
+// An attempt is a connection that a gateway stopped: its sender does not know that, and tries it again.
+type attempt struct {
+	gateway, in, out, rule, outcome, protocol string
+	from, to                                  netip.Addr
+	sport, dport                              uint16
+}
+
+// Attempts are those whose next try may come.
+type Attempts map[attempt]*latest
+
+// latest is when an attempt was last tried, and where who asked has it.
+type latest struct {
+	at    time.Time
+	place int
+}
+
+// againWithin is how long TCP waits at most before it tries again what nobody answered: its waits double up to this (RFC 6298; 6 tries).
+const againWithin = 66 * time.Second
+
+// Again reports whether an event is another try of a stopped connection, and where whoever asks has the first; else the event is at the
+// place that is given. Events come in the order of their times, from either end.
+func (a Attempts) Again(e *Event, place int) (first int, again bool) {
+	if e.Before == nil || e.Outcome == Passes || e.Outcome == Translated {
+		return 0, false
+	}
+	p, err := e.Before.Header()
+	if err != nil {
+		return 0, false
+	}
+	this := attempt{e.Gateway, e.In, e.Out, e.Rule, e.Outcome, e.Before.Protocol, p.Source, p.Destination, p.SourcePort, p.DestinationPort}
+	if l := a[this]; l != nil && l.at.Sub(e.Time).Abs() <= againWithin {
+		l.at = e.Time
+		return l.place, true
+	}
+	if len(a) >= mostSources {
+		clear(a)
+	}
+	a[this] = &latest{e.Time, place}
+	return 0, false
 }
 
 // top returns what came most often.

@@ -13,6 +13,9 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"hollowbridge/core/engine"
+	"hollowbridge/internal/portmap"
 )
 
 // A syslog sends events to a collector as RFC 5424 has them: a datagram each (RFC 5426), or,
@@ -223,21 +226,39 @@ func (s *syslogSender) write(conn net.Conn, data []byte, within time.Duration) e
 // Facility local4 and the severities that are used (RFC 5424, 6.2.1).
 const (
 	facility = 20
+	warning  = 4
 	notice   = 5
 	info     = 6
 )
+
+// severityOf says how much an event concerns somebody: what goes through and is granted is information, what is stopped and what an
+// administrator does is to be noticed, and what nobody meant is warned of.
+func severityOf(e *Event) int {
+	switch e.What {
+	case connectionEvent:
+		switch e.Outcome {
+		case Passes, Translated:
+			return info
+		case engine.Exhausted.String(), engine.Unrouted.String(), engine.Loop.String():
+			return warning
+		}
+	case mappingEvent:
+		if e.Outcome == portmap.Granted || e.Outcome == portmap.Renewed || e.Outcome == portmap.Ended {
+			return info
+		}
+	case tableEvent, outsideEvent:
+		return warning
+	}
+	return notice
+}
 
 // enterprise is the number of structured data of our own: that for documentation (RFC 5612).
 const enterprise = "hollowbridge@32473"
 
 // message writes an event as RFC 5424 has it, with what it says as structured data.
 func (s *syslog) message(e *Event) []byte {
-	severity := info
-	if e.What != connectionEvent || e.Outcome != Passes {
-		severity = notice
-	}
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "<%d>1 %s %s hollowbridge %d %s [%s", facility*8+severity, e.Time.UTC().Format("2006-01-02T15:04:05.000000Z"), s.host, os.Getpid(), e.What, enterprise)
+	fmt.Fprintf(&b, "<%d>1 %s %s hollowbridge %d %s [%s", facility*8+severityOf(e), e.Time.UTC().Format("2006-01-02T15:04:05.000000Z"), s.host, os.Getpid(), e.What, enterprise)
 	field := func(name, value string) {
 		if value != "" {
 			fmt.Fprintf(&b, ` %s="%s"`, name, structured.Replace(value))

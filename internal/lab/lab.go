@@ -161,6 +161,13 @@ func (l *Lab) placeGateways() error {
 				if err := end.address(p.Addr()); err != nil {
 					return err
 				}
+				if !p.Addr().Is4() || p.Bits() > 30 {
+					continue
+				}
+				everybody := header.RangeOf(p).Last // which a kernel knows by the prefix that its address has
+				if err := n.route(way{to: netip.PrefixFrom(everybody, 32), out: end, kind: unix.RTN_BROADCAST}); err != nil {
+					return err
+				}
 			}
 		}
 		if err := l.routeGateway(g, n); err != nil {

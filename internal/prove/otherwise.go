@@ -91,8 +91,8 @@ func (p *Prover) known(c *Case, delivery string) string {
 				h := p.Engine.Network().Host(s.Node)
 				return h != nil && !s.Leaves && !h.Has(s.Packet.Destination) && p.isHop(h)
 			}), silence, false},
-		{"the kernel tells it to the translated source, to which it has no route",
-			t.Told && t.Outcome == engine.Absent && hidden && p.Engine.Gateway(t.Passed[len(t.Passed)-1]).OutTo(t.Ended.Source) == nil, silence, true},
+		{"the kernel tells it only a source to which it has a route, as that is after translation",
+			t.Told && t.Outcome == engine.Absent && p.Engine.Gateway(t.Passed[len(t.Passed)-1]).OutTo(t.Ended.Source) == nil, silence, true},
 		{"no route is told to a client once a second, and was before", tells(t) && p.told[tellerOf(t)], silence, true},
 		{"the kernel does not have the address of an interface that is down",
 			t.To.Gateway != nil && slices.ContainsFunc(t.To.Gateway.Interfaces, func(i *network.Interface) bool { return !i.IsUp() && i.Own().Contains(t.Delivered.Destination) }), silence, true},
@@ -164,6 +164,24 @@ func (p *Prover) claimedBy(a netip.Addr) (count int) {
 // relayed reports whether a relay of a host takes a packet.
 func relayed(h *network.Host, p header.Packet) bool {
 	return h != nil && slices.ContainsFunc(h.Relays, func(r network.Relay) bool { return r.Listen.Matches(p.Protocol, p.DestinationPort) })
+}
+
+// knownWithout says that a rule is left out, where what is seen is what the network does without those that are: or, in
+// ways that are known, a kernel.
+func (p *Prover) knownWithout(c *Case) string {
+	t := p.without(c.Trace.Connection)
+	if t == nil {
+		return ""
+	}
+	as := *c
+	as.Trace = t
+	if answer, delivery := p.differs(&as, t); answer+delivery != "" && p.known(&as, delivery) == "" {
+		return ""
+	}
+	if r := p.leftOut(c.Trace); r != nil {
+		return fmt.Sprintf("%s is left out: the kernel can't do it", r.Name)
+	}
+	return "a rule is left out: the kernel can't do it"
 }
 
 // leftOut returns the rule that the kernel can't follow and that has a part in a trace, or nil.

@@ -214,15 +214,9 @@ func (p *Prover) compare(c *Case) {
 			c.Differs = append(c.Differs, text)
 		}
 	}
-	if r := p.leftOut(c.Trace); r != nil && p.Able != nil {
-		if t := p.without(c.Trace.Connection); t != nil {
-			if answer, delivery := p.differs(c, t); answer+delivery == "" {
-				c.Known = fmt.Sprintf("%s is left out: the kernel can't do it", r.Name)
-				return
-			}
-		}
+	if c.Known = p.known(c, delivery); c.Known == "" && p.Able != nil {
+		c.Known = p.knownWithout(c)
 	}
-	c.Known = p.known(c, delivery)
 }
 
 // differs says in what that is seen of a case is otherwise than a trace: what the client meets, and where it is delivered.
