@@ -198,10 +198,13 @@ func (c *call) printFitted(rows [][]string, numbers []string, forms ...form) {
 		if wide > c.Width && n < len(forms)-1 {
 			continue
 		}
+		indent := ""
+		for k := 0; k < slices.Index(f.columns, f.wraps); k++ {
+			indent += strings.Repeat(" ", widths[k]+2)
+		}
 		for i, row := range picked {
 			c.printCells("", row, widths, right)
 			if f.below != nil && i > 0 {
-				const indent = "      "
 				fmt.Fprintf(c.Out, "%s%s\n", indent, strings.Join(wrap(f.below(rows[i]), c.Width-len(indent)), "\n"+indent))
 			}
 		}
