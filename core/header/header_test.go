@@ -315,3 +315,17 @@ func TestWhatStaysIsShared(t *testing.T) {
 		t.Error("who adds to a part changes the whole")
 	}
 }
+
+func TestWordsThatPeopleUseLeadToRegisteredNames(t *testing.T) {
+	for _, word := range CalledServices() {
+		if _, found, _ := NamedService(word); found {
+			t.Errorf("%s is registered itself", word)
+		}
+		if _, found, err := NamedService(RegisteredName(strings.ToUpper(word))); !found || err != nil {
+			t.Errorf("%s leads to %q: %v", word, RegisteredName(word), err)
+		}
+	}
+	if RegisteredName("https") != "" || RegisteredName("nothing") != "" {
+		t.Error("other words lead somewhere")
+	}
+}

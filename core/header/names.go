@@ -3,6 +3,7 @@ package header
 import (
 	_ "embed"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -70,3 +71,17 @@ func ServiceNames() []string { return loadNames().names }
 
 // NameOf returns the registered name of a protocol's port, or "".
 func NameOf(protocol Protocol, port uint16) string { return loadNames().byPort[protocol][port] }
+
+// called are words by which people call services that IANA registered by another name.
+var called = map[string]string{
+	"afp": "afpovertcp", "cifs": "microsoft-ds", "dhcp": "bootps", "ike": "isakmp", "imap4": "imap", "raw-print": "pdl-datastream",
+	"l2tp": "l2f", "modbus": "mbap", "mqtts": "secure-mqtt", "nat-t": "ipsec-nat-t", "netbios": "netbios-ssn", "opc-ua": "opcua-tcp", "portmap": "sunrpc",
+	"postgres": "postgresql", "rdp": "ms-wbt-server", "rpc": "sunrpc", "rtp": "avt-profile-1", "smb": "microsoft-ds",
+	"socks5": "socks", "upnp": "ssdp", "vnc": "rfb", "web": "http", "xmpp": "xmpp-client",
+}
+
+// CalledServices returns the words by which people call services that have another registered name, in alphabetical order.
+func CalledServices() []string { return slices.Sorted(maps.Keys(called)) }
+
+// RegisteredName returns the registered name of what people call by another word, or "".
+func RegisteredName(word string) string { return called[strings.ToLower(word)] }

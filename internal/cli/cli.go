@@ -93,6 +93,7 @@ type options struct {
 	after  repeated
 
 	dryRun, allow, here  bool
+	named                string // services
 	every                bool
 	page                 string
 	whatIf               netfile.Variation

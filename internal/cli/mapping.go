@@ -111,7 +111,7 @@ func (c *call) mappedService(text string) (header.Protocol, uint16, error) {
 	services, err := header.ParseService(text, func(name string) (header.Services, error) {
 		known, found, err := header.NamedService(name)
 		if err == nil && !found {
-			err = fmt.Errorf("%s: no such service", name)
+			err = netfile.NoSuchService(name, func(func(string) bool) {})
 		}
 		return known, err
 	})

@@ -114,7 +114,7 @@ func probeTarget(n *network.Network, to, service string) (netip.Addr, header.Ser
 		services, err = header.ParseService(service, func(name string) (header.Services, error) {
 			services, found, err := header.NamedService(name)
 			if err == nil && !found {
-				err = fmt.Errorf("%s: no such service; write it as tcp/PORT or udp/PORT", name)
+				err = netfile.NoSuchService(name, func(func(string) bool) {})
 			}
 			return services, err
 		})

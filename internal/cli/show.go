@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"hollowbridge/core/header"
@@ -20,15 +21,17 @@ var showCommand = &command{
 the order in which they are tried, each with the line it is written in. map draws the network;
 rule NAME tells everything about one rule; mappings are which programs may open ports. kernel
 GATEWAY shows what the Linux kernel would be told for a gateway, chain by chain; with -here instead
-of a name, what it has been told on this machine.`,
+of a name, what it has been told on this machine. services -named WORD finds services, the file's
+and the registered ones, by a part of their names or by what people call them.`,
 	examples: []string{
 		"hollowbridge show", "hollowbridge show rules", "hollowbridge show hosts -json", "hollowbridge show map",
-		"hollowbridge show rule archive-web", "hollowbridge show kernel keep",
+		"hollowbridge show rule archive-web", "hollowbridge show kernel keep", "hollowbridge show services -named vnc",
 	},
 	flags: func(set *flag.FlagSet, o *options) {
 		fileFlag(set, o)
 		jsonFlag(set, o)
 		set.BoolVar(&o.here, "here", false, "with kernel: what this machine has")
+		set.StringVar(&o.named, "named", "", "with services: the file's and the registered ones in whose name is this `WORD`, or that are called so")
 	},
 	run: runShow,
 }
@@ -57,6 +60,12 @@ func runShow(c *call) int {
 	}
 	if c.options.here {
 		return c.misused("-here goes with kernel")
+	}
+	if c.options.named != "" {
+		if !slices.Equal(c.args, []string{"services"}) {
+			return c.misused("-named goes with services")
+		}
+		return c.showNamed()
 	}
 	if len(c.args) > 1 && !isRule {
 		return c.misused("one part at a time")
@@ -424,6 +433,69 @@ func (c *call) showServices(n *network.Network) {
 		rows = append(rows, []string{s.Name, s.Services.String()})
 	}
 	c.printTable([]string{"service", "protocol and ports"}, rows)
+}
+
+// A namedService is one that show services -named finds.
+type namedService struct {
+	Name     string   `json:"name"`
+	Services []string `json:"services"`
+	Called   []string `json:"called"` // by which words people call it
+	Own      bool     `json:"own"`    // it is the file's
+}
+
+// showNamed shows the services in whose name is a word, or that are called so.
+func (c *call) showNamed() int {
+	n := c.network()
+	if n == nil {
+		return wrong
+	}
+	word := strings.ToLower(c.options.named)
+	called := map[string][]string{}
+	for _, w := range header.CalledServices() {
+		called[header.RegisteredName(w)] = append(called[header.RegisteredName(w)], w)
+	}
+	has := func(w string) bool { return strings.Contains(strings.ToLower(w), word) }
+	found := []namedService{}
+	for _, s := range n.Services {
+		if has(s.Name) {
+			found = append(found, namedService{s.Name, serviceTexts(s.Services), []string{}, true})
+		}
+	}
+	for _, name := range header.ServiceNames() {
+		if services, _, err := header.NamedService(name); err == nil && (has(name) || slices.ContainsFunc(called[name], has)) {
+			found = append(found, namedService{name, serviceTexts(services), slices.Concat([]string{}, called[name]), false})
+		}
+	}
+	status := yes
+	if len(found) == 0 {
+		status = no
+	}
+	if c.options.json {
+		c.printJSON(map[string]any{"services": found})
+		return status
+	}
+	if status == no {
+		c.say("no service is called %s; a port is written as tcp/PORT or udp/PORT, and a name for it can be given under services", c.options.named)
+		return no
+	}
+	var rows [][]string
+	for _, s := range found {
+		where := "registered"
+		if s.Own {
+			where = "of the file"
+		}
+		rows = append(rows, []string{s.Name, strings.Join(s.Services, ", "), where, strings.Join(s.Called, ", ")})
+	}
+	c.printTable([]string{"service", "protocol and ports", "name", "also called"}, rows)
+	return yes
+}
+
+func serviceTexts(services header.Services) []string {
+	texts := make([]string, len(services))
+	for i, s := range services {
+		texts[i] = s.String()
+	}
+	return texts
 }
 
 func (c *call) showRules(n *network.Network) {

@@ -1,6 +1,8 @@
 package netfile
 
 import (
+	"iter"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -126,11 +128,24 @@ func (r *reader) namedService(at *yaml.Node, name string) (header.Services, erro
 	if err != nil || found {
 		return services, err
 	}
-	known := header.ServiceNames()
-	for own := range r.services {
-		known = append(known, own)
+	return nil, NoSuchService(name, maps.Keys(r.services))
+}
+
+// NoSuchService is the error where a name is neither one of some nor a registered one. It says what is: by what people call it, or by a near name.
+func NoSuchService(name string, own iter.Seq[string]) error {
+	if registered := header.RegisteredName(name); registered != "" {
+		services, _, _ := header.NamedService(registered)
+		return errorf("%s: no such service; what is called so is registered as %s (%s)", name, registered, services)
 	}
-	return nil, errorf("%s: no such service%s", name, orElse(DidYouMean(name, sorted(known)), "; write it as tcp/PORT or udp/PORT, or give it a name under services"))
+	known := slices.AppendSeq(slices.Concat(header.ServiceNames(), header.CalledServices()), own)
+	near := nearest(name, sorted(known))
+	if registered := header.RegisteredName(near); registered != "" {
+		near = registered + ", which is called " + near
+	}
+	if near != "" {
+		return errorf("%s: no such service; did you mean %s?", name, near)
+	}
+	return errorf("%s: no such service; write it as tcp/PORT or udp/PORT, or give it a name under services", name)
 }
 
 // services reads the services behind a key; nil where it is absent.
