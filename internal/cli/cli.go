@@ -93,6 +93,7 @@ type options struct {
 	after  repeated
 
 	dryRun, allow, here  bool
+	explained            bool   // steps of a trace, in sentences
 	named                string // services
 	every                bool
 	page                 string

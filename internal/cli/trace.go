@@ -25,7 +25,7 @@ address. SERVICE is written as in the file: https, tcp/8443, icmp, or a name the
 of several ports the first is taken.
 
 -all lists also every NAT and filter rule that the connection meets at each step, in the order in
-which they are tried, and why the later ones are not followed.
+which they are tried, and why the later ones are not followed. -explain says each step in a sentence.
 
 -live asks the running gateways: what is in force there, and which sessions they have. With -send
 it also sends the connection, where this machine is FROM, and says what came back.
@@ -50,6 +50,7 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		jsonFlag(set, o)
 		questionFlags(set, o)
 		whatIfFlags(set, o)
+		set.BoolVar(&o.explained, "explain", false, "say each step in a sentence, for whoever does not know the trade")
 		set.BoolVar(&o.every, "all", false, "list every rule that matches at each step, also those that are not followed")
 		set.IntVar(&o.repair, "repair", 0, "apply the repair of this `NUMBER` to the file")
 		set.BoolVar(&o.dryRun, "dry-run", false, "with -repair, show what would change and write nothing")
@@ -63,6 +64,9 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 }
 
 func runTrace(c *call) int {
+	if c.options.explained && (c.options.json || c.options.batch != "") {
+		return c.misused("-explain is for people who read one trace; -json and -batch go without it")
+	}
 	if c.options.batch != "" {
 		return c.runBatch()
 	}
@@ -190,6 +194,7 @@ func (c *call) printTrace(t *engine.Trace, repairs []repairJSON) {
 	if len(t.Steps) > 0 {
 		fmt.Fprintln(c.Out)
 	}
+	c.printExplained(t)
 	c.printCandidates(t.Candidates)
 	if len(t.Why) > 0 {
 		c.printLabelled("why", strings.Join(t.Why, " "))
