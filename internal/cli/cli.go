@@ -148,7 +148,7 @@ type call struct {
 // commands lists the commands in the order the work is done.
 func commands() []*command {
 	return []*command{
-		demoCommand, initCommand, showCommand,
+		demoCommand, initCommand, showCommand, whereCommand,
 		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand, editCommand, undoCommand,
 		checkCommand, traceCommand, reachCommand, expectCommand, compareCommand, proveCommand,
 		gatewayCommand, statusCommand, applyCommand, historyCommand, revertCommand, backupCommand, restoreCommand, sessionsCommand, hitsCommand, logCommand, mappingCommand, sendCommand, probeCommand, labCommand,

@@ -25,7 +25,8 @@ address. SERVICE is written as in the file: https, tcp/8443, icmp, or a name the
 of several ports the first is taken.
 
 -all lists also every NAT and filter rule that the connection meets at each step, in the order in
-which they are tried, and why the later ones are not followed. -explain says each step in a sentence.
+which they are tried, and why the later ones are not followed. -explain says each step in a
+sentence.
 
 -live asks the running gateways: what is in force there, and which sessions they have. With -send
 it also sends the connection, where this machine is FROM, and says what came back.

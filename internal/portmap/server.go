@@ -203,7 +203,7 @@ func (v *Server) addresses(i *network.Interface) (list [2]netip.Addr) {
 // over, clients learn it by the epoch (RFC 6887, 8.5), and everybody is told.
 func (v *Server) refresh(now time.Time) {
 	s := v.setting
-	if s == nil {
+	if s == nil || v.ctx.Err() != nil { // the points are closed for good then
 		return
 	}
 	if slices.ContainsFunc(s.policy.On, v.hasMoved) {
@@ -415,9 +415,9 @@ func (v *Server) keepTime() {
 // Stop ends the server: clients are told that the device is gone, mappings stay in force.
 func (v *Server) Stop() {
 	v.mutex.Lock()
+	v.stop() // before the points are closed: nothing opens them again
 	v.listen(nil)
 	v.mutex.Unlock()
-	v.stop()
 	v.working.Wait()
 }
 

@@ -767,3 +767,16 @@ func TestABlockedMachineGetsNothing(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// A server that stops opens no point again, though its interfaces' link-local addresses are others than those that it closed: it would wait
+// for ever for whoever listens there.
+func TestNothingListensAgainAfterTheEnd(t *testing.T) {
+	b := newBench(t, shop)
+	b.Stop()
+	on := b.setting.policy.On[0].Name
+	b.listeners.linkLocal[on] = []netip.Addr{netip.MustParseAddr("fe80::1")}
+	b.refresh(b.at)
+	if len(b.listeners.linkLocal[on]) != 1 {
+		t.Error("it listens again")
+	}
+}
