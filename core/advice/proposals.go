@@ -50,6 +50,8 @@ func Proposals(t *engine.Trace, n *network.Network, everybody bool) []network.Ed
 		list = append(list, admitProposals(t, everybody)...)
 	case engine.Absent:
 		list = append(list, targetProposals(t, n)...)
+	case engine.UpstreamBlocks:
+		list = append(list, sentProposals(t, n)...)
 	case engine.Unrouted:
 		list = append(list, downProposals(t, n)...)
 		list = append(list, wayProposals(t, n)...)
@@ -59,6 +61,39 @@ func Proposals(t *engine.Trace, n *network.Network, everybody bool) []network.Ed
 		list = append(list, answerProposals(t, n)...)
 	}
 	return append(list, wider...)
+}
+
+// sentProposals say that a provider sends the prefix of a host here, where the file does not.
+func sentProposals(t *engine.Trace, n *network.Network) (list []network.Edits) {
+	to := t.Connection.Packet.Destination
+	h := hostAt(n, to)
+	if !t.Unsent || h == nil {
+		return nil
+	}
+	prefix := netip.PrefixFrom(to, to.BitLen())
+	if s := h.Segment(to); s != nil {
+		for _, p := range s.Prefixes {
+			if p.Contains(to) && (prefix.IsSingleIP() || p.Bits() > prefix.Bits()) {
+				prefix = p.Masked()
+			}
+		}
+	}
+	for _, g := range n.Gateways {
+		for _, r := range g.Upstreams() {
+			if header.FamilyOf(r.To.Addr()) != header.FamilyOf(to) || r.Out == nil {
+				continue
+			}
+			var routes []string
+			for _, p := range append(slices.Clone(r.Out.Upstream.Routes), prefix) {
+				routes = append(routes, p.String())
+			}
+			edits := change("interface", r.Out.String(), "", network.Setting{Key: "upstream.routes", Value: strings.Join(routes, ",")})
+			if !slices.ContainsFunc(list, func(e network.Edits) bool { return e.Command() == edits.Command() }) {
+				list = append(list, edits)
+			}
+		}
+	}
+	return list[:min(len(list), mostProposals)]
 }
 
 // change are edits that give keys of something new values.

@@ -83,6 +83,8 @@ func (t *Trace) Remedy() string {
 		return fmt.Sprintf("If %s is meant for it, correct that; else add a port-forward.", t.Near[0].Rule.Name)
 	case near && (t.Outcome == Dropped || t.Outcome == Rejected):
 		return fmt.Sprintf("If it should get through, and %s is meant for it, correct that; else add a filter rule that allows it%s.", t.Near[0].Rule.Name, inFront(t))
+	case t.Outcome == UpstreamBlocks && t.Unsent:
+		return "If the provider sends it here, only the file does not say so: name the prefix in upstream: routes of the uplink."
 	case t.Outcome == Dropped && t.Rule == nil:
 		return "If it should get through, add a filter rule that allows it."
 	}

@@ -17,6 +17,7 @@ type Trace struct {
 	Passed []*network.Gateway // on the way in, in order
 	Ended  header.Packet      // as it was at last on the way in
 	Near   []Near             // the rules that nearly matched where it ended
+	Unsent bool               // by the file nobody on the internet sends its destination here
 
 	Candidates []Candidate // see TraceAll
 }
@@ -60,6 +61,7 @@ func (t *Trace) tell(events []Event) {
 		if e.Back {
 			continue
 		}
+		t.Unsent = t.Unsent || e.What == NotSentHere
 		if t.Ended = e.After; e.What == Arrives {
 			t.Passed = append(t.Passed, e.At.Gateway)
 		}

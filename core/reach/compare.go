@@ -282,16 +282,46 @@ func (c *comparison) pairs(old []surveyed, new []engine.Beginning, protocols []h
 		if leftOld[i] != flowset.Nothing {
 			match(i, byProtocol[anywhereOf(&old[i].Beginning)])
 		}
+		if there, some := c.handedOver(&old[i].Beginning, leftOld[i], &c.renamed, c.new); some {
+			list = append(list, pair{&old[i], &there, there.Set})
+			leftOld[i] = c.space.Minus(leftOld[i], there.Set)
+		}
 		if leftOld[i] != flowset.Nothing {
 			list = append(list, pair{old: &old[i], set: leftOld[i]})
 		}
 	}
 	for k := range new {
+		if there, some := c.handedOver(&new[k], leftNew[k], &c.before, c.old); some {
+			list = append(list, pair{&surveyed{Beginning: there}, &new[k], there.Set})
+			leftNew[k] = c.space.Minus(leftNew[k], there.Set)
+		}
 		if leftNew[k] != flowset.Nothing {
 			list = append(list, pair{new: &new[k], set: leftNew[k]})
 		}
 	}
 	return list
+}
+
+// handedOver returns which of some connections, that machines beside an uplink or its next hop hand to the gateway, these can hand to it in
+// the other network too, though the internet sends them there anyway, so that they begin by no such way.
+func (c *comparison) handedOver(b *engine.Beginning, set flowset.Set, now *network.Renamed, other *engine.Engine) (there engine.Beginning, some bool) {
+	if b.From.Through == nil || set == flowset.Nothing {
+		return there, false
+	}
+	first, _ := b.Sources.First()
+	i := now.Interface(b.From.Through)
+	if i == nil || !i.IsUp() || i.Upstream.NoBeside || !i.FacesInternet(header.FamilyOf(first)) {
+		return there, false
+	}
+	there = *b
+	there.From.Through = i
+	if !b.From.Internet {
+		there.From.Segment = i.Segment
+		beside := c.space.Where(flowset.Source, flowset.AddressSpans(other.Network().Beside(i)), flowset.Everything)
+		set = c.space.Restrict(beside, set)
+	}
+	there.Set = set
+	return there, set != flowset.Nothing
 }
 
 // A placeKey names a place, and connections of one protocol and family from there, in
