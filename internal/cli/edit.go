@@ -299,7 +299,7 @@ func (c *call) afterForward(e *netfile.Editor, edit network.Edit) error {
 		return err
 	}
 	rule, traces, err := c.tryForward(e, gateway, edit.Name)
-	if err != nil {
+	if err != nil || rule == nil { // a later edit has taken it away
 		return err
 	}
 	clashes, rest := advice.Clashes(rule)
@@ -349,7 +349,11 @@ func (c *call) tryForward(e *netfile.Editor, gateway, name string) (*network.NAT
 		return nil, nil, err
 	}
 	g := n.Gateway(gateway)
-	r := g.NAT[slices.IndexFunc(g.NAT, func(r *network.NATRule) bool { return r.Name == name })]
+	k := slices.IndexFunc(g.NAT, func(r *network.NATRule) bool { return r.Name == name })
+	if k < 0 {
+		return nil, nil, nil
+	}
+	r := g.NAT[k]
 	compiled := engine.Compile(n, nil)
 	_, rest := advice.Clashes(r)
 	if len(r.Ports) == 0 {
@@ -358,10 +362,40 @@ func (c *call) tryForward(e *netfile.Editor, gateway, name string) (*network.NAT
 	var traces []*engine.Trace
 	for _, m := range rest[:min(len(rest), mostTried)] {
 		if connection, ok := advice.SampleOf(compiled, r, m, c.moment().in(n)); ok {
-			traces = append(traces, compiled.NewWalk().Trace(connection))
+			t := compiled.NewWalk().Trace(connection)
+			if by := byNear(compiled, t); by != nil && !c.options.allow {
+				t = by
+			}
+			traces = append(traces, t)
 		}
 	}
 	return r, traces, nil
+}
+
+// byNear returns the trace of a connection like a stopped one, from somebody whom a filter rule allows that differs in its sources alone,
+// where that gets through: the forward is for them. It returns nil where there is none.
+func byNear(e *engine.Engine, t *engine.Trace) *engine.Trace {
+	if t.Outcome == engine.Reached || t.Stood.In == nil {
+		return nil
+	}
+	for _, near := range t.Near {
+		for _, f := range t.Stood.Gateway.Filter {
+			if &f.Rule != near.Rule || near.Differs != "from" || f.Verb != network.Allow {
+				continue
+			}
+			like := t.Connection
+			family := header.FamilyOf(like.Packet.Destination)
+			a, some := f.From.In(t.Stood.In.Zone).Intersect(e.Network().Internet()).Usual(family)
+			if like.Packet.Source = a; !some {
+				continue
+			}
+			like.From = e.Behind(t.Stood.In, a)
+			if by := e.NewWalk().Trace(like); by.Outcome == engine.Reached {
+				return by
+			}
+		}
+	}
+	return nil
 }
 
 // named reads an edit of what the arguments name: [KIND] NAME, and as many more, which say where it

@@ -111,9 +111,29 @@ func runEdits(c *call) int {
 		return c.failed(fmt.Errorf("%s: there is no edit in it", name))
 	}
 	return c.edit(func(e *netfile.Editor) error {
-		for i, one := range calls {
-			if err := one.make(e, edits[i]); err != nil {
+		at := func(i int, err error) error {
+			if err != nil {
 				return fmt.Errorf("%s:%d: %w; nothing was written", name, lines[i].number, err)
+			}
+			return nil
+		}
+		for i, one := range calls {
+			do := one.make
+			if !one.options.allow { // what it does is seen when all are made
+				do = func(e *netfile.Editor, edit network.Edit) error { return e.Apply(edit) }
+			}
+			if err := at(i, do(e, edits[i])); err != nil {
+				return err
+			}
+		}
+		if _, err := e.Network(); err != nil { // which is told where it is written
+			return nil
+		}
+		for i, one := range calls {
+			if edits[i].Verb == "add" && !one.options.allow {
+				if err := at(i, one.afterForward(e, edits[i])); err != nil {
+					return err
+				}
 			}
 			c.remarks = append(c.remarks, one.remarks...)
 		}
