@@ -378,6 +378,8 @@ func (l *Lab) placeInternet() error {
 				if err := n.route(way{to: p, out: l.upstream[i], via: via, source: l.stranger(p.Addr())}); err != nil {
 					return err
 				}
+			} else if err := n.route(way{to: p, kind: unix.RTN_BLACKHOLE, metric: 2000}); err != nil { // it can't be handed to the gateway there
+				return err
 			}
 		}
 	}
