@@ -224,22 +224,6 @@ func (r *reference) tell(leg refLeg) bool {
 	return end.machine != nil && home(leg.from, *end.machine) && p == leg.sent.Answer()
 }
 
-// toAll reports whether an address is everybody's of a prefix of the last gateway, which no gateway passes on or speaks of.
-func (r *reference) toAll(a netip.Addr) bool {
-	if len(r.seen) == 0 || !a.Is4() {
-		return false
-	}
-	for _, i := range r.seen[len(r.seen)-1].in.Gateway.Interfaces {
-		for _, p := range i.Addresses {
-			if i.IsUp() && p.Bits() < 31 && p.Contains(a) && (!p.Contains(a.Next())) {
-				r.met["to all of a prefix"]++
-				return true
-			}
-		}
-	}
-	return false
-}
-
 // cannotBeReached notes that the gateway of an interface tells the client so.
 func (r *reference) cannotBeReached(seen []refSeen) {
 	if !r.back && len(seen) > 0 {
@@ -564,7 +548,7 @@ func (r *reference) onSegment(s *network.Segment, p *header.Packet) refEnd {
 	if s.Behind != nil && !r.back {
 		r.met["told by an inside router"]++
 		r.refused = &refRefusal{p: *p, error: true, behind: s}
-	} else if !r.toAll(p.Destination) {
+	} else {
 		r.cannotBeReached(r.seen)
 	}
 	return r.stop(engine.Absent, s.Name, nil)

@@ -282,24 +282,13 @@ func (w *Walk) handOver(on *network.Segment) nextPlace {
 		return w.toMachine(at)
 	}
 	w.end(Absent, Site{Segment: on}, StepLeave, nil)
-	switch {
-	case on.Behind != nil:
+	if on.Behind != nil {
 		w.refusal = refusal{packet: w.visit.flow.now(), router: on, how: ErrorMessage}
-	case !w.toAllOf(len(w.passages) - 1):
+	} else {
 		w.unreachable(len(w.passages) - 1)
 	}
 	w.note(StepLeave, NobodyHas, w.verdict.At)
 	return nextPlace{}
-}
-
-// toAllOf reports whether a packet is for all machines of a prefix of the gateway of a passage: no gateway passes that on, and
-// none says so (RFC 2644; RFC 1812, 4.3.2.7).
-func (w *Walk) toAllOf(number int) bool {
-	return number >= 0 && w.visit.flow.isOne() && slices.ContainsFunc(w.passages[number].in.Gateway.Interfaces, func(i *network.Interface) bool {
-		return i.IsUp() && slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool {
-			return p.Addr().Is4() && p.Bits() < 31 && header.RangeOf(p).Last == w.visit.flow.now().Destination
-		})
-	})
 }
 
 // toMachine delivers the packet at a place to the machine with its destination. Which

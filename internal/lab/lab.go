@@ -161,13 +161,6 @@ func (l *Lab) placeGateways() error {
 				if err := end.address(p.Addr()); err != nil {
 					return err
 				}
-				if !p.Addr().Is4() || p.Bits() > 30 {
-					continue
-				}
-				everybody := header.RangeOf(p).Last // which a kernel knows by the prefix that its address has
-				if err := n.route(way{to: netip.PrefixFrom(everybody, 32), out: end, kind: unix.RTN_BROADCAST}); err != nil {
-					return err
-				}
 			}
 		}
 		if err := l.routeGateway(g, n); err != nil {
@@ -340,8 +333,20 @@ func (l *Lab) placeInternet() error {
 		return err
 	}
 	lost := header.AllAddresses().Minus(l.engine.Network().Internet()).Union(l.engine.Unsent())
+	for _, i := range l.uplinks() { // to an uplink of the other family alone nothing can be sent
+		for _, p := range i.Upstream.Routes {
+			if _, has := i.Address(header.FamilyOf(p.Addr())); !has {
+				lost = lost.Union(header.AddressesOfPrefixes(p))
+			}
+		}
+	}
 	for _, i := range l.uplinks() {
-		lost = lost.Minus(header.AddressesOfPrefixes(i.Addresses...)).Minus(header.AddressesOfPrefixes(i.Upstream.Routes...))
+		lost = lost.Minus(header.AddressesOfPrefixes(i.Addresses...))
+		for _, p := range i.Upstream.Routes {
+			if _, has := i.Address(header.FamilyOf(p.Addr())); has {
+				lost = lost.Minus(header.AddressesOfPrefixes(p))
+			}
+		}
 	}
 	for _, h := range l.engine.Network().Hosts {
 		for _, a := range h.Addresses {
@@ -378,8 +383,6 @@ func (l *Lab) placeInternet() error {
 				if err := n.route(way{to: p, out: l.upstream[i], via: via, source: l.stranger(p.Addr())}); err != nil {
 					return err
 				}
-			} else if err := n.route(way{to: p, kind: unix.RTN_BLACKHOLE, metric: 2000}); err != nil { // it can't be handed to the gateway there
-				return err
 			}
 		}
 	}

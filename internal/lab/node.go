@@ -209,8 +209,6 @@ func (n *node) route(w way) error {
 			return err
 		}
 		r.LinkIndex, r.Scope = lo.Attrs().Index, unix.RT_SCOPE_HOST
-	case w.kind == unix.RTN_BROADCAST:
-		r.LinkIndex, r.Scope, r.Table = w.out.index, unix.RT_SCOPE_LINK, unix.RT_TABLE_LOCAL
 	case w.kind != 0:
 	case w.via.IsValid():
 		r.Gw, r.LinkIndex, r.Flags = w.via.AsSlice(), w.out.index, int(netlink.FLAG_ONLINK)
