@@ -126,7 +126,7 @@ func TestCommandsDoTheSameOnBothBackends(t *testing.T) {
 			s.want("hollowbridge trace internet rim:fibre https -live", "as it runs: rim@1, 0 sessions", "reached archive")
 			s.want("hollowbridge send internet rim:fibre https -count 5", "5  ", "5 connections sent")
 			s.want("hollowbridge send 192.0.2.9 rim:fibre ssh -count 2 -rate 20", "2  ", "2 connections sent")
-			s.want("hollowbridge sessions -service https", ":40000 198.51.100.18 tcp/443", "= 10.61.24.5:443", "outside to yard", "closing", "web", "5 sessions")
+			s.want("hollowbridge sessions -service https", ":40000 198.51.100.18 tcp/443", "closing", "= 10.61.24.5:443", "outside to yard", "web", "5 sessions")
 			s.want("hollowbridge sessions -to archive -port 40003", ":40003 198.51.100.18 tcp/443", "1 session")
 			s.want("hollowbridge hits", "nat 1 port-forward web 5 5 0", "filter 1 allow web 5 5 0", "2 rules, 0 never hit")
 			s.want("hollowbridge log -rule filter/web", "passes filter/web fibre", "tcp/443", "(the rule says allow)")
