@@ -92,7 +92,7 @@ func (p *Prover) known(c *Case, delivery string) string {
 				return h != nil && !s.Leaves && !h.Has(s.Packet.Destination) && p.isHop(h)
 			}), silence, false},
 		{"the kernel tells it only a source to which it has a route, as that is after translation",
-			t.Told && t.Outcome == engine.Absent && p.Engine.Gateway(t.Passed[len(t.Passed)-1]).OutTo(t.Ended.Source) == nil, silence, true},
+			t.Told && t.Outcome == engine.Absent && len(t.Passed) > 0 && p.Engine.Gateway(t.Passed[len(t.Passed)-1]).OutTo(t.Ended.Source) == nil, silence, true},
 		{"no route is told to a client once a second, and was before", tells(t) && p.told[tellerOf(t)], silence, true},
 		{"the kernel does not have the address of an interface that is down",
 			t.To.Gateway != nil && slices.ContainsFunc(t.To.Gateway.Interfaces, func(i *network.Interface) bool { return !i.IsUp() && i.Own().Contains(t.Delivered.Destination) }), silence, true},
