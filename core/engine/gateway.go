@@ -36,6 +36,15 @@ type Gateway struct {
 	location     *time.Location
 }
 
+// Renamed returns what rules of an earlier revision of the gateway are called in this one, see network.RenamedRules; nothing where a
+// network was not sealed.
+func (g *Gateway) Renamed(before *Gateway) map[network.RuleID]network.RuleID {
+	if g.digests == nil || before.digests == nil {
+		return nil
+	}
+	return network.RenamedRules(before.Gateway, g.Gateway, before.digests, g.digests)
+}
+
 // Location returns where the hours of the gateway's rules are.
 func (g *Gateway) Location() *time.Location { return g.location }
 

@@ -8,11 +8,11 @@ import (
 // An Edit is one change of a network file, as a person types it: commands are read into
 // edits, repairs are edits, and the file's editor makes them.
 type Edit struct {
-	Verb     string // add, change, enable, disable, move or remove
+	Verb     string // add, change, enable, disable, move, remove, rename or copy
 	Kind     string // of what it is about: port-forward, allow, host, route, ...; may be empty where the name says it
 	Name     string
-	Gateway  string // of a rule or route; may be empty where there is only one
-	Values   []string
+	Gateway  string   // of a rule or route; may be empty where there is only one
+	Values   []string // of what is added; rename and copy: the new name
 	Settings []Setting
 	Before   string // add and move: the rule it goes in front of,
 	After    string // or behind

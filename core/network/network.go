@@ -256,6 +256,7 @@ type Relay struct {
 // A Gateway is an edge router or firewall.
 type Gateway struct {
 	Name       string
+	Formerly   string // its name on its machine, where that is another one; else empty
 	Index      int // in Network.Gateways
 	Interfaces []*Interface
 	Routes     []Route
@@ -407,6 +408,19 @@ func (n *Network) IsOthers(g *Gateway) bool {
 func (n *Network) Gateway(name string) *Gateway {
 	for _, g := range n.Gateways {
 		if g.Name == name {
+			return g
+		}
+	}
+	return nil
+}
+
+// Called returns the gateway that is called so, in the network or still on its machine, or nil.
+func (n *Network) Called(name string) *Gateway {
+	if g := n.Gateway(name); g != nil || name == "" {
+		return g
+	}
+	for _, g := range n.Gateways {
+		if g.Formerly == name {
 			return g
 		}
 	}

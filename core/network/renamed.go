@@ -152,3 +152,55 @@ func (r Renamed) Segment(s *Segment) *Segment {
 	}
 	return nil
 }
+
+// RenamedRules returns what rules of a gateway are called in a later network, by what they are known by in the earlier one: those whose
+// name is gone, where just one rule with a name that is new says the same, and no other one whose name is gone.
+func RenamedRules(old, now *Gateway, was, is *GatewayDigests) map[RuleID]RuleID {
+	found := map[RuleID]RuleID{}
+	match := func(gone, come []named) {
+		taken := map[string]bool{}
+		for _, r := range gone {
+			taken[r.id.Name] = true
+		}
+		had := map[string]bool{}
+		for _, r := range come {
+			had[r.id.Name] = true
+		}
+		gone = slices.DeleteFunc(gone, func(r named) bool { return had[r.id.Name] })
+		come = slices.DeleteFunc(come, func(r named) bool { return taken[r.id.Name] })
+		by := [2]map[Digest][]RuleID{{}, {}}
+		for side, list := range [][]named{gone, come} {
+			for _, r := range list {
+				by[side][r.says] = append(by[side][r.says], r.id)
+			}
+		}
+		for says, ids := range by[0] {
+			if others := by[1][says]; len(ids) == 1 && len(others) == 1 {
+				found[ids[0]] = others[0]
+			}
+		}
+	}
+	match(natNamed(old, was.NAT), natNamed(now, is.NAT))
+	match(filterNamed(old, was.Filter), filterNamed(now, is.Filter))
+	return found
+}
+
+// A named rule is known by something, and says something.
+type named struct {
+	id   RuleID
+	says Digest
+}
+
+func natNamed(g *Gateway, digests []Digest) (list []named) {
+	for i, r := range g.NAT {
+		list = append(list, named{r.ID(), digests[i]})
+	}
+	return list
+}
+
+func filterNamed(g *Gateway, digests []Digest) (list []named) {
+	for i, r := range g.Filter {
+		list = append(list, named{r.ID(), digests[i]})
+	}
+	return list
+}

@@ -505,7 +505,7 @@ func cutOff(before *network.Network, after *engine.Engine, own ownConnection) st
 	reached := func(e *engine.Engine) (*engine.Trace, bool) {
 		from, err := e.Locate(own.packet.Source)
 		if own.in != nil {
-			g := e.Network().Gateway(own.in.Gateway.Name)
+			g := e.Network().Called(own.in.Gateway.Name)
 			if g == nil || g.Interface(own.in.Name) == nil {
 				return nil, true
 			}

@@ -149,7 +149,7 @@ type call struct {
 func commands() []*command {
 	return []*command{
 		demoCommand, initCommand, showCommand, whereCommand,
-		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand, editCommand, undoCommand,
+		addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand, renameCommand, copyCommand, editCommand, undoCommand,
 		checkCommand, traceCommand, reachCommand, expectCommand, compareCommand, proveCommand,
 		gatewayCommand, statusCommand, applyCommand, historyCommand, revertCommand, backupCommand, restoreCommand, sessionsCommand, hitsCommand, logCommand, mappingCommand, sendCommand, probeCommand, labCommand,
 		completionCommand, versionCommand, helpCommand,

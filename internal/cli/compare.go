@@ -32,6 +32,9 @@ interface is down, a group holds what stands in another file, a rule is not ther
 file are there as well. Then NEW is OLD where it is absent, and OLD the network file. So
 compare -down says what a failing uplink takes away, and compare -list whom a changed list lets in.
 
+A file may come by a pipe, as - or as a shell names it; -lists-in names the folder in which its
+lists are. So git show main:site.yaml | hollowbridge compare - site.yaml tells what a change does.
+
 -only opens, or closes, lists only what is newly reached, or no longer. -tap and -junit print what
 CI systems read.
 
@@ -42,6 +45,7 @@ Exit status: 0 the same, 1 different, 2 the call or a file is wrong.`,
 		whatIfFlags(set, o)
 		jsonFlag(set, o)
 		set.BoolVar(&o.stops, "stops", false, "compare also where connections are stopped, and how")
+		set.StringVar(&o.whatIf.ListsIn, "lists-in", "", "name the lists of a file that comes by a pipe from this `FOLDER`")
 		set.StringVar(&o.only, "only", "", "only what the new file `DOES`: opens or closes")
 		ciFlags(set, o)
 		timesFlag(set, o)
@@ -60,6 +64,10 @@ func runCompare(c *call) int {
 	switch {
 	case len(c.args) != 2:
 		return c.misused("it needs two files, OLD and NEW, or one and what is different: -down, -list, -without or -with")
+	case c.options.whatIf.ListsIn != "" && !netfile.IsPiped(c.args[0]) && !netfile.IsPiped(c.args[1]):
+		return c.misused("-lists-in goes with a file that comes by a pipe: write it as -, or name the pipe")
+	case c.args[0] == netfile.StandardInput && c.args[1] == netfile.StandardInput:
+		return c.misused("standard input is one file; name the other one")
 	case c.options.file != "" && c.options.file != c.args[0]:
 		return c.misused("-f names OLD where that is absent")
 	}
@@ -76,7 +84,11 @@ func runCompare(c *call) int {
 			c.printJSON(map[string]any{"errors": errorsJSON(wrongs)})
 			return wrong
 		case errors.As(err, &wrongs):
-			c.printErrors(wrongs, "Nothing was compared.")
+			text := "Nothing was compared."
+			if c.options.whatIf.ListsIn == "" && netfile.IsPiped(c.args[i]) {
+				text += " Lists of what comes by a pipe are named from the folder that -lists-in says."
+			}
+			c.printErrors(wrongs, text)
 			return wrong
 		case err != nil:
 			return c.failed(err)
@@ -172,7 +184,7 @@ func (c *call) differenceChecks(names *reach.Namer, found []reach.Difference) []
 // readBoth reads two network files at once, the second one as the flags want it.
 func (c *call) readBoth(old, new string) (networks [2]*network.Network, failures [2]error) {
 	asItIs := *c
-	asItIs.options.whatIf = netfile.Variation{}
+	asItIs.options.whatIf = netfile.Variation{ListsIn: c.options.whatIf.ListsIn}
 	var reading sync.WaitGroup
 	reading.Go(func() { networks[0], failures[0] = asItIs.readNetwork(old) })
 	networks[1], failures[1] = c.readNetwork(new)

@@ -165,21 +165,18 @@ func keyFlags(set *flag.FlagSet, o *options) {
 	}
 }
 
-// editAsked reads the edit that a call is: one of add, change, move, enable, disable and remove.
+// editAsked reads the edit that a call is.
 func (c *call) editAsked() (network.Edit, error) {
 	switch verb := c.command.name; verb {
 	case "add":
 		return c.addition()
+	case "rename":
+		return c.renaming(network.Edit{Verb: verb}, netfile.NamedKinds())
+	case "copy":
+		settings := c.settingsBehind()
+		return c.renaming(network.Edit{Verb: verb, Settings: settings}, append([]string{"rule"}, netfile.RuleKinds()...))
 	case "change":
-		var settings []network.Setting
-		for len(c.args) > 0 {
-			key, value, found := strings.Cut(c.args[len(c.args)-1], "=")
-			if !found {
-				break
-			}
-			settings = append([]network.Setting{{Key: key, Value: value}}, settings...)
-			c.args = c.args[:len(c.args)-1]
-		}
+		settings := c.settingsBehind()
 		if len(settings) == 0 {
 			return network.Edit{}, fmt.Errorf("it needs NAME and KEY=VALUE")
 		}
@@ -189,6 +186,19 @@ func (c *call) editAsked() (network.Edit, error) {
 	default:
 		return c.named(network.Edit{Verb: verb}, 0, "NAME")
 	}
+}
+
+// settingsBehind takes the settings, KEY=VALUE, off the end of the arguments.
+func (c *call) settingsBehind() (settings []network.Setting) {
+	for len(c.args) > 0 {
+		key, value, found := strings.Cut(c.args[len(c.args)-1], "=")
+		if !found {
+			break
+		}
+		settings = append([]network.Setting{{Key: key, Value: value}}, settings...)
+		c.args = c.args[:len(c.args)-1]
+	}
+	return settings
 }
 
 // addition reads an edit that adds something.
@@ -230,10 +240,27 @@ func nearKind(word string) string {
 
 // make makes an edit that was asked for.
 func (c *call) make(e *netfile.Editor, edit network.Edit) error {
-	if err := e.Apply(edit); err != nil || edit.Verb != "add" {
+	if err := e.Apply(edit); err != nil {
 		return err
 	}
-	return c.afterForward(e, edit)
+	return c.after(e, edit)
+}
+
+// after adds what an edit that was made wants besides itself, and says what follows from it.
+func (c *call) after(e *netfile.Editor, edit network.Edit) error {
+	switch edit.Verb {
+	case "add":
+		return c.afterForward(e, edit)
+	case "rename":
+		c.afterRename(e, edit)
+	case "copy":
+		made, err := e.Find(edit.Kind, edit.Values[0], edit.Gateway)
+		if err != nil {
+			return nil // a later edit has changed it
+		}
+		return c.afterForward(e, network.Edit{Kind: made.Kind, Name: made.Name, Gateway: made.Gateway})
+	}
+	return nil
 }
 
 // runEdit makes the edit that the call is.
@@ -441,6 +468,47 @@ func (c *call) remark(format string, args ...any) {
 	c.remarks = append(c.remarks, fmt.Sprintf(format, args...))
 }
 
+// mostUses is how many uses of a thing are listed.
+const mostUses = 40
+
+// sayInUse says what uses a thing that was to be removed, with the edits that take the uses away.
+func (c *call) sayInUse(u *netfile.InUse) int {
+	text := fmt.Sprintf("hollowbridge %s: %s is in use, so nothing was written. These edits take its uses away, and then it:", c.command.name, u.Thing)
+	fmt.Fprintln(c.Err, strings.Join(wrap(text, c.Width), "\n  "))
+	var lines [][]string
+	more := 0
+	for _, by := range u.Uses {
+		what := ""
+		if by.Line > 0 {
+			what = fmt.Sprintf("line %d", by.Line)
+		}
+		switch {
+		case len(lines) == mostUses:
+			more++
+		case by.Edit.Verb == "":
+			lines = append(lines, []string{"", strings.TrimSuffix("by hand: "+by.In.String()+", "+what, ", ")})
+		default:
+			lines = append(lines, []string{c.typed(by.Edit.Command()), what})
+		}
+	}
+	last := network.Edit{Verb: "remove", Kind: u.Thing.Kind, Name: u.Thing.Name}
+	lines = append(lines, []string{c.typed(last.Command()), ""})
+	width := 0
+	for _, line := range lines {
+		width = max(width, len(line[0]))
+	}
+	for i, line := range lines {
+		if more > 0 && i == len(lines)-1 {
+			fmt.Fprintf(c.Err, "  # and %d more\n", more)
+		}
+		if line[1] != "" {
+			line[1] = "  # " + line[1]
+		}
+		fmt.Fprintln(c.Err, strings.TrimRight(fmt.Sprintf("  %-*s%s", width, line[0], line[1]), " "))
+	}
+	return wrong
+}
+
 // edit opens the file, changes it, and writes it unless it is a dry run.
 func (c *call) edit(change func(*netfile.Editor) error) int {
 	e, err := netfile.Edit(c.path())
@@ -458,7 +526,10 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 		edited, err = e.Network()
 	}
 	var wrongs netfile.Errors
+	var used *netfile.InUse
 	switch {
+	case errors.As(err, &used):
+		return c.sayInUse(used)
 	case errors.As(err, &wrongs):
 		c.printErrors(wrongs, "The file would have become so; nothing was written.")
 		return wrong

@@ -18,7 +18,7 @@ var editCommand = &command{
 	name: "edit", arguments: "FILE",
 	summary: "makes several edits, all of them or none",
 	help: `Makes the edits that stand in a file, or on standard input (-): a line each, as they are typed:
-add, change, move, enable, disable or remove and what goes with it. They may begin with
+add, change, move, enable, disable, remove, rename or copy and what goes with it. They may begin with
 "hollowbridge", stand in quotes, go on behind a \ at the end of a line, or be joined by &&, as
 repairs are printed; what stands behind # is for people.
 
@@ -130,8 +130,8 @@ func runEdits(c *call) int {
 			return nil
 		}
 		for i, one := range calls {
-			if edits[i].Verb == "add" && !one.options.allow {
-				if err := at(i, one.afterForward(e, edits[i])); err != nil {
+			if !one.options.allow {
+				if err := at(i, one.after(e, edits[i])); err != nil {
 					return err
 				}
 			}
@@ -148,7 +148,7 @@ func (c *call) lineOf(words []string) (*call, network.Edit, error) {
 	}
 	var verbs []string
 	var verb *command
-	for _, known := range []*command{addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand} {
+	for _, known := range []*command{addCommand, changeCommand, moveCommand, enableCommand, disableCommand, removeCommand, renameCommand, copyCommand} {
 		if verbs = append(verbs, known.name); len(words) > 0 && known.name == words[0] {
 			verb = known
 		}

@@ -210,7 +210,7 @@ func (c *call) endpoint(name string) (gateway.Endpoint, error) {
 	if err != nil {
 		return gateway.Endpoint{}, err
 	}
-	g := n.Gateway(name)
+	g := n.Called(name)
 	if g == nil {
 		var names []string
 		for _, g := range n.Gateways {
@@ -218,7 +218,7 @@ func (c *call) endpoint(name string) (gateway.Endpoint, error) {
 		}
 		return gateway.Endpoint{}, fmt.Errorf("%s: %s has no such gateway%s", name, c.path(), netfile.DidYouMean(name, names))
 	}
-	return gateway.EndpointOf(c.path(), g)
+	return gateway.EndpointAs(c.path(), g, name)
 }
 
 // notify tells the service manager how far the service is, where it wants to know (sd_notify(3)).

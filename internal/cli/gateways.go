@@ -49,7 +49,11 @@ func (c *call) client(g *network.Gateway) (*gateway.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return gateway.NewClient(g.Name, e)
+	client, err := gateway.NewClient(g.Name, e)
+	if err == nil {
+		client.Former = g.Formerly
+	}
+	return client, err
 }
 
 // clients returns what asks the gateways of a network, or those of -gateway: those with a
@@ -187,7 +191,7 @@ func (c *call) readNetwork(path string) (*network.Network, error) {
 func (c *call) readAsToday(path string) (*network.Network, error) {
 	name, number, isRevision := revisionOf(path)
 	if _, err := os.Stat(path); !isRevision || err == nil {
-		if !c.options.whatIf.IsNone() {
+		if !c.options.whatIf.IsNone() || c.options.whatIf.ListsIn != "" {
 			return c.readVaried(path)
 		}
 		if c.sketches {
@@ -219,7 +223,7 @@ func (c *call) fetch(name string, number int) (r gateway.Revision, err error) {
 	if err != nil {
 		return r, fmt.Errorf("where %s is asked stands in the network file: %w", name, err)
 	}
-	g := n.Gateway(name)
+	g := n.Called(name)
 	if g == nil {
 		var names []string
 		for _, g := range n.Gateways {

@@ -82,7 +82,6 @@ func (c *call) live() *liveNetwork {
 			c.failed(fmt.Errorf("%s is not what %s@%d is: they run different networks; name one with -gateway", name, list[0].Gateway, answers[0].revision.Number))
 			return nil
 		}
-		found.sessions[list[i].Gateway] = a.sessions.Sessions
 		found.said = append(found.said, fmt.Sprintf("%s, %s", name, count(a.sessions.Count, "session")))
 	}
 	first.File = fmt.Sprintf("%s@%d", list[0].Gateway, answers[0].revision.Number)
@@ -92,6 +91,13 @@ func (c *call) live() *liveNetwork {
 		return nil
 	}
 	found.network = n
+	for i, a := range answers {
+		name := list[i].Gateway
+		if n.Gateway(name) == nil {
+			name = list[i].Former
+		}
+		found.sessions[name] = a.sessions.Sessions
+	}
 	for _, a := range answers {
 		for i := range a.mappings.Mappings {
 			m, err := a.mappings.Mappings[i].In(n)

@@ -323,7 +323,7 @@ func (c *call) explainEvent(list []*gateway.Client) int {
 		return c.failed(err)
 	}
 	compiled := engine.Compile(n, nil)
-	own := n.Gateway(g.Gateway)
+	own := n.Called(g.Gateway)
 	if own == nil || own.Interface(e.In) == nil {
 		return c.failed(fmt.Errorf("%s has no interface %s any more", g.Gateway, e.In))
 	}

@@ -650,7 +650,7 @@ func (c *call) blockMachine() int {
 		b.Addresses = []netip.Addr{a}
 	}
 	list = slices.DeleteFunc(list, func(g *gateway.Client) bool {
-		return n != nil && n.Gateway(g.Gateway) != nil && n.Gateway(g.Gateway).Mappings == nil
+		return n != nil && n.Called(g.Gateway) != nil && n.Called(g.Gateway).Mappings == nil
 	})
 	if len(list) == 0 {
 		return c.misused("no gateway of the network file has mappings")
@@ -862,7 +862,7 @@ func (c *call) tryMapping() int {
 	results := []tried{}
 	status := no
 	for _, g := range list {
-		own := n.Gateway(g.Gateway)
+		own := n.Called(g.Gateway)
 		if own == nil || own.Mappings == nil {
 			continue
 		}

@@ -74,7 +74,7 @@ func (c *call) showStatus(n *network.Network, list []*gateway.Client, wrongs map
 		}
 		all = append(all, s)
 	}
-	slices.SortFunc(all, func(a, b gatewayStatus) int { return n.Gateway(a.Gateway).Index - n.Gateway(b.Gateway).Index })
+	slices.SortFunc(all, func(a, b gatewayStatus) int { return n.Called(a.Gateway).Index - n.Called(b.Gateway).Index })
 	for _, p := range partialApplies(list, statuses, failures) {
 		if len(p.lacks) == 0 || p.State == gateway.Leased {
 			continue

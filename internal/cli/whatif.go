@@ -33,7 +33,7 @@ func (c *call) readVaried(path string) (*network.Network, error) {
 	if err != nil {
 		return nil, err
 	}
-	if o := &c.options; !o.json && !o.csv && o.forms() == 0 && o.batch == "" && c.command.name != "prove" { // which runs itself again
+	if o := &c.options; len(said) > 0 && !o.json && !o.csv && o.forms() == 0 && o.batch == "" && c.command.name != "prove" { // which runs itself again
 		text := "as if: " + strings.Join(said, "; ")
 		fmt.Fprintf(c.Out, "%s\n\n", strings.Join(wrap(text, c.Width-2), "\n  "))
 	}

@@ -287,7 +287,7 @@ func (s *Service) Commit(c Commit) (Committed, error) {
 	if pending != nil {
 		p.made.revision.Fate = OnTrial
 	}
-	applied, pending, err := s.leased(c, p.base, pending)
+	applied, pending, err := s.leased(c, p, pending)
 	if err != nil {
 		return Committed{}, err
 	}

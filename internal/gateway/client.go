@@ -21,6 +21,7 @@ import (
 // A Client asks the control API of one gateway. It is safe for use by several goroutines.
 type Client struct {
 	Gateway  string
+	Former   string // what it may be called in what it runs; else empty
 	Endpoint Endpoint
 	base     string
 	token    string

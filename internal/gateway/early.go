@@ -65,7 +65,7 @@ func lastInForce(gateway, folder string, o KernelOptions) (*kernel.Program, int,
 	if err != nil {
 		return nil, 0, fmt.Errorf("revision %d: %w", r.Number, err)
 	}
-	g := n.Gateway(gateway)
+	g := n.Called(gateway)
 	if g == nil {
 		return nil, 0, fmt.Errorf("revision %d has no gateway %s", r.Number, gateway)
 	}

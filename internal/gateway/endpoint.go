@@ -29,8 +29,27 @@ type Endpoint struct {
 const ControlFolder = "HOLLOWBRIDGE_CONTROL"
 
 // EndpointOf returns where a gateway is asked, by its control: in a network file, from which the
-// files are named. Without one it is a socket of the machine itself.
+// files are named. Without one it is a socket of the machine itself: that of its name or, where there is none yet, of its former one.
 func EndpointOf(file string, g *network.Gateway) (Endpoint, error) {
+	e, err := EndpointAs(file, g, g.Name)
+	if err != nil || e.Socket == "" || g.Formerly == "" {
+		return e, err
+	}
+	former, err := EndpointAs(file, g, g.Formerly)
+	if err != nil {
+		return e, nil
+	}
+	if _, missing := os.Lstat(e.Socket); missing == nil {
+		return e, nil
+	}
+	if _, missing := os.Lstat(former.Socket); missing != nil {
+		return e, nil
+	}
+	return former, nil
+}
+
+// EndpointAs is EndpointOf for a gateway that is called so on its machine.
+func EndpointAs(file string, g *network.Gateway, name string) (Endpoint, error) {
 	beside := func(path string) string {
 		if path == "" || filepath.IsAbs(path) {
 			return path
@@ -38,7 +57,7 @@ func EndpointOf(file string, g *network.Gateway) (Endpoint, error) {
 		return filepath.Join(filepath.Dir(file), path)
 	}
 	if folder := os.Getenv(ControlFolder); folder != "" {
-		return Endpoint{Socket: filepath.Join(folder, g.Name+".sock")}, nil
+		return Endpoint{Socket: filepath.Join(folder, name+".sock")}, nil
 	}
 	c := g.Control
 	if c.Listen.IsValid() {
@@ -52,9 +71,9 @@ func EndpointOf(file string, g *network.Gateway) (Endpoint, error) {
 		folder = "/run"
 	}
 	if folder == "" {
-		return Endpoint{}, fmt.Errorf("%s has no control: in %s, and this machine has no folder for sockets of yours (XDG_RUNTIME_DIR); add one, as control: {socket: %s.sock}", g.Name, file, g.Name)
+		return Endpoint{}, fmt.Errorf("%s has no control: in %s, and this machine has no folder for sockets of yours (XDG_RUNTIME_DIR); add one, as control: {socket: %s.sock}", name, file, name)
 	}
-	return Endpoint{Socket: filepath.Join(folder, "hollowbridge", g.Name+".sock")}, nil
+	return Endpoint{Socket: filepath.Join(folder, "hollowbridge", name+".sock")}, nil
 }
 
 func (e Endpoint) String() string {

@@ -47,7 +47,7 @@ func (t *trialFor) pending() *Pending {
 }
 
 // leased returns what a revision is that is committed for an apply: on lease where other gateways have a part in it.
-func (s *Service) leased(c Commit, base int, trial *Pending) (*Applied, *Pending, error) {
+func (s *Service) leased(c Commit, p *staged, trial *Pending) (*Applied, *Pending, error) {
 	if c.Apply == nil {
 		return nil, trial, nil
 	}
@@ -56,13 +56,13 @@ func (s *Service) leased(c Commit, base int, trial *Pending) (*Applied, *Pending
 	if err := plainText(append(slices.Clone(a.Gateways), a.ID)...); err != nil {
 		return nil, nil, err
 	}
-	if a.ID == "" || len(a.Gateways) > most || !slices.Contains(a.Gateways, s.options.Gateway) {
+	if a.ID == "" || len(a.Gateways) > most || !slices.Contains(a.Gateways, s.options.Gateway) && (p.made.gateway == nil || !slices.Contains(a.Gateways, p.made.gateway.Name)) {
 		return nil, nil, &refused{http.StatusBadRequest, "an apply has an id, and this gateway among its gateways", nil}
 	}
 	if len(a.Gateways) == 1 {
 		return &Applied{*a, Whole}, trial, nil
 	}
-	waits := newPending(leaseTime, base)
+	waits := newPending(leaseTime, p.base)
 	waits.lease = &lease{a.ID, c.Token, leasedTrial(trial), leasedTrial(s.pending)}
 	return &Applied{*a, Leased}, waits, nil
 }

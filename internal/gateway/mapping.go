@@ -178,7 +178,7 @@ func (s *Service) Mappings() Mappings {
 	}
 	for _, m := range s.mapping.List() {
 		made := Mapping{
-			Gateway: s.options.Gateway, Name: m.Name, Protocol: m.Protocol.String(), Outside: m.Outside, Inside: m.Inside, Senders: []Sender{}, Peer: m.Peer,
+			Gateway: s.name(), Name: m.Name, Protocol: m.Protocol.String(), Outside: m.Outside, Inside: m.Inside, Senders: []Sender{}, Peer: m.Peer,
 			By: m.By, Owner: m.Owner, Text: m.Text, Granted: m.Granted.UTC(), Until: m.Until.UTC(), Left: m.Left.Seconds(), External: external,
 		}
 		for _, sender := range m.Senders {
@@ -187,10 +187,10 @@ func (s *Service) Mappings() Mappings {
 		found.Mappings = append(found.Mappings, made)
 	}
 	for _, w := range s.mapping.Waiting() {
-		found.Waiting = append(found.Waiting, Wish{s.options.Gateway, w.Number, w.By, w.Asker, w.Machine, w.Protocol.String(), w.Port, w.Outside, w.Text, w.Since.UTC(), w.Until.UTC()})
+		found.Waiting = append(found.Waiting, Wish{s.name(), w.Number, w.By, w.Asker, w.Machine, w.Protocol.String(), w.Port, w.Outside, w.Text, w.Since.UTC(), w.Until.UTC()})
 	}
 	for _, b := range s.mapping.Blocked() {
-		machine := BlockedMachine{s.options.Gateway, b.Machine, b.Addresses, b.Since.UTC(), nil, b.Who}
+		machine := BlockedMachine{s.name(), b.Machine, b.Addresses, b.Since.UTC(), nil, b.Who}
 		if !b.Until.IsZero() {
 			until := b.Until.UTC()
 			machine.Until = &until
@@ -261,7 +261,7 @@ func (s *Service) sayOrigins(list []Session) {
 
 // In returns the mapping as part of a network, or what is wrong with it.
 func (m *Mapping) In(n *network.Network) (*network.Mapping, error) {
-	g := n.Gateway(m.Gateway)
+	g := n.Called(m.Gateway)
 	if g == nil {
 		return nil, fmt.Errorf("%s: no such gateway", m.Gateway)
 	}

@@ -80,7 +80,7 @@ func (m *metric) add(value int64, labels ...string) {
 // metrics returns what there is to say, each of those that have a number.
 func (s *Service) metrics() (list []*metric, err error) {
 	made := func(kind dto.MetricType, name, help string, labels ...string) *metric {
-		m := &metric{labels: labels, gateway: s.options.Gateway}
+		m := &metric{labels: labels, gateway: s.name()}
 		m.Name, m.Help, m.Type = proto.String("hollowbridge_"+name), &help, kind.Enum()
 		list = append(list, m)
 		return m

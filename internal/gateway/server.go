@@ -522,7 +522,7 @@ func (v *Server) follow(w http.ResponseWriter, r *http.Request) {
 	for {
 		events, more, ok := v.service.journal.recent.after(last)
 		if !ok { // it was too slow
-			gap := Event{Time: time.Now(), Gateway: v.service.options.Gateway, What: serviceEvent, Text: "events came faster than they were read; hollowbridge log lists them"}
+			gap := Event{Time: time.Now(), Gateway: v.service.name(), What: serviceEvent, Text: "events came faster than they were read; hollowbridge log lists them"}
 			last = v.service.journal.latest()
 			events = []Event{gap}
 		}
@@ -583,12 +583,12 @@ func (s *Service) Log(f *Filter, most int, sum bool, number int64) (Log, error) 
 			err = &refused{http.StatusNotFound, fmt.Sprintf("there is no event %d, or it is kept no longer", number), nil}
 		}
 		for i := range found.Events {
-			found.Events[i].Gateway = s.options.Gateway
+			found.Events[i].Gateway = s.name()
 		}
 		found.Count = len(found.Events)
 		return found, err
 	}
-	events, all, err := s.journal.List(s.options.Gateway, f, most, false)
+	events, all, err := s.journal.List(s.name(), f, most, false)
 	found.Events, found.Count = append(found.Events, events...), all
 	return found, err
 }

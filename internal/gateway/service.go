@@ -57,7 +57,8 @@ type Service struct {
 	unwritten *inForce                     // what is in force after a trial, where that is not written down yet
 
 	counting     sync.Mutex
-	before       map[network.RuleID]Hit // what was counted before the backend was started
+	before       map[network.RuleID]Hit            // what was counted before the backend was started
+	called       map[network.RuleID]network.RuleID // what rules are called now, by names that they had
 	countedSince time.Time
 	saved        map[network.RuleID]Hit
 
@@ -81,7 +82,7 @@ type inForce struct {
 func Start(o Options) (*Service, error) {
 	s := &Service{
 		options: o, since: time.Now(), staged: map[string]*staged{}, trials: map[network.RuleID]time.Time{},
-		woken: make(chan struct{}, 1), restored: make(chan struct{}, 1),
+		called: map[network.RuleID]network.RuleID{}, woken: make(chan struct{}, 1), restored: make(chan struct{}, 1),
 	}
 	var err error
 	if s.state, err = OpenState(o.Folder, o.Gateway); err != nil {
@@ -199,7 +200,7 @@ func (s *Service) preparedWith(r Revision, trials map[network.RuleID]time.Time) 
 
 // compile compiles a network for what is to be in force, with the rules logged that are on trial.
 func (s *Service) compile(f *inForce, n *network.Network, trials map[network.RuleID]time.Time) error {
-	g := n.Gateway(s.options.Gateway)
+	g := n.Called(s.options.Gateway)
 	if g == nil {
 		var names []string
 		for _, g := range n.Gateways {
@@ -261,7 +262,9 @@ func (s *Service) used(f *inForce, err error) error {
 	if err != nil {
 		return err
 	}
+	before := s.current.Load()
 	s.current.Store(f)
+	s.carryCounts(before, f)
 	address := ""
 	if f.gateway != nil {
 		address = f.gateway.Logging.Syslog
@@ -296,16 +299,24 @@ func (s *Service) Stop(clear bool) error {
 	return errors.Join(err, s.state.Close())
 }
 
+// name is what the gateway is called: by what is in force, or else on its machine.
+func (s *Service) name() string {
+	if now := s.current.Load(); now != nil && now.gateway != nil {
+		return now.gateway.Name
+	}
+	return s.options.Gateway
+}
+
 // record notes an event that is no connection.
 func (s *Service) record(e Event) {
-	e.Time, e.Gateway = time.Now(), s.options.Gateway
+	e.Time, e.Gateway = time.Now(), s.name()
 	s.journal.Record(e)
 }
 
 // Status returns what the gateway says of itself.
 func (s *Service) Status() Status {
 	status := Status{
-		Gateway: s.options.Gateway, On: s.backend.Name(), Program: s.options.Program, Since: s.since,
+		Gateway: s.name(), On: s.backend.Name(), Program: s.options.Program, Since: s.since,
 		Sessions: s.backend.Count(), Lost: s.journal.lost.Load(), Collector: s.away.status(), Differs: []string{},
 	}
 	connections, lines := s.backend.Missed()
@@ -401,8 +412,8 @@ func (s *Service) Hits() (Hits, error) {
 	found := Hits{Since: since, Hits: []Hit{}}
 	if now := s.current.Load(); now != nil && now.gateway != nil {
 		for r := range now.gateway.Rules() {
-			h := counts[r.ID()]
-			delete(counts, r.ID())
+			h := counts[s.idOf(r)]
+			delete(counts, s.idOf(r))
 			h.Gateway, h.List, h.Rule = r.Gateway.Name, r.List(), r.Name
 			h.Kind, h.Place, h.Disabled = r.Kind, r.Number, r.Off()
 			found.Hits = append(found.Hits, h)
@@ -417,6 +428,9 @@ func (s *Service) Hits() (Hits, error) {
 		delete(counts, id)
 		h.Kind, h.Mapping = network.MappingKind, originOf(&m)
 		found.Hits = append(found.Hits, h)
+	}
+	for i := range found.Hits {
+		found.Hits[i].Gateway = s.name()
 	}
 	gone := slices.SortedFunc(maps.Values(counts), func(a, b Hit) int { return strings.Compare(a.List+"/"+a.Rule, b.List+"/"+b.Rule) })
 	found.Hits = append(found.Hits, gone...)
@@ -447,6 +461,7 @@ func (s *Service) counts(open bool) (map[network.RuleID]Hit, time.Time, error) {
 		}
 		counts[h.ID()] = h
 	}
+	s.byTheirNames(counts)
 	maps.DeleteFunc(counts, func(_ network.RuleID, h Hit) bool {
 		return h.Connections == 0 && h.Open == 0 && h.Stopped == 0 && h.Forth == Count{} && h.Back == Count{}
 	})
@@ -513,14 +528,23 @@ func (s *Service) storeCounts() error {
 			changed = append(changed, h)
 		}
 	}
-	if len(changed) == 0 {
+	var gone []network.RuleID
+	for old := range s.called {
+		if _, saved := s.saved[old]; saved {
+			gone = append(gone, old)
+		}
+	}
+	if len(changed)+len(gone) == 0 {
 		return nil
 	}
-	if err := s.state.SaveCounts(changed); err != nil {
+	if err := s.state.SaveCounts(changed, gone); err != nil {
 		return err
 	}
 	for _, h := range changed {
 		s.saved[h.ID()] = h
+	}
+	for _, id := range gone {
+		delete(s.saved, id)
 	}
 	return nil
 }

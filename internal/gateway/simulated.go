@@ -64,6 +64,7 @@ func (s *Simulated) Check(*engine.Engine, *engine.Gateway) ([]string, error) { r
 // Use is Backend's.
 func (s *Simulated) Use(_ *engine.Engine, g *engine.Gateway) error {
 	if r := s.running.Load(); r != nil {
+		r.Store.Rename(g.Renamed(r.Gateway()))
 		r.Swap(g)
 		return nil
 	}

@@ -245,10 +245,24 @@ func (s *State) open(fresh bool, gateway string) error {
 	if err := s.durable.QueryRow("SELECT gateway FROM about").Scan(&whose); err != nil {
 		return fmt.Errorf("%s: %w", s.path, err)
 	}
-	if whose != gateway {
+	if whose != gateway && s.isRenamed(whose, gateway) {
+		if _, err := s.durable.Exec("UPDATE about SET gateway = ?", gateway); err != nil {
+			return fmt.Errorf("%s: %w", s.path, err)
+		}
+	} else if whose != gateway {
 		return fmt.Errorf("%s: this is the state of %s, not of %s; each gateway needs a folder of its own", s.path, whose, gateway)
 	}
 	return nil
+}
+
+// isRenamed reports whether the last revision says that a gateway was formerly called otherwise.
+func (s *State) isRenamed(old, name string) bool {
+	r, err := s.Revision(0)
+	if err != nil || r.Bundle == nil {
+		return false
+	}
+	n, err := r.Bundle.Network()
+	return err == nil && n.Gateway(name) != nil && n.Gateway(name).Formerly == old
 }
 
 func orElse(text string, err error) string {
@@ -494,9 +508,14 @@ func (s *State) Counts() (map[network.RuleID]Hit, time.Time, error) {
 	return counts, time.Unix(0, since).UTC(), rows.Err()
 }
 
-// SaveCounts keeps what rules have counted.
-func (s *State) SaveCounts(list []Hit) error {
+// SaveCounts keeps what rules have counted, and forgets what stands under names that are no more.
+func (s *State) SaveCounts(list []Hit, gone []network.RuleID) error {
 	return transaction(s.bulk, func(tx *sql.Tx) error {
+		for _, id := range gone {
+			if _, err := tx.Exec("DELETE FROM counts WHERE list = ? AND rule = ?", id.List, id.Name); err != nil {
+				return err
+			}
+		}
 		insert, err := tx.Prepare("INSERT OR REPLACE INTO counts VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
 		if err != nil {
 			return err

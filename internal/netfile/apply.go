@@ -11,12 +11,18 @@ import (
 // Apply makes an edit. Where the file would then say anything else than before but what the edit says, that is an error and
 // nothing changes.
 func (e *Editor) Apply(edit network.Edit) error {
-	if edit.Verb == "add" {
+	switch edit.Verb {
+	case "add":
 		return e.only(edit, Thing{}, func() error { return e.add(edit) })
+	case "rename":
+		return e.rename(edit)
 	}
 	thing, err := e.Find(edit.Kind, edit.Name, edit.Gateway)
 	if err != nil {
 		return err
+	}
+	if edit.Verb == "copy" {
+		return e.copyRule(edit, thing)
 	}
 	return e.only(edit, thing, func() error { return e.apply(edit, thing) })
 }

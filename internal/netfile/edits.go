@@ -139,11 +139,16 @@ func lookup(mapping *yaml.Node, key string) (k, v *yaml.Node) {
 // Find returns the thing of that name. kind and gateway may be empty; where
 // several things have the name, the error says how to tell them apart.
 func (e *Editor) Find(kind, name, gateway string) (Thing, error) {
+	return find(e.things(), kind, name, gateway)
+}
+
+// find returns the one of some things that has a name.
+func find(things []Thing, kind, name, gateway string) (Thing, error) {
 	var found []Thing
 	var names []string
-	for _, t := range e.things() {
+	for _, t := range things {
 		names = append(names, t.Name)
-		if t.is(name) && (kind == "" || t.Kind == kind) && (gateway == "" || t.Gateway == gateway) {
+		if t.is(name) && (kind == "" || t.Kind == kind || kind == ruleKind && t.IsRule()) && (gateway == "" || t.Gateway == gateway) {
 			found = append(found, t)
 		}
 	}
@@ -333,6 +338,64 @@ func (e *Editor) AddEntry(kind, name string, body string) error {
 	return e.addEntry(e.root, section, name, body)
 }
 
+// mostColumns is how long a line is written: a longer one is written as several where it can be.
+const mostColumns = 100
+
+// entryLines writes a name and what stands behind it, in a column.
+func (e *Editor) entryLines(column int, name, body string) string {
+	indent := strings.Repeat(" ", column-1)
+	line := indent + name + ": " + body
+	var node yaml.Node
+	if utf8.RuneCountInString(line) <= mostColumns || e.isJSON() || yaml.Unmarshal([]byte(body), &node) != nil || len(node.Content) != 1 || len(node.Content[0].Content) == 0 {
+		return line + "\n"
+	}
+	var items []string
+	for i, item := range node.Content[0].Content {
+		text := flowText(item)
+		switch {
+		case node.Content[0].Kind == yaml.SequenceNode:
+			items = append(items, "- "+text)
+		case i%2 == 1:
+			items = append(items, flowText(node.Content[0].Content[i-1])+": "+text)
+		}
+	}
+	return indent + name + ":\n" + indent + "  " + strings.Join(items, "\n"+indent+"  ") + "\n"
+}
+
+// flowText writes a node as it stands between braces.
+func flowText(n *yaml.Node) string {
+	var parts []string
+	switch n.Kind {
+	case yaml.MappingNode:
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			parts = append(parts, flowText(n.Content[i])+": "+flowText(n.Content[i+1]))
+		}
+		return "{" + strings.Join(parts, ", ") + "}"
+	case yaml.SequenceNode:
+		for _, item := range n.Content {
+			parts = append(parts, flowText(item))
+		}
+		return "[" + strings.Join(parts, ", ") + "]"
+	}
+	text := scalarText(n.Value, true)
+	if text == n.Value && n.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
+		return `"` + text + `"`
+	}
+	return text
+}
+
+// wrap writes what stands behind a name on one line, between braces, on several where that line has become too long.
+func (e *Editor) wrap(t Thing) error {
+	if t.key == nil || t.body.Style&yaml.FlowStyle == 0 || t.body.Line != t.key.Line || e.inFlow(t.key) {
+		return nil
+	}
+	line, end := e.line(t.key.Line), e.flowEnd(e.offset(t.body))
+	if start := e.lineStart(t.key.Line); utf8.RuneCountInString(line) <= mostColumns || end != start+len(line) {
+		return nil // a comment stands behind it, or it has several lines
+	}
+	return e.replaceLines(t.key.Line, t.key.Line+1, e.entryLines(t.key.Column, e.keyText(t.key.Value), string(e.text[e.offset(t.body):end])))
+}
+
 // addEntry puts a name and what stands behind it at the end of a mapping, which stands behind a key of
 // another one.
 func (e *Editor) addEntry(parent *yaml.Node, section, name, body string) error {
@@ -348,16 +411,16 @@ func (e *Editor) addEntry(parent *yaml.Node, section, name, body string) error {
 				at--
 			}
 		}
-		return e.replaceLines(at, at, fmt.Sprintf("%s:\n  %s: %s\n\n", section, name, body))
+		return e.replaceLines(at, at, section+":\n"+e.entryLines(3, name, body)+"\n")
 	case entries.Style&yaml.FlowStyle != 0 && (len(entries.Content) > 0 || e.inFlow(key)):
 		return e.appendKey(entries, name, body)
 	case len(entries.Content) == 0:
 		_, last := e.extent(key, key.Column)
-		return e.replaceLines(key.Line, max(last, key.Line+1), fmt.Sprintf("%s:\n  %s: %s\n", section, name, body))
+		return e.replaceLines(key.Line, max(last, key.Line+1), section+":\n"+e.entryLines(3, name, body))
 	}
 	column := entries.Content[0].Column
 	_, last := e.extent(entries, column-1)
-	return e.replaceLines(last, last, fmt.Sprintf("%s%s: %s\n", strings.Repeat(" ", column-1), name, body))
+	return e.replaceLines(last, last, e.entryLines(column, name, body))
 }
 
 // Change gives keys of a rule or host new values. A group or service has one
@@ -385,7 +448,7 @@ func (e *Editor) Change(t Thing, settings []network.Setting) error {
 			return err
 		}
 	}
-	return nil
+	return e.wrap(t)
 }
 
 // bodyKey is what the one value of a group or service is called on the command line.
@@ -505,8 +568,8 @@ func (e *Editor) removeKey(body, k, v *yaml.Node) error {
 // Remove takes a thing out, with the comments right above it. It fails where
 // other parts of the file use it, and says which.
 func (e *Editor) Remove(t Thing) error {
-	if uses := e.uses(t); len(uses) > 0 && t.Kind != "gateway" && t.Kind != interfaceKind { // what names these is said when the file is read
-		return fmt.Errorf("%s is in use by %s; change or remove these first", t, strings.Join(uses, ", "))
+	if uses := e.uses(t); len(uses) > 0 {
+		return &InUse{t, uses}
 	}
 	if t.key == nil {
 		return e.removeItem(t)
@@ -624,85 +687,6 @@ func (e *Editor) moveInFlow(t Thing, behind bool, other string) error {
 	}
 	start := e.offset(at.body)
 	return e.splice(start, start, item+", ")
-}
-
-// referring are the keys whose values name hosts, groups or services.
-var referring = []string{"from", "to", "at", "inside", "outside", "service", "serves", "listen", "allow", "drop", "reject", "destination", "only", "never", "reach", "reaches", "blocks"}
-
-// uses returns what names a host, group or service.
-func (e *Editor) uses(t Thing) []string {
-	if t.key == nil {
-		return nil
-	}
-	var found []string
-	names := func(n *yaml.Node) bool {
-		words := strings.FieldsFunc(n.Value, func(r rune) bool { return strings.ContainsRune(" ,[]:", r) })
-		return slices.Contains(words, t.Name)
-	}
-	add := func(n *yaml.Node, what string) {
-		found = append(found, fmt.Sprintf("%s (line %d)", what, n.Line))
-	}
-	var walk func(n *yaml.Node, what string, refers bool)
-	walk = func(n *yaml.Node, what string, refers bool) {
-		switch n.Kind {
-		case yaml.ScalarNode:
-			if refers && names(n) {
-				add(n, what)
-			}
-		case yaml.SequenceNode:
-			for _, item := range n.Content {
-				walk(item, what, refers)
-			}
-		case yaml.MappingNode:
-			if rule := ruleThing("", "", n); rule.Name != "" {
-				what = rule.String()
-			}
-			for i := 0; i+1 < len(n.Content); i += 2 {
-				k, v := n.Content[i], n.Content[i+1]
-				isName := v.Kind == yaml.ScalarNode && what == k.Value+" "+v.Value
-				walk(v, what, !isName && slices.Contains(referring, k.Value))
-				if t.Kind == "service" && refers && k.Value == t.Name {
-					add(k, what)
-				}
-			}
-		}
-	}
-	for _, other := range e.things() {
-		if other.key == nil || other.key == t.key {
-			continue
-		}
-		if sameWorld := other.Kind == t.Kind || t.Kind == "host" && other.Kind == "group"; sameWorld && other.Kind != "host" {
-			walk(other.body, other.String(), true)
-		} else if other.Kind == "host" {
-			walk(other.body, other.String(), false)
-		}
-	}
-	for _, section := range []string{"gateways", "expect"} {
-		_, n := lookup(e.root, section)
-		if n != nil && n.Kind == yaml.MappingNode {
-			for i := 0; i+1 < len(n.Content); i += 2 {
-				walk(n.Content[i+1], "gateway "+n.Content[i].Value, false)
-			}
-		} else if n != nil {
-			walk(n, "an expectation", false)
-		}
-	}
-	return e.onlyKind(t, found)
-}
-
-// onlyKind drops uses where a service and a host or group have the same name and
-// the other one is meant.
-func (e *Editor) onlyKind(t Thing, uses []string) []string {
-	twin := false
-	for _, other := range e.things() {
-		if other.key != nil && other.key != t.key && other.Name == t.Name {
-			twin = true
-		}
-	}
-	if !twin {
-		return uses
-	}
-	return nil // the edited file is read again before it is saved, and names what is missing
 }
 
 // flowEnd returns the offset behind the bracket that closes the one at start.

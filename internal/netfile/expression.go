@@ -163,6 +163,7 @@ func (p *expressionParser) beside(start int) (network.Item, bool) {
 		for _, i := range g.Interfaces {
 			switch {
 			case i.IsUplink() && (word == i.String() || word == i.Name && len(p.net.Gateways) == 1):
+				p.refersTo(p.node, p.at-len(word), i, word == i.String())
 				if i.Upstream.NoBeside {
 					return fail("beside %s: nobody is, by upstream: {beside: none}", word)
 				}
@@ -256,12 +257,15 @@ func (p *expressionParser) resolve(word string, start int) (network.Item, bool) 
 			return fail("%s: this group contains itself", word)
 		}
 		p.resolveGroup(group)
+		p.refers(p.node, start, "group", word)
 		return network.Item{Set: group.group.Members}, true
 	}
 	if h := p.net.Host(word); h != nil {
+		p.refers(p.node, start, "host", word)
 		return network.Item{Host: h, Set: hostAddresses(h)}, true
 	}
 	if p.net.Zone(word) != nil {
+		p.refers(p.node, start, zoneKind, word)
 		return network.Item{Zone: word, Set: p.net.ZoneAddresses(word)}, true
 	}
 	if address, _, scoped := strings.Cut(word, "%"); scoped {
@@ -272,6 +276,7 @@ func (p *expressionParser) resolve(word string, start int) (network.Item, bool) 
 	if i, err := p.interfaceNamed(word); err != nil {
 		return fail("%s", err)
 	} else if i != nil {
+		p.refersTo(p.node, start, i, false)
 		return network.Item{Set: i.Own()}, true
 	}
 	if g, i, found := strings.Cut(word, ":"); found {
@@ -280,6 +285,7 @@ func (p *expressionParser) resolve(word string, start int) (network.Item, bool) 
 			if found == nil {
 				return fail("%s: %s has no such interface%s", i, g, oneOf(i, network.InterfaceNames(gateway.Interfaces)))
 			}
+			p.refersTo(p.node, start, found, true)
 			return network.Item{Set: found.Own()}, true
 		}
 	}

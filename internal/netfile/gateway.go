@@ -22,7 +22,7 @@ func (r *reader) readGateways(f *fields) []gatewayNode {
 		if body == nil {
 			continue
 		}
-		g := &network.Gateway{Name: e.name.Value, Index: len(r.draft.Gateways), Owner: body.line("owner"), Until: body.deadline("until"), Place: r.place(e.name)}
+		g := &network.Gateway{Name: e.name.Value, Formerly: r.former(body), Index: len(r.draft.Gateways), Owner: body.line("owner"), Until: body.deadline("until"), Place: r.place(e.name)}
 		r.draft.Gateways = append(r.draft.Gateways, g)
 		before := len(r.errors)
 		r.readInterfaces(g, body)
@@ -36,6 +36,20 @@ func (r *reader) readGateways(f *fields) []gatewayNode {
 		r.fail(n, "a network needs at least one gateway")
 	}
 	return nodes
+}
+
+// former reads the name that a gateway has on its machine.
+func (r *reader) former(body *fields) string {
+	n, ok := body.scalar(formerlyKey)
+	if !ok || !r.validName(n) {
+		return ""
+	}
+	for _, g := range r.draft.Gateways {
+		if g.Formerly == n.Value {
+			r.fail(n, "%s: %s was called so already (line %d)", n.Value, g.Name, g.Place.Line)
+		}
+	}
+	return n.Value
 }
 
 func (r *reader) readInterfaces(g *network.Gateway, body *fields) {
@@ -55,6 +69,7 @@ func (r *reader) readInterfaces(g *network.Gateway, body *fields) {
 		}
 		if n, ok := f.scalar("zone"); ok && r.validName(n) {
 			i.Zone = n.Value
+			r.refers(n, 0, zoneKind, n.Value)
 			if first, taken := r.names[n.Value]; taken && first.what != "zone" {
 				r.fail(n, "%s: this is already the name of a %s (line %d); zones, groups, hosts and gateways share their names", n.Value, first.what, first.place.Line)
 			} else if !taken {
@@ -109,6 +124,7 @@ func (r *reader) readInterfaces(g *network.Gateway, body *fields) {
 			}
 		}
 		v.of.Trunk = trunk
+		r.refersTo(v.on, 0, trunk, false)
 	}
 	for _, i := range g.Interfaces {
 		carries := slices.ContainsFunc(g.Interfaces, func(j *network.Interface) bool { return j.Trunk == i })
@@ -239,6 +255,7 @@ func (r *reader) readRoute(g *network.Gateway, f *fields) {
 func (r *reader) nextHop(g *network.Gateway, n *yaml.Node, route *network.Route) bool {
 	if i := g.Interface(n.Value); i != nil {
 		route.Out = i
+		r.refersTo(n, 0, i, false)
 		if len(i.Addresses) == 0 {
 			r.fail(n, "%s has no address", i)
 		}
@@ -263,6 +280,7 @@ func (r *reader) nextHop(g *network.Gateway, n *yaml.Node, route *network.Route)
 			r.fail(n, "%s: %s has no such interface%s", name, g.Name, oneOf(name, network.InterfaceNames(g.Interfaces)))
 			return false
 		}
+		r.refersTo(n, len(text)+1, route.Out, false)
 	}
 	if route.Out == nil && !r.unsure {
 		for _, i := range g.Interfaces {
@@ -355,6 +373,7 @@ func (r *reader) readTrust(g *network.Gateway, f *fields) {
 				r.fail(zone, "%s stands in the order already", zone.Value)
 			default:
 				names = append(names, zone.Value)
+				r.refers(zone, 0, zoneKind, zone.Value)
 			}
 		}
 		g.Handling.Trust = append(g.Handling.Trust, names)
@@ -448,6 +467,7 @@ func (r *reader) interfaces(g *network.Gateway, n *yaml.Node) []*network.Interfa
 		}
 		if i := g.Interface(item.Value); i != nil {
 			add(i)
+			r.refersTo(item, 0, i, false)
 			continue
 		}
 		known := network.InterfaceNames(g.Interfaces)
@@ -462,6 +482,8 @@ func (r *reader) interfaces(g *network.Gateway, n *yaml.Node) []*network.Interfa
 		}
 		if len(found) == before && !slices.ContainsFunc(g.Interfaces, func(i *network.Interface) bool { return i.Zone == item.Value }) {
 			r.fail(item, "%s: %s has no such interface or zone%s", item.Value, g.Name, oneOf(item.Value, known))
+		} else {
+			r.refers(item, 0, zoneKind, item.Value)
 		}
 	}
 	return found

@@ -19,6 +19,8 @@ func (r *reader) mappings(g *network.Gateway, f *fields) *network.Mappings {
 	if n, ok := f.scalar("external"); ok {
 		if m.External = g.Interface(n.Value); m.External == nil {
 			r.fail(n, "%s: %s has no such interface%s", n.Value, g.Name, oneOf(n.Value, network.InterfaceNames(g.Interfaces)))
+		} else {
+			r.refersTo(n, 0, m.External, false)
 		}
 	}
 	for _, rule := range f.children("rules") {
@@ -156,6 +158,7 @@ func (r *reader) readExpectation(f *fields) {
 			if e.Host = r.net.Host(n.Value); e.Host == nil {
 				r.fail(n, "%s: no such host%s", n.Value, oneOf(n.Value, hostNames(r.net)))
 			}
+			r.refers(n, 0, "host", n.Value)
 		}
 	}
 	e.From, e.To = f.expression("from"), f.expression("to")

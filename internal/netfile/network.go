@@ -38,6 +38,9 @@ func (r *reader) network(root *yaml.Node) *network.Network {
 		r.finishHost(h)
 	}
 	for _, g := range gateways {
+		if other := r.net.Gateway(g.gateway.Formerly); other != nil && other != g.gateway {
+			r.fail(g.f.values[formerlyKey], "%s: there is a gateway of this name (line %d); only one of them can be asked by it", other.Name, other.Place.Line)
+		}
 		r.finishGateway(g)
 	}
 	for _, e := range f.children("expect") {
@@ -122,9 +125,13 @@ func (r *reader) namedService(at *yaml.Node, name string) (header.Services, erro
 			return nil, errorf("%s: this service contains itself", name)
 		}
 		r.resolveService(p)
+		r.refers(at, 0, "service", name)
 		return p.service.Services, nil
 	}
 	services, found, err := header.NamedService(name)
+	if found {
+		r.refers(at, 0, registeredKind, name)
+	}
 	if err != nil || found {
 		return services, err
 	}
@@ -353,6 +360,7 @@ func (r *reader) defaultGateway(h *network.Host, n *yaml.Node) {
 		if h.Gateway = r.net.Gateway(n.Value); h.Gateway == nil {
 			r.fail(n, "%s: no such gateway%s", n.Value, oneOf(n.Value, r.gatewayNames()))
 		}
+		r.refers(n, 0, "gateway", n.Value)
 		return
 	}
 	a, err := header.ParseAddress(n.Value)

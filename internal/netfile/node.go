@@ -1,6 +1,7 @@
 package netfile
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -116,30 +117,36 @@ var reserved = []string{"any", "internet", "except", "default", "interface", bes
 
 // validName reports names that could not be told from something else.
 func (r *reader) validName(n *yaml.Node) bool {
-	name := n.Value
-	if n.Kind != yaml.ScalarNode || name == "" {
+	if n.Kind != yaml.ScalarNode {
 		r.fail(n, "a name is missing here")
 		return false
 	}
-	for _, word := range reserved {
-		if name == word {
-			r.fail(n, "%s: this word has a meaning of its own and can't be a name", name)
-			return false
-		}
+	if wrong := wrongName(n.Value); wrong != "" {
+		r.fail(n, "%s", wrong)
+		return false
+	}
+	return true
+}
+
+// wrongName says why something can't have a name; nothing where it can.
+func wrongName(name string) string {
+	switch {
+	case name == "":
+		return "a name is missing here"
+	case slices.Contains(reserved, name):
+		return name + ": this word has a meaning of its own and can't be a name"
 	}
 	for i, c := range name {
 		letter := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
 		other := c >= '0' && c <= '9' || c == '-' || c == '_' || c == '.'
 		if !letter && (i == 0 || !other) {
-			r.fail(n, "%s: a name begins with a letter and goes on with letters, digits, - _ and .", name)
-			return false
+			return name + ": a name begins with a letter and goes on with letters, digits, - _ and ."
 		}
 	}
 	if len(name) > 64 {
-		r.fail(n, "%s...: a name has at most 64 characters", name[:20])
-		return false
+		return name[:20] + "...: a name has at most 64 characters"
 	}
-	return true
+	return ""
 }
 
 // claim gives a name to something in the namespace of zones, groups, hosts and gateways.

@@ -97,6 +97,12 @@ func readBounded(path string) ([]byte, error) {
 	return readAll(path, f)
 }
 
+// IsPiped reports whether a path is standard input or a named pipe: what comes from there has no folder of its own.
+func IsPiped(path string) bool {
+	info, err := os.Stat(path)
+	return path == StandardInput || err == nil && info.Mode()&os.ModeNamedPipe != 0
+}
+
 // readPipe reads a named pipe to its end. It waits for somebody to write, but not for ever.
 func readPipe(path string) ([]byte, error) {
 	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
@@ -135,6 +141,7 @@ func readAll(path string, f io.Reader) ([]byte, error) {
 // A reader turns the nodes of one file into a network.
 type reader struct {
 	file   string
+	folder string // that lists are named from, where it is not the file's
 	lines  [][]byte
 	errors Errors
 	draft  network.Draft // until interfaces, routes and hosts are known
@@ -148,6 +155,8 @@ type reader struct {
 
 	groups   map[string]*pending
 	services map[string]*pending
+
+	references *[]reference // where names are used, if somebody asked
 }
 
 // A nameUse says what a name was given to, and where.
@@ -309,6 +318,9 @@ func (r *reader) bounded(n *yaml.Node, depth int) bool {
 func (r *reader) beside(name string) string {
 	if filepath.IsAbs(name) {
 		return name
+	}
+	if r.folder != "" {
+		return filepath.Join(r.folder, name)
 	}
 	return filepath.Join(filepath.Dir(r.file), name)
 }

@@ -146,7 +146,7 @@ func (r *reader) target(n *yaml.Node) (target, bool) {
 	if strings.HasPrefix(text, "[") && strings.HasSuffix(text, "]") { // as before a port
 		text = text[1 : len(text)-1]
 	}
-	if t, ok := r.targetAddress(text); ok {
+	if t, ok := r.targetAddress(n, text); ok {
 		return target{name: text, address: t}, true
 	}
 	name, ports, found := text, "", false
@@ -154,7 +154,7 @@ func (r *reader) target(n *yaml.Node) (target, bool) {
 		name, ports, found = text[:i], text[i+1:], true
 	}
 	name = strings.TrimSuffix(strings.TrimPrefix(name, "["), "]")
-	t, ok := r.targetAddress(name)
+	t, ok := r.targetAddress(n, name)
 	switch {
 	case !ok && header.LooksLikeAddress(name):
 		_, err := header.ParseAddress(name)
@@ -184,8 +184,9 @@ func orErr(err error, format string, args ...any) error {
 	return errorf(format, args...)
 }
 
-func (r *reader) targetAddress(text string) (network.Target, bool) {
+func (r *reader) targetAddress(n *yaml.Node, text string) (network.Target, bool) {
 	if h := r.net.Host(text); h != nil {
+		r.refers(n, strings.Index(n.Value, text), "host", text)
 		var t network.Target
 		t.V4, _ = h.AddressOf(header.IPv4)
 		t.V6, _ = h.AddressOf(header.IPv6)
@@ -292,6 +293,7 @@ func (r *reader) bothWays(f *fields, rule *network.NATRule) {
 			return
 		}
 		rule.Inside = header.Range{First: a, Last: a}
+		r.refers(inside, 0, "host", h.Name)
 	} else if rule.Inside, err = header.ParseRange(inside.Value); err != nil {
 		if header.LooksLikeAddress(inside.Value) {
 			r.fail(inside, "%s", err)
@@ -327,7 +329,7 @@ func (r *reader) sourceNAT(g *network.Gateway, f *fields, rule *network.NATRule)
 			rule.As.Interface = true
 			continue
 		}
-		if i, ok := r.interfaceAddress(n.Value); ok {
+		if i, ok := r.interfaceAddress(n); ok {
 			ranges = append(ranges, i.Ranges()...)
 			continue
 		}
@@ -384,9 +386,10 @@ func firstValid(a, b netip.Addr) netip.Addr {
 }
 
 // interfaceAddress reads GATEWAY:INTERFACE.
-func (r *reader) interfaceAddress(text string) (header.Addresses, bool) {
-	name, i, found := strings.Cut(text, ":")
+func (r *reader) interfaceAddress(n *yaml.Node) (header.Addresses, bool) {
+	name, i, found := strings.Cut(n.Value, ":")
 	if g := r.net.Gateway(name); found && g != nil && g.Interface(i) != nil {
+		r.refersTo(n, 0, g.Interface(i), true)
 		return g.Interface(i).Own(), true
 	}
 	return header.Addresses{}, false

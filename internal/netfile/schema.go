@@ -114,6 +114,9 @@ var relayObject = &object{"relay", []key{
 	{"to", is(text), true, "where it hands on to: an address or host, with :port where it differs", ""},
 }}
 
+// formerlyKey is the key of the name that a gateway has on its machine, where that is another one.
+const formerlyKey = "formerly"
+
 var gatewayObject = &object{"gateway", []key{
 	{"interfaces", of(named, interfaceObject), true, "where it meets segments", ""},
 	{"routes", of(list, routeObject), false, "static routes", ""},
@@ -125,13 +128,17 @@ var gatewayObject = &object{"gateway", []key{
 	{"limits", of(block, limitsObject), false, "what it has room for", ""},
 	{"mappings", of(block, mappingsObject), false, "automatic port mappings; absent is off", ""},
 	{"control", of(block, controlObject), false, "where the running gateway is asked and told what to do", ""},
+	{formerlyKey, is(text), false, "its name on its machine, which was not renamed yet: it is asked by that", ""},
 	ownerKey, untilKey,
 }}
+
+// deviceKey is the key of an interface's name on the machine itself.
+const deviceKey = "device"
 
 var interfaceObject = &object{"interface", []key{
 	{"address", is(texts), false, "its addresses, each as ADDRESS/BITS; dynamic where the provider gives the IPv4 one", ""},
 	{"zone", is(text), true, "the zone it belongs to", ""},
-	{"device", is(text), false, "its name on the machine itself", ""},
+	{deviceKey, is(text), false, "its name on the machine itself", ""},
 	{"segment", is(text), false, "the segment it is on, where prefixes overlap", ""},
 	{"vlan", of(block, vlanObject), false, "set for a VLAN on another interface", ""},
 	{"state", shape{kind: oneWord, words: []string{"up", "down"}}, false, "up where absent", ""},

@@ -107,6 +107,9 @@ func valueText(key, value string, flow bool) string {
 	if isListed(key) {
 		parts = splitList(value)
 	}
+	if bound := boundText(key, value); len(parts) == 1 && bound != "" {
+		return bound
+	}
 	if len(parts) == 1 && (!strings.HasPrefix(value, "[") || hasPort(value)) {
 		return scalarText(parts[0], flow)
 	}
@@ -116,6 +119,10 @@ func valueText(key, value string, flow bool) string {
 		return scalarText(value, true)
 	}
 	for i, part := range parts {
+		if bound := boundText(key, part); bound != "" {
+			parts[i] = bound
+			continue
+		}
 		if strings.HasPrefix(part, "[") && strings.HasSuffix(part, "]") { // those alike
 			parts[i] = valueText(key, part, true)
 			continue
@@ -123,6 +130,15 @@ func valueText(key, value string, flow bool) string {
 		parts[i] = scalarText(part, true)
 	}
 	return "[" + strings.Join(parts, ", ") + "]"
+}
+
+// boundText writes what a host serves at one of its addresses alone, as "https at 10.20.1.5"; nothing where a text is something else.
+func boundText(key, text string) string {
+	service, at, is := strings.Cut(text, " at ")
+	if key != "serves" || !is {
+		return ""
+	}
+	return "{service: " + valueText("service", strings.TrimSpace(service), true) + ", at: " + scalarText(strings.TrimSpace(at), true) + "}"
 }
 
 // splitList splits at commas outside brackets; a part that begins with a digit and
@@ -139,7 +155,8 @@ func splitList(text string) []string {
 		case i == len(text) || text[i] == ',' && depth == 0:
 			part := strings.TrimSpace(text[start:i])
 			last := len(parts) - 1
-			if last >= 0 && (isService(parts[last]) || hasPort(parts[last])) && strings.Trim(part, "0123456789-") == "" {
+			ports, _, _ := strings.Cut(part, " at ") // of a host, see boundText
+			if last >= 0 && (isService(parts[last]) || hasPort(parts[last])) && strings.Trim(ports, "0123456789-") == "" {
 				parts[last] += "," + part
 			} else {
 				parts = append(parts, part)

@@ -19,10 +19,11 @@ type Variation struct {
 	Lists   []string // groups that hold what stands in other files, each as GROUP=FILE
 	Without []string // rules that are not there, each as NAME, KIND NAME or GATEWAY:NAME
 	With    []string // files of rules that are there as well
+	ListsIn string   // the folder that lists of a file are named from that comes by a pipe; that in which the call is where empty
 	Is      []string // what addresses that the provider gives are now, each as GATEWAY:INTERFACE=ADDRESS
 }
 
-// IsNone reports whether the variation changes nothing.
+// IsNone reports whether the variation changes nothing that a network says.
 func (v *Variation) IsNone() bool {
 	return len(v.Down)+len(v.Lists)+len(v.Without)+len(v.With)+len(v.Is) == 0
 }
@@ -35,6 +36,9 @@ func ReadAs(path string, v *Variation) (n *network.Network, said []string, err e
 		return nil, nil, err
 	}
 	r := newReader(path, data)
+	if IsPiped(path) {
+		r.folder = v.ListsIn
+	}
 	root := r.parseYAML(data)
 	if root == nil {
 		n, err = r.read(nil)

@@ -20,7 +20,7 @@ import (
 // aside are the keys of the file that no connection without earlier sessions fares differently by, and why.
 var aside = map[string]string{
 	"network-file/network": "a name", "network-file/expect": "what is asked", "network-file/timezone": "of hours: two that differ are not compared, which TestHours... of cli sees",
-	"gateway/logging": "what is written", "gateway/control": "who may ask", "gateway/limits": "of all sessions together", "gateway/mappings": "what programs ask for while it runs",
+	"gateway/logging": "what is written", "gateway/control": "who may ask", "gateway/formerly": "the machine's name for it", "gateway/limits": "of all sessions together", "gateway/mappings": "what programs ask for while it runs",
 	"host/assigned": "a finding", "host/until": "a finding", "gateway/until": "a finding", "vlan/id": "which segment it is, its prefix says", "interface/device": "the machine's name for it", "handling/restarts-on-apply": "what an apply ends",
 	"handling/mapping": "earlier sessions alone show it: compare says so", "handling/port-assignment": "any port of several is right", "handling/tcp-state": "what belongs to no session",
 	"list/file": "as a group's members, which lists of cli's tests are",

@@ -1,6 +1,7 @@
 package sessions
 
 import (
+	"cmp"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -20,7 +21,7 @@ func (s *Store) Use(g *network.Gateway) {
 		n.interfaces = make([]*network.Interface, len(old.interfaces))
 		for number, i := range old.interfaces {
 			if i != nil {
-				n.interfaces[number] = g.Interface(i.Name)
+				n.interfaces[number] = sameInterface(g, i)
 			}
 		}
 	}
@@ -54,6 +55,33 @@ func (s *Store) Use(g *network.Gateway) {
 			h.rebind()
 		}
 		s.holdAll(n)
+	}
+}
+
+// sameInterface returns the interface of a gateway that an earlier revision had, or nil: by its name, or by that of its device.
+func sameInterface(g *network.Gateway, i *network.Interface) *network.Interface {
+	if same := g.Interface(i.Name); same != nil {
+		return same
+	}
+	for _, other := range g.Interfaces {
+		if i.Gateway.Interface(other.Name) == nil && cmp.Or(other.Device, other.Name) == cmp.Or(i.Device, i.Name) {
+			return other
+		}
+	}
+	return nil
+}
+
+// Rename says what rules are called in the next revision that is used, by what they are known by now.
+func (s *Store) Rename(renamed map[network.RuleID]network.RuleID) {
+	r := &s.rules
+	r.Lock()
+	defer r.Unlock()
+	for old, now := range renamed {
+		if known, ok := r.known[old]; ok {
+			delete(r.known, old)
+			known.counted.id = now
+			r.known[now] = known
+		}
 	}
 }
 
@@ -106,7 +134,7 @@ type rules struct {
 }
 
 type counted struct {
-	id   network.RuleID
+	id   network.RuleID               // by the revision that runs, where it has the rule
 	rule atomic.Pointer[network.Rule] // of the revision that runs, or nil
 	last atomic.Int64                 // when one began, by the clock of the store
 

@@ -1,0 +1,192 @@
+package netfile
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"hollowbridge/core/network"
+)
+
+// InUse is the error where something can't be removed, because other parts of the file use it.
+type InUse struct {
+	Thing Thing
+	Uses  []InUseBy
+}
+
+// An InUseBy is a part of the file that uses something.
+type InUseBy struct {
+	In   Thing
+	Line int          // where it begins
+	Edit network.Edit // what takes the use away; its Verb is empty where the editor can't
+}
+
+func (u *InUse) Error() string {
+	var texts []string
+	for _, by := range u.Uses {
+		texts = append(texts, fmt.Sprintf("%s (line %d)", by.In, by.Line))
+	}
+	return fmt.Sprintf("%s is in use by %s; change or remove these first", u.Thing, strings.Join(texts, ", "))
+}
+
+// uses returns what uses a thing by name, but the thing itself, and each with the edit that takes the use away: made one after
+// the other, none is left. A file that is wrong says nothing.
+func (e *Editor) uses(t Thing) (list []InUseBy) {
+	if t.key == nil {
+		return nil
+	}
+	rest := e.Copy()
+	for {
+		found := rest.usedBy(t)
+		if len(found) == 0 {
+			return list
+		}
+		by := found[0]
+		var deeper *InUse
+		err := rest.Apply(by.Edit)
+		for errors.As(err, &deeper) { // what uses it is in use itself
+			by = deeper.Uses[0]
+			deeper = nil
+			err = rest.Apply(by.Edit)
+		}
+		if len(list) >= mostUses || err != nil {
+			for i := range found {
+				found[i].Edit = network.Edit{}
+			}
+			return append(list, found...)
+		}
+		by.Line = 0 // lines have moved since
+		if now, err := e.Find(by.In.Kind, by.Edit.Name, by.In.Gateway); err == nil {
+			by.Line = now.Line
+		}
+		list = append(list, by)
+	}
+}
+
+// mostUses is how many uses of a thing are taken away one by one.
+const mostUses = 30
+
+// usedBy returns the uses of a thing in the file as it is.
+func (e *Editor) usedBy(t Thing) (list []InUseBy) {
+	used, _, err := e.references()
+	if err != nil {
+		return nil
+	}
+	_, self := e.thingAt(t)
+	for _, r := range used {
+		is := r.kind == t.Kind && r.name == t.Name || t.Kind == "gateway" && r.kind == interfaceKind && strings.HasPrefix(r.name, t.Name+":")
+		if !is {
+			continue
+		}
+		path := pathTo(e.root, r.node)
+		if self != nil && slices.Contains(path, self) {
+			continue
+		}
+		in, ok := e.owning(path)
+		if ok {
+			list = append(list, InUseBy{in, r.node.Line, e.without(in, path)})
+		}
+	}
+	slices.SortStableFunc(list, func(a, b InUseBy) int { return a.Line - b.Line })
+	return list
+}
+
+// thingAt returns a thing as it is in the file now, and what it says.
+func (e *Editor) thingAt(t Thing) (Thing, *yaml.Node) {
+	for _, now := range e.things() {
+		if now.Kind == t.Kind && now.Name == t.Name && now.Gateway == t.Gateway {
+			return now, now.body
+		}
+	}
+	return Thing{}, nil
+}
+
+// pathTo returns the nodes from one down to another one, nil where that is not in it.
+func pathTo(from, to *yaml.Node) []*yaml.Node {
+	if from == to {
+		return []*yaml.Node{from}
+	}
+	for _, child := range from.Content {
+		if rest := pathTo(child, to); rest != nil {
+			return append([]*yaml.Node{from}, rest...)
+		}
+	}
+	return nil
+}
+
+// owning returns the thing that a node is in, by the path to it: the innermost.
+func (e *Editor) owning(path []*yaml.Node) (in Thing, ok bool) {
+	deepest := -1
+	for _, t := range e.things() {
+		if at := slices.Index(path, t.body); at > deepest {
+			in, ok, deepest = t, true, at
+		}
+	}
+	return in, ok
+}
+
+// without returns the edit of a thing that takes a node out of it, by the path to the node: out of a list that holds more, with a
+// key that may go, or else with the whole thing. A rule without one of its keys would be for more, so that goes as a whole.
+func (e *Editor) without(in Thing, path []*yaml.Node) network.Edit {
+	edit := network.Edit{Verb: "remove", Kind: in.Kind, Name: in.Name}
+	if in.list == "routes" && in.hop != "" {
+		edit.Name += " via " + in.hop
+	}
+	if in.IsRule() || in.Kind == routeKind {
+		edit.Gateway = in.Gateway
+	}
+	path = path[slices.Index(path, in.body):]
+	key, list, item := "", (*yaml.Node)(nil), (*yaml.Node)(nil)
+	for i := 1; i < len(path); i++ {
+		switch parent := path[i-1]; parent.Kind {
+		case yaml.MappingNode:
+			if list != nil { // a mapping that is an item goes as a whole
+				continue
+			}
+			name := path[i].Value
+			if at := slices.Index(parent.Content, path[i]); at%2 == 1 {
+				name = parent.Content[at-1].Value
+			}
+			key = strings.TrimPrefix(key+"."+name, ".")
+		case yaml.SequenceNode:
+			if list == nil {
+				list, item = parent, path[i]
+			}
+		}
+	}
+	if in.Kind == "group" || in.Kind == "service" {
+		key = bodyKey(in.Kind)
+	}
+	whole := in.IsRule() || slices.Contains([]string{routeKind, relayKind, hostRuleKind, mappingRuleKind, expectationKind, "group", "service"}, in.Kind)
+	if strings.HasPrefix(key, "mappings.") && list == nil || strings.HasPrefix(key, "mappings.") && len(list.Content) < 2 {
+		key = "mappings" // which does not do without
+	}
+	switch rest, ok := restOf(list, item); {
+	case ok:
+		edit.Verb, edit.Settings = "change", []network.Setting{{Key: key, Value: rest}}
+	case whole || in.Kind == interfaceKind && strings.HasPrefix(key, "vlan."):
+	default:
+		edit.Verb, edit.Settings = "change", []network.Setting{{Key: key}}
+	}
+	return edit
+}
+
+// restOf returns what is left of a list without an item, as it is typed; false where nothing is, or what can't be typed.
+func restOf(list, without *yaml.Node) (string, bool) {
+	var texts []string
+	for i := 0; list != nil && i < len(list.Content); i++ {
+		item := list.Content[i]
+		switch {
+		case item == without:
+		case item.Kind != yaml.ScalarNode || strings.ContainsAny(item.Value, "[]"):
+			return "", false
+		default:
+			texts = append(texts, item.Value)
+		}
+	}
+	text := strings.Join(texts, ",")
+	return text, len(texts) > 0 && slices.Equal(splitList(text), texts)
+}
