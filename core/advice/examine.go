@@ -38,7 +38,7 @@ func (f *Finding) Matter() Matter { return Matter{f.Kind, f.Subject} }
 var checks = []func(*exam){
 	// forwards.go
 	(*exam).samePorts, (*exam).stoppedForwards, (*exam).wrongSides, (*exam).forwardTargets, (*exam).forwardsOnUplinks, (*exam).outsideAddresses, (*exam).dynamicOutside,
-	(*exam).plainTargets, (*exam).wideOneToOne, (*exam).missingHairpins, (*exam).hairpinsTurnedDown, (*exam).limits,
+	(*exam).plainTargets, (*exam).wideOneToOne, (*exam).missingHairpins, (*exam).hairpinsTurnedDown, (*exam).limits, (*exam).ports,
 	// filter.go
 	(*exam).hiddenRules, (*exam).crossingRules, (*exam).unusedRules, (*exam).dropLists, (*exam).disabledRules,
 	// exposure.go

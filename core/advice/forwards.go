@@ -658,6 +658,17 @@ func (x *exam) limits() {
 	}
 }
 
+// ports finds source-nat rules of running gateways that have hardly a port left.
+func (x *exam) ports() {
+	for _, g := range x.net.Gateways {
+		for _, p := range g.Taken {
+			if p.IsNearlyFull() {
+				x.rule(network.PortsNearlyGone, &p.Rule.Rule, p.String())
+			}
+		}
+	}
+}
+
 // hairpinsTurnedDown finds hairpins whose clients are on the segment of the host, at gateways that turn
 // nothing back.
 func (x *exam) hairpinsTurnedDown() {

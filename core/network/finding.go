@@ -58,6 +58,7 @@ const (
 	LogWithoutLogging
 	BusyLog
 	TooManyForwards
+	PortsNearlyGone
 	DisabledRule
 	Expired
 	ExpiresSoon
@@ -112,6 +113,7 @@ var findings = [...]struct {
 	NoTurnBack:          {"no-turn-back", Mistake, "A hairpin for people beside the host has to leave by the interface it came in by, and the gateway refuses that."},
 	LogWithoutLogging:   {"log-without-logging", Mistake, "The rule asks for logging, but the gateway's logging is off."},
 	BusyLog:             {"busy-log", Note, "A rule that matches nearly everything fills the log, and what matters is not seen in it."},
+	PortsNearlyGone:     {"ports-nearly-gone", Mistake, "Who gets no outside port any more gets no connection, and nobody is told why; more addresses, or a wider range of ports, make room."},
 	TooManyForwards:     {"too-many-forwards", Mistake, "The gateway has no room for so many forwards."},
 	DisabledRule:        {"disabled-rule", Note, "A rule that is switched off is often left over from a test."},
 	Expired:             {"expired", Note, "What was for a time, and is left when that is over, hides what is meant; or it is still needed, and gone."},

@@ -257,7 +257,7 @@ type Relay struct {
 type Gateway struct {
 	Name       string
 	Formerly   string // its name on its machine, where that is another one; else empty
-	Index      int // in Network.Gateways
+	Index      int    // in Network.Gateways
 	Interfaces []*Interface
 	Routes     []Route
 	Serves     []GatewayService
@@ -266,8 +266,9 @@ type Gateway struct {
 	Filter     []*FilterRule
 	Logging    Logging
 	Limits     Limits
-	Mappings   *Mappings  // nil is off
-	Opened     []*Mapping // that programs have now, of a running gateway
+	Mappings   *Mappings    // nil is off
+	Opened     []*Mapping   // that programs have now, of a running gateway
+	Taken      []PortsTaken // ports of its source-nat rules, of a running gateway
 	Control    Control
 	Owner      string   // whose it is
 	Until      Deadline // when it is over

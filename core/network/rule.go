@@ -1,6 +1,7 @@
 package network
 
 import (
+	"fmt"
 	"iter"
 	"net/netip"
 	"slices"
@@ -162,6 +163,43 @@ func (r *NATRule) Rewritten(p header.Packet) (netip.Addr, uint16) {
 		return r.Destination, r.DestPort
 	}
 	return r.Destination, p.DestinationPort
+}
+
+// Sources returns the addresses that a source-nat rule gives to sources.
+func (r *NATRule) Sources() header.Addresses {
+	if !r.As.Interface {
+		return r.As.Set
+	}
+	var ranges []header.Range
+	for _, i := range r.On {
+		for _, family := range header.Families {
+			if a, has := i.Address(family); has {
+				ranges = append(ranges, header.Range{First: a, Last: a})
+			}
+		}
+	}
+	return header.AddressesOf(ranges...)
+}
+
+// PortsTaken are how many ports of a source-nat rule's addresses sessions of a running gateway have.
+type PortsTaken struct {
+	Rule     *NATRule
+	Family   string         // IPv4 or IPv6
+	Protocol string         // as header.Protocol is written
+	To       netip.AddrPort // of those to one destination; zero: to all together
+	Used, Of int
+}
+
+// IsNearlyFull reports whether at least four fifths of the ports are taken: what is left is gone in a busy hour.
+func (p PortsTaken) IsNearlyFull() bool { return p.Used*5 >= p.Of*4 }
+
+// String says how many are taken, of what.
+func (p PortsTaken) String() string {
+	to := ""
+	if p.To.IsValid() {
+		to = " to " + p.To.String()
+	}
+	return fmt.Sprintf("%d of %d ports are taken for %s of %s%s", p.Used, p.Of, p.Protocol, p.Family, to)
 }
 
 // WithoutPorts says which ports a source-nat rule that names none uses.

@@ -25,7 +25,8 @@ Where there are no errors it prints findings: what is valid but probably a mista
 found by following all connections. -explain says why a finding matters. A rule can accept a
 finding that is meant to be, with accept: [NAME], if its note says why. For findings that an edit
 mends the edit is listed, as it is typed: it was tried on a copy, on which the finding was gone and
-nothing new was wrong, and what it opens and closes is said. -least mistake leaves out what is less
+nothing new was wrong, and what it opens and closes is said. -live is about what is in force at the running gateways
+instead, and says also which source-nat rules have hardly a port left. -least mistake leaves out what is less
 than that; -soon 30d says also what ends within that time, of what has a last day (until:); -tap and
 -junit print what CI systems read. It is about every moment from today on; -at asks about one alone.
 ` + whatIfHelp + `
@@ -44,6 +45,8 @@ Exit status: 0 no errors and no findings, 1 findings, 2 errors.`,
 		ciFlags(set, o)
 		timesFlag(set, o)
 		whatIfFlags(set, o)
+		askedFlag(set, o)
+		set.BoolVar(&o.live, "live", false, "at the running gateways: what is in force there, and the ports that are taken")
 	},
 	run: runCheck,
 }
@@ -64,7 +67,7 @@ func runCheck(c *call) int {
 	if c.options.json {
 		return c.checkJSON()
 	}
-	n := c.network()
+	n, live := c.checked()
 	if n == nil {
 		return wrong
 	}
@@ -75,7 +78,10 @@ func runCheck(c *call) int {
 	if printed, err := c.printForCI(n.Name, findingChecks(found)); printed || err != nil {
 		return c.ciStatus(len(found) > 0, err)
 	}
-	fmt.Fprintf(c.Out, "%s: no errors, %s%s\n", c.path(), count(len(found), "finding"), c.severities(found))
+	if live != nil {
+		c.sayLive(live)
+	}
+	fmt.Fprintf(c.Out, "%s: no errors, %s%s\n", live.orFile(c.path()), count(len(found), "finding"), c.severities(found))
 	c.say("%s: %s", n.Name, holdings(n))
 	if len(found) == 0 {
 		return yes
@@ -85,6 +91,30 @@ func runCheck(c *call) int {
 	c.printProposals(found, repairs)
 	fmt.Fprintln(c.Out, "\nhollowbridge check -explain FINDING says why one matters")
 	return no
+}
+
+// checked returns the network to look at, with what is in force where that is asked about; nil after it has said what is wrong.
+func (c *call) checked() (*network.Network, *liveNetwork) {
+	n, live := c.liveOrFile()
+	if live == nil {
+		return n, nil
+	}
+	for name, pools := range live.pools {
+		if g := n.Gateway(name); g != nil {
+			for i := range pools {
+				g.Taken = append(g.Taken, pools[i].In(g)...)
+			}
+		}
+	}
+	return n, live
+}
+
+// orFile returns what a network is called that is in force, or else its file.
+func (l *liveNetwork) orFile(path string) string {
+	if l == nil {
+		return path
+	}
+	return l.name
 }
 
 // severities says how many findings are of which severity.
@@ -171,7 +201,7 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 	found = slices.DeleteFunc(found, func(f advice.Finding) bool { return gravity[f.Severity()] < gravity[network.Severity(c.options.least)] })
 	repairs = make([][]repairJSON, len(found))
 	tries := mostFindingsTried / max(1, n.RuleCount())
-	if tries == 0 || !c.options.whatIf.IsNone() { // edits are of the file as it is
+	if tries == 0 || !c.options.whatIf.IsNone() || c.options.live { // edits are of the file as it is
 		return found, repairs, nil
 	}
 	bench, err := c.bench(n, times)
@@ -298,7 +328,17 @@ type checkJSON struct {
 
 func (c *call) checkJSON() int {
 	result := checkJSON{File: c.path(), Errors: []errorJSON{}, Findings: []findingJSON{}}
-	n, err := c.readNetwork(c.path())
+	var n *network.Network
+	var err error
+	if c.options.live || c.options.gateway != "" {
+		var live *liveNetwork
+		if n, live = c.checked(); n == nil {
+			return wrong
+		}
+		result.File = live.name
+	} else {
+		n, err = c.readNetwork(c.path())
+	}
 	var wrongs netfile.Errors
 	switch {
 	case errors.As(err, &wrongs):

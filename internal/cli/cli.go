@@ -111,7 +111,7 @@ type options struct {
 	most                                     int64
 	clear, all, yes, anyway                  bool
 	keep, finish, early, text, watch, follow bool
-	never, reset, sum                        bool
+	never, reset, pools, sum                 bool
 	forTime, note, by                        string
 	address, port, rule                      string
 	outcome, since, trial                    string

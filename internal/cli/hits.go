@@ -20,6 +20,10 @@ how many of them are sessions now, how many a later step stopped, how many packe
 forth and back, and when it was hit last. Rules that were never hit are marked, so that old ones
 are found. A rule is known by its name: counting goes on over restarts, revisions and moves.
 
+-pools shows instead how many outside ports of each source-nat rule are taken and left, by address and
+protocol, who has most of them, and how many connections got none. Where a port can be given again to
+connections that go elsewhere, those to the destination with most are counted.
+
 -top N shows the N that were hit most. -reset makes all rules count from nothing.`,
 	flags: func(set *flag.FlagSet, o *options) {
 		fileFlag(set, o)
@@ -27,6 +31,7 @@ are found. A rule is known by its name: counting goes on over restarts, revision
 		onlyFlag(set, o)
 		set.IntVar(&o.top, "top", 0, "only this `NUMBER` of rules of each gateway, those that were hit most")
 		set.BoolVar(&o.never, "never", false, "only rules that were never hit")
+		set.BoolVar(&o.pools, "pools", false, "the outside ports of source-nat rules instead")
 		set.BoolVar(&o.reset, "reset", false, "count from nothing")
 		watchFlag(set, o)
 	},
@@ -40,6 +45,8 @@ func runHits(c *call) int {
 		return c.misused("%s: not expected", c.args[0])
 	case o.top < 0:
 		return c.misused("-top %d: at least 1", o.top)
+	case o.pools && (o.never || o.reset || o.top > 0):
+		return c.misused("-pools goes with -gateway, -json and -watch alone")
 	case o.reset && (o.watch || o.never || o.top > 0):
 		return c.misused("-reset goes with no other flag but -gateway")
 	}
@@ -55,6 +62,9 @@ func runHits(c *call) int {
 			}
 		}
 		return c.sayFailures(failures)
+	}
+	if o.pools {
+		return c.watched(func() int { return c.listPools(list) })
 	}
 	return c.watched(func() int { return c.listHits(list) })
 }

@@ -22,8 +22,10 @@ import (
 type liveNetwork struct {
 	network  *network.Network
 	sessions map[string][]gateway.Session // of each gateway that runs
+	pools    map[string][]gateway.Pool    // likewise, where somebody asks
 	mapped   int                          // how many mappings programs have there
 	said     []string                     // which revisions these are
+	name     string                       // of the one whose network it is, as NAME@NUMBER
 }
 
 // mostLive is how many sessions of each gateway are taken along.
@@ -60,6 +62,7 @@ func (c *call) live() *liveNetwork {
 		revision gateway.Revision
 		sessions gateway.Sessions
 		mappings gateway.Mappings
+		pools    gateway.Pools
 	}
 	answers, failures := askAll(list, func(g *gateway.Client) (a answer, err error) {
 		if a.revision, err = g.Revision(context.Background(), 0); err == nil {
@@ -68,12 +71,15 @@ func (c *call) live() *liveNetwork {
 		if err == nil {
 			a.mappings, err = g.Mappings(context.Background())
 		}
+		if err == nil && c.command.name == "check" {
+			a.pools, err = g.Pools(context.Background())
+		}
 		return a, err
 	})
 	if c.sayFailures(failures) != yes {
 		return nil
 	}
-	found := &liveNetwork{sessions: map[string][]gateway.Session{}}
+	found := &liveNetwork{sessions: map[string][]gateway.Session{}, pools: map[string][]gateway.Pool{}}
 	first := answers[0].revision.Bundle
 	for i, a := range answers {
 		b := a.revision.Bundle
@@ -90,13 +96,13 @@ func (c *call) live() *liveNetwork {
 		c.readFailed(err)
 		return nil
 	}
-	found.network = n
+	found.network, found.name = n, first.File
 	for i, a := range answers {
 		name := list[i].Gateway
 		if n.Gateway(name) == nil {
 			name = list[i].Former
 		}
-		found.sessions[name] = a.sessions.Sessions
+		found.sessions[name], found.pools[name] = a.sessions.Sessions, a.pools.Pools
 	}
 	for _, a := range answers {
 		for i := range a.mappings.Mappings {

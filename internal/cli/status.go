@@ -121,6 +121,7 @@ func troublesOf(s *gateway.Status) []string {
 		list = append(list, s.Outside.Trouble)
 	}
 	list = append(list, s.Differs...)
+	list = append(list, s.Scarce...)
 	if s.Collector != nil && s.Collector.Trouble != "" {
 		list = append(list, fmt.Sprintf("events do not get to %s: %s", s.Collector.Address, s.Collector.Trouble))
 	}

@@ -43,6 +43,8 @@ type Backend interface {
 	// where they have one, and IsTaken says whether somebody's sessions have a port.
 	Bound(protocol header.Protocol, inside netip.AddrPort, outside netip.Addr) (port uint16, ok bool)
 	IsTaken(protocol header.Protocol, outside netip.AddrPort) bool
+	// Hidden calls a function with each session whose source is translated and has a number: a port, or that of an echo.
+	Hidden(each func(Hidden)) error
 	// Count returns how many sessions there are.
 	Count() int
 	// Close ends what the backend has running. What is in force stays there.

@@ -308,6 +308,11 @@ func (c *Client) Hits(ctx context.Context) (h Hits, err error) {
 	return h, c.call(ctx, http.MethodGet, "/v1/hits", nil, nil, &h)
 }
 
+// Pools returns what source-nat rules have of their ports.
+func (c *Client) Pools(ctx context.Context) (p Pools, err error) {
+	return p, c.call(ctx, http.MethodGet, "/v1/pools", nil, nil, &p)
+}
+
 // ResetHits makes the rules count from nothing.
 func (c *Client) ResetHits(ctx context.Context) error {
 	return c.call(ctx, http.MethodDelete, "/v1/hits", nil, nil, nil)

@@ -159,6 +159,11 @@ func (k *Kernel) Hits(open bool) ([]Hit, error) {
 			h.Forth, h.Back = h.Forth.Plus(counted(list[i].Forth)), h.Back.Plus(counted(list[i].Back))
 		}
 	}
+	for _, r := range g.NAT {
+		if h := hits[r.ID()]; h != nil && r.Does == network.SourceNAT && !r.Destination.IsValid() { // the last step that stops something
+			h.Exhausted, h.Stopped = h.Stopped, 0
+		}
+	}
 	all := make([]Hit, 0, len(hits))
 	for _, h := range hits {
 		all = append(all, *h)

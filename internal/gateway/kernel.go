@@ -426,6 +426,17 @@ func (k *Kernel) Sessions(f *Filter, each func(*Session) bool) error {
 	return nil
 }
 
+// Hidden is Backend's.
+func (k *Kernel) Hidden(each func(Hidden)) error {
+	list, err := k.connections()
+	for i := range list {
+		if t := &list[i]; isHidden(t.Before, t.After) {
+			each(hiddenOf(t.Before, t.After))
+		}
+	}
+	return err
+}
+
 func (k *Kernel) connectionsFrom(protocol header.Protocol, inside netip.AddrPort) ([]kernel.Tracked, error) {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()

@@ -16,16 +16,18 @@ import (
 	"hollowbridge/internal/portmap"
 )
 
-// A state of the versions before mappings, and before trials that know the machine's start, before applies of several gateways, and before machines that are
-// remembered, is taken over as it is.
+// A state of the versions before mappings, and before trials that know the machine's start, before applies of several gateways, before machines that are
+// remembered, and before what is exhausted is counted, is taken over as it is.
 func TestAnOlderStateIsTakenOver(t *testing.T) {
-	const plainMachines = "DROP TABLE seen; DROP TABLE blocked;"
+	const plainCounts = "ALTER TABLE counts DROP COLUMN exhausted;"
+	const plainMachines = plainCounts + "DROP TABLE seen; DROP TABLE blocked;"
 	const plainApplies = plainMachines + "ALTER TABLE revisions DROP COLUMN fate; ALTER TABLE revisions DROP COLUMN applied; ALTER TABLE pending DROP COLUMN lease;"
 	const plainTrials = plainApplies + "ALTER TABLE pending DROP COLUMN boot; ALTER TABLE pending DROP COLUMN deadline;"
 	takenOver(t, plainTrials+"DROP TABLE mappings; DROP TABLE epoch; PRAGMA user_version = 1")
 	takenOver(t, plainTrials+"PRAGMA user_version = 2")
 	takenOver(t, plainApplies+"PRAGMA user_version = 3")
 	takenOver(t, plainMachines+"PRAGMA user_version = 4")
+	takenOver(t, plainCounts+"PRAGMA user_version = 5")
 }
 
 func takenOver(t *testing.T, older string) {

@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"compress/gzip"
 	"net/http"
+	"slices"
 	"strings"
 
 	dto "github.com/prometheus/client_model/go"
 	"github.com/prometheus/common/expfmt"
 	"google.golang.org/protobuf/proto"
+
+	"hollowbridge/core/network"
 )
 
 // mostScrapes is how many are answered at once.
@@ -108,6 +111,30 @@ func (s *Service) metrics() (list []*metric, err error) {
 	if status.Collector != nil {
 		counter("syslog_lost_total", "Events that the collector did not take in time.").add(status.Collector.Lost)
 	}
+	pools, err := s.Pools()
+	if err != nil {
+		return list, err
+	}
+	taking := slices.ContainsFunc(pools.Pools, func(p Pool) bool { return len(p.Taken) > 0 })
+	if len(pools.Pools) > 0 {
+		gone := counter("pool_exhausted_total", "How often a connection got no outside port.", "rule")
+		for _, p := range pools.Pools {
+			gone.add(p.Exhausted, p.Rule)
+		}
+	}
+	if taking {
+		taken := made(dto.MetricType_GAUGE, "pool_ports_used", "Outside ports of a source-nat rule that sessions have; where others can have the same, those to the destination with most.", "rule", "family", "protocol")
+		of := made(dto.MetricType_GAUGE, "pool_ports", "Outside ports that a source-nat rule has.", "rule", "family", "protocol")
+		full := made(dto.MetricType_GAUGE, "pool_nearly_full", "1 where at least four fifths of them are taken.", "rule", "family", "protocol")
+		for _, p := range pools.Pools {
+			for _, t := range p.Taken {
+				nearly := network.PortsTaken{Used: t.Used, Of: t.Of}.IsNearlyFull()
+				taken.add(int64(t.Used), p.Rule, t.Family, t.Protocol)
+				of.add(int64(t.Of), p.Rule, t.Family, t.Protocol)
+				full.add(oneIf(nearly), p.Rule, t.Family, t.Protocol)
+			}
+		}
+	}
 	hits, err := s.Hits()
 	if err != nil || len(hits.Hits) == 0 {
 		return list, err
@@ -128,9 +155,11 @@ func (s *Service) metrics() (list []*metric, err error) {
 }
 
 // oneWhere is 1 where there is trouble.
-func oneWhere(trouble string) int64 {
-	if trouble == "" {
-		return 0
+func oneWhere(trouble string) int64 { return oneIf(trouble != "") }
+
+func oneIf(is bool) int64 {
+	if is {
+		return 1
 	}
-	return 1
+	return 0
 }

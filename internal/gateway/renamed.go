@@ -59,7 +59,7 @@ func (s *Service) settleName(old network.RuleID) {
 	for _, h := range list {
 		if h.Gateway = old.Gateway; h.ID() == old {
 			all = all.plus(h)
-			gone.Connections, gone.Stopped, gone.Unseen = -h.Connections, -h.Stopped, -h.Unseen
+			gone.Connections, gone.Stopped, gone.Exhausted, gone.Unseen = -h.Connections, -h.Stopped, -h.Exhausted, -h.Unseen
 			gone.Forth, gone.Back = Count{}.Minus(h.Forth), Count{}.Minus(h.Back)
 		}
 	}
@@ -73,6 +73,7 @@ func (h Hit) plus(other Hit) Hit {
 	h.Connections += other.Connections
 	h.Open += other.Open
 	h.Stopped += other.Stopped
+	h.Exhausted += other.Exhausted
 	h.Unseen += other.Unseen
 	h.Forth, h.Back = h.Forth.Plus(other.Forth), h.Back.Plus(other.Back)
 	if h.Last == nil || other.Last != nil && other.Last.After(*h.Last) {

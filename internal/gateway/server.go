@@ -76,6 +76,7 @@ var calls = []call{
 	{"GET", "/v1/sessions", "The sessions that match, those that carried most first.", append(slices.Clone(ofFilter), topParameter), nil, Sessions{}, (*Server).sessions},
 	{"DELETE", "/v1/sessions", "Ends the sessions that match.", append(slices.Clone(ofFilter), numberParameter), nil, Ended{}, (*Server).endSessions},
 	{"GET", "/v1/hits", "What each rule did since the counters were reset.", nil, nil, Hits{}, (*Server).hits},
+	{"GET", "/v1/pools", "What source-nat rules have of their ports.", nil, nil, Pools{}, (*Server).pools},
 	{"DELETE", "/v1/hits", "Makes all rules count from nothing.", nil, nil, nothing{}, (*Server).resetHits},
 	{"GET", "/v1/log", "The latest events that match, in their order.", append(slices.Clone(ofFilter), topParameter, numberParameter, parameter{"sum", "anything: all of them in a few lines instead"}), nil, Log{}, (*Server).log},
 	{"POST", "/v1/trial", "Logs one rule for a while.", nil, Trial{}, nothing{}, (*Server).trial},
@@ -379,6 +380,8 @@ func (v *Server) endSessions(_ http.ResponseWriter, r *http.Request) (any, error
 }
 
 func (v *Server) hits(http.ResponseWriter, *http.Request) (any, error) { return v.service.Hits() }
+
+func (v *Server) pools(http.ResponseWriter, *http.Request) (any, error) { return v.service.Pools() }
 
 func (v *Server) resetHits(http.ResponseWriter, *http.Request) (any, error) {
 	return nothing{}, v.service.ResetHits()

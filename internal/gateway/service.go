@@ -343,6 +343,7 @@ func (s *Service) Status() Status {
 			status.Differs = k.Differs(now.gateway)
 		}
 	}
+	status.Scarce = s.scarce(status.Sessions)
 	return status
 }
 
@@ -452,6 +453,7 @@ func (s *Service) counts(open bool) (map[network.RuleID]Hit, time.Time, error) {
 		was := counts[h.ID()]
 		h.Connections += was.Connections
 		h.Stopped += was.Stopped
+		h.Exhausted += was.Exhausted
 		h.Unseen += was.Unseen
 		h.Forth, h.Back = h.Forth.Plus(was.Forth), h.Back.Plus(was.Back)
 		if h.Connections == 0 {
@@ -484,7 +486,7 @@ func (s *Service) ResetHits() error {
 	for _, h := range now { // what the backend has counted so far counts no more
 		h.Gateway = s.options.Gateway
 		s.before[h.ID()] = Hit{
-			Gateway: h.Gateway, List: h.List, Rule: h.Rule, Connections: -h.Connections, Stopped: -h.Stopped, Unseen: -h.Unseen,
+			Gateway: h.Gateway, List: h.List, Rule: h.Rule, Connections: -h.Connections, Stopped: -h.Stopped, Exhausted: -h.Exhausted, Unseen: -h.Unseen,
 			Forth: Count{}.Minus(h.Forth), Back: Count{}.Minus(h.Back),
 		}
 	}
@@ -524,7 +526,7 @@ func (s *Service) storeCounts() error {
 	defer s.counting.Unlock()
 	var changed []Hit
 	for id, h := range counts {
-		if was := s.saved[id]; was.Connections != h.Connections || was.Stopped != h.Stopped || was.Forth != h.Forth || was.Back != h.Back {
+		if was := s.saved[id]; was.Connections != h.Connections || was.Stopped != h.Stopped || was.Exhausted != h.Exhausted || was.Forth != h.Forth || was.Back != h.Back {
 			changed = append(changed, h)
 		}
 	}

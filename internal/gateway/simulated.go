@@ -130,6 +130,19 @@ func (s *Simulated) Sessions(f *Filter, each func(*Session) bool) error {
 	return nil
 }
 
+// Hidden is Backend's.
+func (s *Simulated) Hidden(each func(Hidden)) error {
+	r := s.running.Load()
+	if r == nil {
+		return nil
+	}
+	r.Store.ListThose(isHidden, func(o sessions.Open) bool {
+		each(hiddenOf(o.Before, o.After))
+		return true
+	})
+	return nil
+}
+
 // sessionOf returns a session for the wire.
 func sessionOf(g *network.Gateway, o *sessions.Open) Session {
 	made := Session{
@@ -173,8 +186,12 @@ func (s *Simulated) Hits(bool) ([]Hit, error) {
 	var list []Hit
 	for _, h := range r.Store.Hits() {
 		last := s.start.Add(h.Last)
+		exhausted := int64(0)
+		if h.Rule.List == "nat" { // whose rules end nothing else
+			exhausted = h.Ended
+		}
 		list = append(list, Hit{
-			Gateway: h.Rule.Gateway, List: h.Rule.List, Rule: h.Rule.Name, Connections: h.Connections, Open: h.Open, Stopped: h.Stopped,
+			Gateway: h.Rule.Gateway, List: h.Rule.List, Rule: h.Rule.Name, Connections: h.Connections, Open: h.Open, Stopped: h.Stopped, Exhausted: exhausted,
 			Forth: countOf(h.Passed[engine.Forth]), Back: countOf(h.Passed[engine.Back]), Last: &last,
 		})
 	}

@@ -43,7 +43,7 @@ const StateFile = "state.sqlite"
 // the version of the tables in it.
 const (
 	stateID      = 0x48424757
-	stateVersion = 5
+	stateVersion = 6
 )
 
 const stateTables = `
@@ -55,7 +55,7 @@ CREATE TABLE pending (revision INTEGER NOT NULL, until INTEGER NOT NULL, back IN
 CREATE TABLE counts (
 	list TEXT NOT NULL, rule TEXT NOT NULL, connections INTEGER NOT NULL, stopped INTEGER NOT NULL,
 	forth_packets INTEGER NOT NULL, forth_bytes INTEGER NOT NULL, back_packets INTEGER NOT NULL, back_bytes INTEGER NOT NULL,
-	last INTEGER, raw INTEGER NOT NULL, PRIMARY KEY (list, rule));
+	last INTEGER, raw INTEGER NOT NULL, exhausted INTEGER NOT NULL DEFAULT 0, PRIMARY KEY (list, rule));
 CREATE TABLE events (first INTEGER PRIMARY KEY, count INTEGER NOT NULL, oldest INTEGER NOT NULL, newest INTEGER NOT NULL, block BLOB NOT NULL);
 CREATE INDEX events_newest ON events (newest);
 ` + mappingTables + machineTables
@@ -74,7 +74,12 @@ ALTER TABLE pending ADD COLUMN lease TEXT;
 `
 
 // laterThan are the changes that a state of an earlier version needs, by that version.
-var laterThan = [stateVersion]string{1: mappingTables, 2: bootColumns, 3: applyColumns, 4: machineTables}
+var laterThan = [stateVersion]string{1: mappingTables, 2: bootColumns, 3: applyColumns, 4: machineTables, 5: exhaustedColumn}
+
+// exhaustedColumn is what version 5 did not have: connections that got no port.
+const exhaustedColumn = `
+ALTER TABLE counts ADD COLUMN exhausted INTEGER NOT NULL DEFAULT 0;
+`
 
 // machineTables are what version 4 did not have: machines that have had mappings, and since when they are known, and those that get none.
 const machineTables = `
@@ -487,7 +492,7 @@ func (s *State) Counts() (map[network.RuleID]Hit, time.Time, error) {
 	if err := s.bulk.QueryRow("SELECT gateway, counted_since FROM about").Scan(&gateway, &since); err != nil {
 		return nil, time.Time{}, err
 	}
-	rows, err := s.bulk.Query("SELECT list, rule, connections, stopped, forth_packets, forth_bytes, back_packets, back_bytes, last, raw FROM counts")
+	rows, err := s.bulk.Query("SELECT list, rule, connections, stopped, forth_packets, forth_bytes, back_packets, back_bytes, last, raw, exhausted FROM counts")
 	if err != nil {
 		return nil, time.Time{}, err
 	}
@@ -496,7 +501,7 @@ func (s *State) Counts() (map[network.RuleID]Hit, time.Time, error) {
 	for rows.Next() {
 		h := Hit{Gateway: gateway}
 		var last *int64
-		if err := rows.Scan(&h.List, &h.Rule, &h.Connections, &h.Stopped, &h.Forth.Packets, &h.Forth.Bytes, &h.Back.Packets, &h.Back.Bytes, &last, &h.Raw); err != nil {
+		if err := rows.Scan(&h.List, &h.Rule, &h.Connections, &h.Stopped, &h.Forth.Packets, &h.Forth.Bytes, &h.Back.Packets, &h.Back.Bytes, &last, &h.Raw, &h.Exhausted); err != nil {
 			return nil, time.Time{}, err
 		}
 		if last != nil {
@@ -516,7 +521,7 @@ func (s *State) SaveCounts(list []Hit, gone []network.RuleID) error {
 				return err
 			}
 		}
-		insert, err := tx.Prepare("INSERT OR REPLACE INTO counts VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
+		insert, err := tx.Prepare("INSERT OR REPLACE INTO counts VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
 		if err != nil {
 			return err
 		}
@@ -527,7 +532,7 @@ func (s *State) SaveCounts(list []Hit, gone []network.RuleID) error {
 				at := h.Last.UnixNano()
 				last = &at
 			}
-			if _, err := insert.Exec(h.List, h.Rule, h.Connections, h.Stopped, h.Forth.Packets, h.Forth.Bytes, h.Back.Packets, h.Back.Bytes, last, h.Raw); err != nil {
+			if _, err := insert.Exec(h.List, h.Rule, h.Connections, h.Stopped, h.Forth.Packets, h.Forth.Bytes, h.Back.Packets, h.Back.Bytes, last, h.Raw, h.Exhausted); err != nil {
 				return err
 			}
 		}

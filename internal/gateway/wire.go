@@ -48,6 +48,7 @@ type Status struct {
 	Sessions  int        `json:"sessions"`
 	Limit     int        `json:"limit"`     // how many sessions there is room for; 0 is no limit
 	Differs   []string   `json:"differs"`   // what the machine has otherwise than the network in force
+	Scarce    []string   `json:"scarce"`    // source-nat rules of whose ports four fifths are taken
 	Working   string     `json:"working"`   // what it does that takes its time; empty where it waits
 	Lost      int64      `json:"lost"`      // events that there was no room for
 	Collector *Collector `json:"collector"` // null where events are sent nowhere
@@ -223,8 +224,9 @@ type Hit struct {
 	Disabled    bool       `json:"disabled"`
 	Connections int64      `json:"connections"`
 	Open        int64      `json:"open"`
-	Stopped     int64      `json:"stopped"` // by a later step
-	Unseen      int64      `json:"unseen"`  // came faster than they were read: whether they were stopped, and what they carried, is not known
+	Stopped     int64      `json:"stopped"`   // by a later step
+	Exhausted   int64      `json:"exhausted"` // no outside port was left for them
+	Unseen      int64      `json:"unseen"`    // came faster than they were read: whether they were stopped, and what they carried, is not known
 	Forth       Count      `json:"forth"`
 	Back        Count      `json:"back"`
 	Last        *time.Time `json:"last"` // null where it never was hit

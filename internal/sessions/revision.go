@@ -237,6 +237,7 @@ type Hits struct {
 	Connections int64         // that it had a part in, those that it stopped included
 	Open        int64         // of them, sessions that are there
 	Stopped     int64         // of them, those that a later step stopped
+	Ended       int64         // likewise, those that ended at the rule itself
 	Passed      [2]Count      // by direction
 	Last        time.Duration // when the latest began, by the clock of the store, to a millisecond
 }
@@ -257,7 +258,7 @@ func (s *Store) Hits() []Hits {
 		if begun+tried == 0 {
 			continue
 		}
-		h := Hits{Rule: c.id, Connections: begun + tried, Open: begun - ended, Stopped: c.stopped.Load(), Last: time.Duration(c.last.Load())}
+		h := Hits{Rule: c.id, Connections: begun + tried, Open: begun - ended, Stopped: c.stopped.Load(), Ended: tried - c.stopped.Load(), Last: time.Duration(c.last.Load())}
 		for d := range h.Passed {
 			h.Passed[d] = Count{c.passed[d].packets.Load(), c.passed[d].bytes.Load()}
 			if sum := running[int32(n)]; sum != nil {
