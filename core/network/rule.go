@@ -5,6 +5,7 @@ import (
 	"iter"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"hollowbridge/core/header"
 )
@@ -163,6 +164,21 @@ func (r *NATRule) Rewritten(p header.Packet) (netip.Addr, uint16) {
 		return r.Destination, r.DestPort
 	}
 	return r.Destination, p.DestinationPort
+}
+
+// Names returns the words by which the rule says whom it is for and where they go, names and addresses alike.
+func (r *Rule) Names() []string {
+	var texts []string
+	switch {
+	case r.Gateway == nil || r.Number < 1:
+	case r.List() == "nat" && r.Number <= len(r.Gateway.NAT):
+		n := r.Gateway.NAT[r.Number-1]
+		texts = []string{n.From.Text, n.To.Text, n.AtText}
+	case r.List() == "filter" && r.Number <= len(r.Gateway.Filter):
+		f := r.Gateway.Filter[r.Number-1]
+		texts = []string{f.From.Text, f.To.Text}
+	}
+	return strings.FieldsFunc(strings.Join(texts, ","), func(c rune) bool { return strings.ContainsRune(" ,[]", c) })
 }
 
 // Sources returns the addresses that a source-nat rule gives to sources.

@@ -612,8 +612,22 @@ func (f *Fate) key() string {
 	return key
 }
 
+// justNamed reports whether connections get to the internet under one network, and under the other one to a host there that only that
+// one names: the name changes nothing, whatever the host is said to serve.
+func (c *comparison) justNamed(old, new *Fate) bool {
+	one := func(there, named *Fate, renamed *network.Renamed) bool {
+		h := named.to.Machine.Host
+		return h != nil && h.IsAbroad() && named.at.Machine.Host == h && renamed.Host(h) == nil &&
+			there.Outcome == engine.Reached && there.to.Machine.Internet && there.to.Machine.Host == nil
+	}
+	return one(old, new, &c.before) || one(new, old, &c.renamed)
+}
+
 // alike reports whether connections of both fates fare the same.
 func (c *comparison) alike(old, new *Fate) bool {
+	if c.justNamed(old, new) {
+		return old.terms == new.terms
+	}
 	if old.Outcome == engine.Reached || new.Outcome == engine.Reached {
 		return old.Outcome == new.Outcome && c.sameHost(old, new) && old.terms == new.terms
 	}
@@ -623,6 +637,8 @@ func (c *comparison) alike(old, new *Fate) bool {
 func (c *comparison) changeOf(old, new *Fate) Change {
 	before, after := old.Outcome == engine.Reached, new.Outcome == engine.Reached
 	switch {
+	case c.justNamed(old, new):
+		return Otherwise
 	case before && after && !c.sameHost(old, new):
 		return Elsewhere
 	case before && after:

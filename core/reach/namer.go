@@ -19,6 +19,8 @@ type Namer struct {
 	unused   header.Addresses
 	names    []named // groups, zones and segments, the largest first
 	starts   []start // where they begin, sorted
+	first    []int   // names that are chosen before others: those of the rules that something is said about
+	about    map[string]*Namer
 	said     map[string]string
 	lengthy  map[lengthyKey]*lengthy
 	hosts    map[netip.Addr]named
@@ -88,6 +90,33 @@ func NewNamer(n *network.Network) *Namer {
 		}
 	}
 	return m
+}
+
+// About returns a namer that chooses what some rules name before all else.
+func (m *Namer) About(rules ...[]*network.Rule) *Namer {
+	var first []int
+	for _, list := range rules {
+		for _, r := range list {
+			for _, word := range r.Names() {
+				if i := slices.IndexFunc(m.names, func(n named) bool { return n.name == word }); i >= 0 && !slices.Contains(first, i) {
+					first = append(first, i)
+				}
+			}
+		}
+	}
+	if len(first) == 0 {
+		return m
+	}
+	key := fmt.Sprint(first)
+	if m.about == nil {
+		m.about = map[string]*Namer{}
+	}
+	if m.about[key] == nil {
+		other := *m
+		other.first, other.about, other.said, other.lengthy = first, nil, map[string]string{}, map[lengthyKey]*lengthy{}
+		m.about[key] = &other
+	}
+	return m.about[key]
 }
 
 // index sorts the names.
@@ -368,12 +397,24 @@ func (m *Namer) countOf(from header.Addresses) string {
 // list names a set by large names that make it up, hosts, and ranges for the rest.
 func (m *Namer) list(set, families header.Addresses) string {
 	var texts []string
+	var names []int
 	left := set
-	for _, i := range m.begunIn(set) {
+	take := func(i int, cuts bool) {
 		m.looked++
-		if members := m.names[i].set.Intersect(families); !members.Intersect(left).Empty() && members.Minus(set).Empty() {
-			texts, left = append(texts, m.names[i].name), left.Minus(members)
+		members := m.names[i].set.Intersect(families)
+		if members.Minus(set).Empty() && !members.Intersect(left).Empty() && (cuts || !cutsUp(members, left)) {
+			names, left = append(names, i), left.Minus(members)
 		}
+	}
+	for _, i := range m.first {
+		take(i, true)
+	}
+	for _, i := range m.begunIn(set) {
+		take(i, false)
+	}
+	slices.Sort(names) // in one order, whatever was chosen first
+	for _, i := range names {
+		texts = append(texts, m.names[i].name)
 	}
 	for !left.Empty() {
 		name, covered := m.allBut(set, left, families)
@@ -400,28 +441,52 @@ func (m *Namer) list(set, families header.Addresses) string {
 	return strings.Join(slices.Compact(texts), ", ")
 }
 
+// cutsUp reports whether a name stands for less than half of what is written without it: then a range is easier to read than the name
+// and the pieces that are left.
+func cutsUp(members, left header.Addresses) bool {
+	ranges := left.Ranges()
+	var touched []header.Range
+	for _, r := range members.Ranges() {
+		at, _ := slices.BinarySearchFunc(ranges, r.First, func(s header.Range, a netip.Addr) int { return s.Last.Compare(a) })
+		for ; at < len(ranges) && !r.Last.Less(ranges[at].First); at++ {
+			if len(touched) == 0 || touched[len(touched)-1] != ranges[at] {
+				touched = append(touched, ranges[at])
+			}
+		}
+	}
+	all := header.AddressesIn(touched)
+	return members.Intersect(all).Size().Compare(all.Size().Half()) < 0
+}
+
 // mostNamed is how many addresses next to each other are named as hosts, and how many
 // hosts are named.
 const mostNamed = 8
 
-// hostsIn returns the hosts of a set that stand out: not those in the middle of a range.
+// hostsIn returns the hosts of a set that stand out: not those in the middle of a range, which they would cut up.
 func (m *Namer) hostsIn(set header.Addresses) []named {
 	var found []named
 	for _, r := range set.Ranges() {
 		if header.AddressesOf(r).Size().Exceeds(mostNamed) {
 			continue
 		}
+		begun, hosts := len(found), 0
 		for a := r.First; ; a = a.Next() {
 			m.looked++
+			if _, known := m.hosts[a]; known {
+				hosts++
+			}
 			if h, known := m.hosts[a]; known && !slices.ContainsFunc(found, func(f named) bool { return f.name == h.name }) {
 				found = append(found, h)
-			}
-			if len(found) == mostNamed {
-				return found
 			}
 			if a == r.Last {
 				break
 			}
+		}
+		if hosts*2 < header.AddressesOf(r).Size().UpTo(mostNamed) {
+			found = found[:begun]
+		}
+		if len(found) >= mostNamed {
+			return found[:mostNamed]
 		}
 	}
 	return found
@@ -434,7 +499,8 @@ func (m *Namer) allBut(set, left, families header.Addresses) (string, header.Add
 		m.looked++
 		members := candidate.set.Intersect(families)
 		missing := members.Minus(set)
-		if members.Intersect(left).Size().Compare(missing.Size()) <= 0 {
+		here := members.Intersect(left)
+		if missing.Empty() || here.Size().Compare(missing.Size()) <= 0 || cutsUp(here, left) {
 			continue
 		}
 		if but := m.exactly(missing, members); but != "" {

@@ -371,7 +371,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 			if sender.By != nil { // it may be nobody's in one of them
 				x, y = begins(a, sender, p.Source, x), begins(b, sender, p.Source, y)
 			}
-			return fate(x), fate(y), before || after
+			return fateFor(x, b.Network()), fateFor(y, a.Network()), before || after
 		}
 		for _, d := range found {
 			differing++
@@ -460,6 +460,14 @@ func listing(found []reach.Difference) string {
 	}
 	slices.Sort(lines)
 	return strings.Join(lines, "\n")
+}
+
+// fateFor is fate beside that in another network: where that does not name a host on the internet, the internet has the packet.
+func fateFor(v engine.Verdict, other *network.Network) string {
+	if h := v.At.Machine.Host; h != nil && h.IsAbroad() && other.Host(h.Name) == nil {
+		return fmt.Sprintf("the internet %s#%d -> %s", v.Delivered.From(), v.Delivered.SourcePort, v.Delivered.To())
+	}
+	return fate(v)
 }
 
 func fate(v engine.Verdict) string {

@@ -25,10 +25,12 @@ Where there are no errors it prints findings: what is valid but probably a mista
 found by following all connections. -explain says why a finding matters. A rule can accept a
 finding that is meant to be, with accept: [NAME], if its note says why. For findings that an edit
 mends the edit is listed, as it is typed: it was tried on a copy, on which the finding was gone and
-nothing new was wrong, and what it opens and closes is said. -live is about what is in force at the running gateways
-instead, and says also which source-nat rules have hardly a port left. -least mistake leaves out what is less
+nothing new was wrong, and what it opens and closes is said. -least mistake leaves out what is less
 than that; -soon 30d says also what ends within that time, of what has a last day (until:); -tap and
 -junit print what CI systems read. It is about every moment from today on; -at asks about one alone.
+
+-live is about what is in force at the running gateways instead, and says also which source-nat
+rules have hardly a port left.
 ` + whatIfHelp + `
 Exit status: 0 no errors and no findings, 1 findings, 2 errors.`,
 	examples: []string{

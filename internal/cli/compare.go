@@ -246,9 +246,10 @@ func (c *call) printDifference(names *reach.Namer, d *reach.Difference) {
 
 // differenceFrom says whose connections fare differently, from which ports, and when, where that is not always so.
 func differenceFrom(names *reach.Namer, d *reach.Difference) string {
-	who := names.NameOn(d.From, d.On)
+	about := names.About(d.New.Rules, d.Old.Rules)
+	who := about.NameOn(d.From, d.On)
 	if d.Sender.By != nil {
-		who = names.Senders(d.Sender, d.From)
+		who = about.Senders(d.Sender, d.From)
 	}
 	return who + portsOnly(d.AllPorts, d.FromPorts) + whenOnly(d.When)
 }

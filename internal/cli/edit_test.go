@@ -198,7 +198,7 @@ func TestEditsCanBeTakenBack(t *testing.T) {
 func TestEditsThatAreRefusedChangeNothing(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ line, want string }{
-		{"remove archive", "host archive is in use by port-forward web (line 25), port-forward shell (line 27), allow web (line 32)"},
+		{"remove archive", "hollowbridge remove port-forward shell -gateway rim  # line 27"},
 		{"remove web", "several things have this name; put the kind in front"},
 		{"remove nothing", "nothing: nothing has this name"},
 		{"remove shel", "did you mean shell?"},

@@ -18,8 +18,8 @@ var editCommand = &command{
 	name: "edit", arguments: "FILE",
 	summary: "makes several edits, all of them or none",
 	help: `Makes the edits that stand in a file, or on standard input (-): a line each, as they are typed:
-add, change, move, enable, disable, remove, rename or copy and what goes with it. They may begin with
-"hollowbridge", stand in quotes, go on behind a \ at the end of a line, or be joined by &&, as
+add, change, copy, move, rename, enable, disable or remove and what goes with it. They may begin
+with "hollowbridge", stand in quotes, go on behind a \ at the end of a line, or be joined by &&, as
 repairs are printed; what stands behind # is for people.
 
 Either all of them are made or, where one can't be, none. What they open and close is said of all of

@@ -20,8 +20,8 @@ how many of them are sessions now, how many a later step stopped, how many packe
 forth and back, and when it was hit last. Rules that were never hit are marked, so that old ones
 are found. A rule is known by its name: counting goes on over restarts, revisions and moves.
 
--pools shows instead how many outside ports of each source-nat rule are taken and left, by address and
-protocol, who has most of them, and how many connections got none. Where a port can be given again to
+-pools shows instead how many outside ports of each source-nat rule are taken and left, by address
+and protocol, who has most of them, and how often none was left. Where a port can be given again to
 connections that go elsewhere, those to the destination with most are counted.
 
 -top N shows the N that were hit most. -reset makes all rules count from nothing.`,

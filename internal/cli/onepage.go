@@ -175,7 +175,7 @@ func thingText(names *reach.Namer, n *network.Network, a *reach.Access) string {
 	case a.Gateway:
 		of = "the gateway " + a.Host
 	case a.Host == "":
-		of = names.Name(a.Delivered)
+		of = names.About(a.Rules).Name(a.Delivered)
 	}
 	if len(a.Services) == 1 && a.Services[0].Protocol == header.ICMP {
 		return "ping " + of

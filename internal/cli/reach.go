@@ -183,7 +183,7 @@ func accessHost(names *reach.Namer, a *reach.Access) string {
 	case a.Gateway:
 		return a.Host + " itself"
 	case a.Host == "":
-		return names.Name(a.Delivered)
+		return names.About(a.Rules).Name(a.Delivered)
 	}
 	return a.Host
 }
@@ -195,9 +195,9 @@ func accessWho(names *reach.Namer, a *reach.Access) string {
 
 func accessFrom(names *reach.Namer, a *reach.Access) string {
 	if a.Sender.By != nil {
-		return names.Senders(a.Sender, a.From) + portsOnly(a.AllPorts, a.Ports)
+		return names.About(a.Rules).Senders(a.Sender, a.From) + portsOnly(a.AllPorts, a.Ports)
 	}
-	who := names.NameOn(a.From, a.On)
+	who := names.About(a.Rules).NameOn(a.From, a.On)
 	if names.Exposure(a.From) == reach.OpenToMany {
 		who += ": " + names.Count(a.From)
 	}
@@ -283,10 +283,42 @@ func servicesText(services header.Services) string {
 			return s.Protocol == p && (!p.HasPorts() || s.Ports == header.AllPorts)
 		})
 		if !whole {
-			return services.String()
+			return foldedServices(services)
 		}
 	}
 	return "any service"
+}
+
+// How many services of one protocol stand each for itself, and how many ports behind one protocol, so that lines can break there.
+const (
+	mostApart    = 3
+	mostTogether = 4
+)
+
+// foldedServices writes services as files take them, the ports of a protocol that has many of them together: tcp/80,443,8000-8080.
+func foldedServices(services header.Services) string {
+	var texts []string
+	for i := 0; i < len(services); {
+		p, last := services[i].Protocol, i+1
+		for last < len(services) && services[last].Protocol == p && p.HasPorts() {
+			last++
+		}
+		if last-i <= mostApart {
+			for ; i < last; i++ {
+				texts = append(texts, services[i].String())
+			}
+			continue
+		}
+		for some := range slices.Chunk(services[i:last], mostTogether) {
+			var ports []string
+			for _, s := range some {
+				ports = append(ports, s.Ports.String())
+			}
+			texts = append(texts, p.String()+"/"+strings.Join(ports, ","))
+		}
+		i = last
+	}
+	return strings.Join(texts, ", ")
 }
 
 func ruleNames(rules []*network.Rule) string {

@@ -13,10 +13,10 @@ import (
 var renameCommand = &command{
 	name: "rename", arguments: "[KIND] OLD NEW",
 	summary: "gives something another name, everywhere it stands",
-	help: `Gives a host, group, service, zone, interface (as GATEWAY:INTERFACE), gateway or rule another name, and
-puts that wherever the old one means it: in rules, groups, expectations, routes. Comments and style
-stay. What only says the old name, as a note, a comment or a list of addresses, is left and listed.
-Where something else in the file would mean another thing, nothing is written.
+	help: `Gives a host, group, service, zone, interface (as GATEWAY:INTERFACE), gateway or rule another name,
+and puts that wherever the old one means it: in rules, groups, expectations, routes. Comments and
+style stay. What only says the old name, as a note, a comment or a list of addresses, is left and
+listed. Where something else in the file would mean another thing, nothing is written.
 
 What a running gateway counted for a rule goes over to its new name. A gateway's name is also that
 of its unit, state and socket on its machine: rename says what has to be done there, and until then
@@ -24,7 +24,7 @@ it is asked under the old name, which the key formerly keeps.`,
 	examples: []string{
 		"hollowbridge rename host archive library -dry-run",
 		"hollowbridge rename zone yard courtyard -dry-run",
-		"hollowbridge rename rule archive-web library-page -dry-run",
+		"hollowbridge rename allow archive-web library-page -dry-run",
 	},
 	flags: editFlags,
 	run:   runEdit,
@@ -34,8 +34,8 @@ var copyCommand = &command{
 	name: "copy", arguments: "[KIND] RULE NEW [KEY=VALUE...]",
 	summary: "adds a rule like another one, with other values where they are given",
 	help: `Puts a rule like another one right behind it, with a name of its own; KEY=VALUE gives a key
-another value, KEY= leaves it out. It goes to the same gateway's list. With -allow a forward gets the
-filter rule that it needs as well.`,
+another value, KEY= leaves it out. It goes to the same gateway's list. With -allow a forward gets
+the filter rule that it needs as well.`,
 	examples: []string{
 		"hollowbridge copy port-forward archive-web archive-alt service=tcp/8443 to=archive:443 -dry-run",
 		"hollowbridge copy allow archive-web archive-too from=remote-observers -dry-run",

@@ -146,7 +146,7 @@ func filterFacts(g *network.Gateway, r *network.FilterRule) []ruleFact {
 		facts = append(facts, ruleFact{"to", sideText(r.To, "leaves by")})
 	}
 	if len(r.Services) > 0 {
-		facts = append(facts, ruleFact{"services", r.Services.String()})
+		facts = append(facts, ruleFact{"services", foldedServices(r.Services)})
 	}
 	sees := "as translated"
 	if g.Handling.FilterSeesOriginal {

@@ -430,7 +430,7 @@ func (c *call) showServices(n *network.Network) {
 	c.heading("services")
 	var rows [][]string
 	for _, s := range n.Services {
-		rows = append(rows, []string{s.Name, s.Services.String()})
+		rows = append(rows, []string{s.Name, foldedServices(s.Services)})
 	}
 	c.printTable([]string{"service", "protocol and ports"}, rows)
 }
