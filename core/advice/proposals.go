@@ -1,6 +1,7 @@
 package advice
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -14,17 +15,50 @@ import (
 // mostProposals is how many edits of one sort are suggested.
 const mostProposals = 4
 
+// Wanted is what a traced connection stands for. The zero Wanted is that connection alone.
+type Wanted struct {
+	Who      string          // whose connections, as files say it; its sender's alone where empty
+	Service  string          // of which services, as files say it; its own alone where empty
+	Services header.Services // these; a connection stands for the one that begins with its port
+	Alike    []*engine.Trace // those of other services that were asked about too and end at the same place
+}
+
+// who returns whom an edit is for, where the sender of the connection is somebody.
+func (w Wanted) who(sender netip.Addr) string { return cmp.Or(w.Who, sender.String()) }
+
+// services returns what the connections asked for, as what stopped them saw it or, of a host, as they came there.
+func (w Wanted) services(t *engine.Trace, seen func(*engine.Trace) header.Packet) string {
+	var found header.Services
+	for _, t := range append([]*engine.Trace{t}, w.Alike...) {
+		s, sent := seen(t).Service(), t.Connection.Packet.Service()
+		for _, asked := range w.Services {
+			if asked.Protocol == s.Protocol && sent.Protocol == s.Protocol && asked.Ports.First == sent.Ports.First { // ranges are translated one to one
+				s.Ports.Last = s.Ports.First + uint16(min(asked.Ports.Count()-1, int(header.AllPorts.Last-s.Ports.First)))
+			}
+		}
+		if !slices.Contains(found, s) {
+			found = append(found, s)
+		}
+	}
+	if w.Service != "" && slices.Equal(found, w.Services) {
+		return w.Service
+	}
+	return strings.ReplaceAll(found.String(), ", ", ",")
+}
+
+func seenOf(t *engine.Trace) header.Packet  { return t.Stood.Seen }
+func endedOf(t *engine.Trace) header.Packet { return t.Ended }
+
 // Proposals lists edits that may make a stopped connection reach its service, judged by
-// where its trace ended; where it stands for those of everybody on the internet, edits for
-// all of them. They still have to be tried.
-func Proposals(t *engine.Trace, n *network.Network, everybody bool) []network.Edits {
+// where its trace ended; edits for all that it stands for. They still have to be tried.
+func Proposals(t *engine.Trace, n *network.Network, wanted Wanted) []network.Edits {
 	var list, wider []network.Edits
 	for _, near := range t.Near {
 		switch near.Differs {
 		case "from", "port", "to": // it may be meant as it is, for others
-			wider = append(wider, nearProposals(t, near, everybody)...)
+			wider = append(wider, nearProposals(t, near, wanted)...)
 		default:
-			list = append(list, nearProposals(t, near, everybody)...)
+			list = append(list, nearProposals(t, near, wanted)...)
 		}
 	}
 	switch t.Outcome {
@@ -32,9 +66,9 @@ func Proposals(t *engine.Trace, n *network.Network, everybody bool) []network.Ed
 		switch t.Step {
 		case engine.StepFilter:
 			list = append(list, strayProposals(t, n)...)
-			allow := Allow(t, n)
-			if f := t.Stood.Forward; everybody && (f == nil || f.From.IsAny()) { // not the one stranger that stands for them
-				allow = allow.With("from", "internet")
+			allow := Allow(t, n).With("service", wanted.services(t, seenOf))
+			if f := t.Stood.Forward; wanted.Who != "" && (f == nil || f.From.IsAny()) { // not the one that stands for them
+				allow = allow.With("from", wanted.Who)
 			}
 			list = append(list, network.Edits{allow})
 		case engine.StepTurnBack:
@@ -47,7 +81,7 @@ func Proposals(t *engine.Trace, n *network.Network, everybody bool) []network.Ed
 		list = append(list, portProposals(t)...)
 		list = append(list, relayProposals(t)...)
 	case engine.HostFirewall:
-		list = append(list, admitProposals(t, everybody)...)
+		list = append(list, admitProposals(t, wanted)...)
 	case engine.Absent:
 		list = append(list, targetProposals(t, n)...)
 	case engine.UpstreamBlocks:
@@ -102,7 +136,7 @@ func change(kind, name, gateway string, settings ...network.Setting) network.Edi
 }
 
 // nearProposals correct the one field in which a rule differs.
-func nearProposals(t *engine.Trace, near engine.Near, everybody bool) []network.Edits {
+func nearProposals(t *engine.Trace, near engine.Near, wanted Wanted) []network.Edits {
 	g, r := t.Stood.Gateway, near.Rule
 	to := func(settings ...network.Setting) []network.Edits {
 		return []network.Edits{change(r.Kind, r.Name, g.Name, settings...)}
@@ -142,18 +176,14 @@ func nearProposals(t *engine.Trace, near engine.Near, everybody bool) []network.
 			}
 			switch near.Differs {
 			case "port":
-				return to(network.Setting{Key: "service", Value: seen.Service().String()})
+				return to(network.Setting{Key: "service", Value: wanted.services(t, seenOf)})
 			case "to":
 				return to(network.Setting{Key: "to", Value: seen.Destination.String()})
 			}
 		}
 	}
 	if near.Differs == "from" && from != nil && !strings.Contains(from.Text, "except") {
-		who := seen.Source.String()
-		if everybody { // not the one stranger that stands for them
-			who = "internet"
-		}
-		return to(network.Setting{Key: "from", Value: strings.ReplaceAll(from.Text, ", ", ",") + "," + who})
+		return to(network.Setting{Key: "from", Value: strings.ReplaceAll(from.Text, ", ", ",") + "," + wanted.who(seen.Source)})
 	}
 	return nil
 }
@@ -370,17 +400,17 @@ func segmentOf(n *network.Network, a netip.Addr) string {
 }
 
 // admitProposals let a source in at a host's own firewall.
-func admitProposals(t *engine.Trace, everybody bool) []network.Edits {
+func admitProposals(t *engine.Trace, wanted Wanted) []network.Edits {
 	h := t.At.Machine.Host
 	if h == nil {
 		return nil
 	}
 	from := t.Ended.Source.String()
-	if everybody && t.Ended.Source == t.Connection.Packet.Source {
-		from = "internet"
+	if t.Ended.Source == t.Connection.Packet.Source {
+		from = wanted.who(t.Ended.Source)
 	}
 	return []network.Edits{{{Verb: "add", Kind: "host-rule", Name: h.Name, Before: "1",
-		Settings: []network.Setting{{Key: "allow", Value: t.Ended.Service().String()}, {Key: "from", Value: from}}}}}
+		Settings: []network.Setting{{Key: "allow", Value: wanted.services(t, endedOf)}, {Key: "from", Value: from}}}}}
 }
 
 // relayProposals lead a host's relay to a port that the host listens on.

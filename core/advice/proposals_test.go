@@ -104,7 +104,7 @@ func TestMissingRoutesLeadToTheNextGateway(t *testing.T) {
 		}
 		trace := e.NewWalk().Trace(engine.Connection{Packet: p, From: from})
 		var commands []string
-		for _, m := range advice.Proposals(trace, n, false) {
+		for _, m := range advice.Proposals(trace, n, advice.Wanted{}) {
 			commands = append(commands, m.Command())
 		}
 		if !slices.Contains(commands, c.want) {

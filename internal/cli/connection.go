@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -12,6 +13,7 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/repair"
 )
 
 // A question is a connection as a person asks about it.
@@ -93,6 +95,71 @@ func (q question) connection(e *engine.Engine) (engine.Connection, error) {
 	c.Moment = q.at.in(e.Network())
 	c.From, err = q.place(e, from, c.Packet.Source)
 	return c, err
+}
+
+// who returns whose connections are asked about, as files say it; empty where that is one address.
+func (q question) who(n *network.Network) string {
+	if _, err := netip.ParseAddr(q.from); err == nil {
+		return ""
+	}
+	if x, err := netfile.ParseExpression(n, q.from); err != nil || len(x.Items) != 1 || x.Items[0].Beside != nil {
+		return ""
+	}
+	return q.from
+}
+
+// How many of the services of a question, and of the addresses of its sender, are looked at besides the first.
+const (
+	mostServices = 8
+	mostSenders  = 4
+)
+
+// asked returns what a question is about, of which one connection is traced.
+func (q question) asked(e *engine.Engine, first engine.Connection) repair.Asked {
+	services, err := netfile.ParseService(e.Network(), q.service)
+	if err != nil {
+		services = nil
+	}
+	return repair.Asked{Who: q.who(e.Network()), Service: q.service, Services: services, Others: q.others(e, first)}
+}
+
+// others returns connections that a question is about besides the one that is traced: of its other services and, for each of them, from
+// others of the senders.
+func (q question) others(e *engine.Engine, first engine.Connection) (list []engine.Connection) {
+	from, err := q.source(e)
+	services, wrong := netfile.ParseService(e.Network(), q.service)
+	if err != nil || wrong != nil || first.From.Through != nil {
+		return nil
+	}
+	senders := []netip.Addr{first.Packet.Source}
+	for _, r := range from.set.Ranges() {
+		for _, a := range []netip.Addr{r.First, r.Last} {
+			if a.Is4() == first.Packet.Source.Is4() && !slices.Contains(senders, a) && len(senders) < mostSenders {
+				senders = append(senders, a)
+			}
+		}
+	}
+	for _, s := range services[:min(len(services), mostServices)] {
+		for _, sender := range senders {
+			c := first
+			c.Packet.Protocol, c.Packet.DestinationPort, c.Packet.SourcePort = s.Protocol, 0, 0
+			if s.Protocol.HasPorts() {
+				c.Packet.DestinationPort = s.Ports.First
+			}
+			if s.Protocol.Numbered() {
+				c.Packet.SourcePort = max(first.Packet.SourcePort, 1)
+			}
+			if c.Packet.Source = sender; sender != first.Packet.Source {
+				if c.From, err = q.place(e, from, sender); err != nil {
+					continue
+				}
+			}
+			if c.Packet != first.Packet {
+				list = append(list, c)
+			}
+		}
+	}
+	return list
 }
 
 // place returns where the client is: the host that was named, on an interface by hand,

@@ -198,7 +198,7 @@ func TestEditsCanBeTakenBack(t *testing.T) {
 func TestEditsThatAreRefusedChangeNothing(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ line, want string }{
-		{"remove archive", "hollowbridge remove port-forward shell -gateway rim  # line 27"},
+		{"remove archive", "hollowbridge remove port-forward shell -gateway rim"},
 		{"remove web", "several things have this name; put the kind in front"},
 		{"remove nothing", "nothing: nothing has this name"},
 		{"remove shel", "did you mean shell?"},

@@ -120,7 +120,7 @@ func TestJSONShapes(t *testing.T) {
 	t.Parallel()
 	folder := demoFolder(t)
 	for line, fields := range map[string]string{
-		"trace internet rim:fibre https -json": "after answered at candidates connection delivered host near next outcome repairs rule steps told why",
+		"trace internet rim:fibre https -json": "after answered at candidates connection delivered host near next otherwise outcome repairs rule steps told why",
 		"show -json":                           "gateways groups hosts network services",
 		"check -json":                          "errors file findings",
 		"disable weather-page -dry-run -json":  "difference effects file remarks written",

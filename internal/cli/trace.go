@@ -113,11 +113,16 @@ func runTrace(c *call) int {
 	}
 	t := trace(connection)
 	noteTwin(n, c.args[1], t)
+	asked := q.asked(e, connection)
+	var otherwise []otherwiseJSON
+	if len(c.options.after) == 0 && live == nil {
+		otherwise = otherwiseOf(e, t, asked)
+	}
 	var repairs []repair.Repair
 	if t.Outcome != engine.Reached && len(c.options.after) == 0 && live == nil && c.options.whatIf.IsNone() {
 		switch bench, err := c.bench(n, c.times(n)); {
 		case err == nil:
-			repairs = bench.ForTrace(t, q.from == "internet")
+			repairs = bench.ForTrace(t, asked)
 		case c.options.repair != 0:
 			return c.failed(err)
 		} // else it can't be read twice, so it can't be edited either
@@ -128,6 +133,7 @@ func runTrace(c *call) int {
 	if c.options.json {
 		result := traceResult(t, c.repairEntries(repairs))
 		result.After = append(result.After, before...)
+		result.Otherwise = append(result.Otherwise, otherwise...)
 		c.printJSON(result)
 	} else {
 		c.printAfter(before)
@@ -135,6 +141,9 @@ func runTrace(c *call) int {
 			c.sayLive(live)
 		}
 		c.printTrace(t, c.repairEntries(repairs))
+		for _, o := range otherwise {
+			fmt.Fprintf(c.Out, "%s, asked about too: %s\n", o.Service, o.verdict(c))
+		}
 		if c.options.send {
 			c.sendTraced(t)
 		}
@@ -374,7 +383,41 @@ type traceJSON struct {
 	Repairs []repairJSON `json:"repairs"`
 	After   []afterJSON  `json:"after"`
 
+	Otherwise []otherwiseJSON `json:"otherwise"` // other services that were asked about and fare otherwise
+
 	Candidates []candidateJSON `json:"candidates"` // none without -all
+}
+
+// An otherwiseJSON is a service that was asked about too and whose connection fares otherwise than the one that is traced.
+type otherwiseJSON struct {
+	Service string `json:"service"`
+	Outcome string `json:"outcome"`
+	At      string `json:"at"`
+
+	trace *engine.Trace
+}
+
+func (o otherwiseJSON) verdict(c *call) string { return c.verdictLine(o.trace) }
+
+// otherwiseOf returns which services that were asked about fare otherwise than the one of a trace.
+func otherwiseOf(e *engine.Engine, t *engine.Trace, asked repair.Asked) (list []otherwiseJSON) {
+	for _, other := range asked.Others {
+		if other.Packet.Source != t.Connection.Packet.Source {
+			continue
+		}
+		o := e.NewWalk().Trace(other)
+		if o.Outcome == t.Outcome && o.At.Name() == t.At.Name() {
+			continue
+		}
+		service := other.Packet.Service()
+		for _, s := range asked.Services {
+			if s.Protocol == service.Protocol && s.Ports.First == service.Ports.First {
+				service = s
+			}
+		}
+		list = append(list, otherwiseJSON{service.String(), o.Outcome.String(), o.At.Name(), o})
+	}
+	return list
 }
 
 // A candidateJSON is a rule that matches at a step.
@@ -429,7 +472,7 @@ type nearJSON struct {
 func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
 	result := traceJSON{
 		tracedJSON: tracedAs(t.Connection.Packet, &t.Verdict),
-		Steps:      []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Candidates: candidateEntries(t.Candidates), Next: t.Remedy(), Repairs: append([]repairJSON{}, repairs...), After: []afterJSON{},
+		Steps:      []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Candidates: candidateEntries(t.Candidates), Next: t.Remedy(), Repairs: append([]repairJSON{}, repairs...), After: []afterJSON{}, Otherwise: []otherwiseJSON{},
 	}
 	for _, s := range t.Steps {
 		text := s.Text

@@ -27,7 +27,7 @@ type Repair struct {
 const (
 	mostRepairs  = 3    // offered for one trace
 	mostTogether = 3    // edits in one repair
-	mostTries    = 16   // for one trace
+	mostTries    = 60   // for one trace
 	triedRules   = 8000 // tries times rules, where that is less
 
 	mostPieces = 3_000_000 // of sets, to say what they open: about a second's work
@@ -64,13 +64,17 @@ func (b *Bench) examine(e *engine.Engine) ([]advice.Finding, error) {
 // that change least first. Where an edit lets it get further, but not there, edits for
 // what stops it then are tried with it. What closes something is returned only where
 // nothing else helps, or where it corrects a rule. Where the connection stands for those of
-// everybody on the internet, the repairs are for all of them. What opens something for others than
+// everybody who was asked about, and of all services, the repairs are for all of them: they must reach it too. What opens something for others than
 // was asked about is returned only where nothing else helps, and so is what changes gateways of
 // other parties.
-func (b *Bench) ForTrace(t *engine.Trace, everybody bool) []Repair {
-	found := b.forTrace(t, everybody, false)
+func (b *Bench) ForTrace(t *engine.Trace, asked Asked) []Repair {
+	found := b.forTrace(t, asked, false)
 	if len(found) == 0 {
-		found = b.forTrace(t, everybody, true)
+		found = b.forTrace(t, asked, true)
+	}
+	if len(found) == 0 && len(asked.Others) > 0 { // nothing helps all
+		asked.Others = nil
+		return b.ForTrace(t, asked)
 	}
 	for _, unwanted := range []func(Repair) bool{Repair.closes, func(r Repair) bool { return r.beyond(t) }} {
 		if slices.ContainsFunc(found, func(r Repair) bool { return !unwanted(r) }) {
@@ -102,23 +106,24 @@ func (b *Bench) others(m network.Edits) (list []*network.Gateway) {
 }
 
 // forTrace tries edits for a trace, those of gateways of other parties only where it may.
-func (b *Bench) forTrace(t *engine.Trace, everybody, others bool) []Repair {
+func (b *Bench) forTrace(t *engine.Trace, asked Asked, others bool) []Repair {
 	var found []Repair
 	type attempt struct {
 		edits network.Edits
 		from  []standstill // where it was stopped before
 	}
 	var waiting []attempt
-	add := func(t *engine.Trace, n *network.Network, before attempt) {
+	add := func(t *engine.Trace, alike []*engine.Trace, n *network.Network, before attempt) {
 		from := append(slices.Clone(before.from), standsAt(t))
-		for _, m := range advice.Proposals(t, n, everybody) {
+		for _, m := range advice.Proposals(t, n, advice.Wanted{Who: asked.Who, Service: asked.Service, Services: asked.Services, Alike: alike}) {
 			if !others && len(b.others(m)) > 0 {
 				continue
 			}
 			waiting = append(waiting, attempt{slices.Concat(before.edits, m), from})
 		}
 	}
-	add(t, b.net, attempt{})
+	_, alike := asked.stopped(engine.Compile(b.net, nil), t)
+	add(t, alike, b.net, attempt{})
 	tried := map[string]bool{}
 	for left := b.tries(); left > 0 && len(waiting) > 0 && len(found) < mostRepairs; {
 		a := waiting[0]
@@ -135,12 +140,12 @@ func (b *Bench) forTrace(t *engine.Trace, everybody, others bool) []Repair {
 		if after == nil {
 			continue
 		}
-		switch again := traced(after, t); {
+		switch again, alike := asked.stopped(after, traced(after, t.Connection)); {
 		case again == nil:
 		case again.Outcome == engine.Reached:
 			found = append(found, b.repair(a.edits, after))
 		case len(a.edits) < mostTogether && !slices.Contains(a.from, standsAt(again)):
-			add(again, after.Network(), a)
+			add(again, alike, after.Network(), a)
 		}
 	}
 	return found
@@ -314,9 +319,40 @@ func protocolsOf(services header.Services) []header.Protocol {
 	return list
 }
 
-// traced traces the connection in the edited network, nil where it can't begin there.
-func traced(e *engine.Engine, t *engine.Trace) *engine.Trace {
-	c := t.Connection
+// Asked is what a traced connection stands for. The zero Asked is that connection alone.
+type Asked struct {
+	Who      string              // whose connections, as files say it; its sender's alone where empty
+	Service  string              // of which services, as files say it; its own alone where empty
+	Services header.Services     // these
+	Others   []engine.Connection // others that were asked about with it: of other services, and from others of these
+}
+
+// stopped returns what is stopped of what was asked about, in an edited network where the connection that stands for all fares as a trace says: that
+// one or, where it reaches a host, the first of the others that does not; and those that end at the same place, where they are of other
+// services. The trace that is given is returned where all reach a host, and nil where it is nil.
+func (a Asked) stopped(e *engine.Engine, t *engine.Trace) (first *engine.Trace, alike []*engine.Trace) {
+	if first = t; t == nil {
+		return nil, nil
+	}
+	for _, c := range a.Others {
+		other := traced(e, c)
+		switch {
+		case other == nil || other.Outcome == engine.Reached:
+		case first.Outcome == engine.Reached:
+			first = other
+		case first.At.Name() == other.At.Name() && first.Step == other.Step && first.Outcome == other.Outcome && sameSource(first, other):
+			alike = append(alike, other)
+		}
+	}
+	return first, alike
+}
+
+func sameSource(t, u *engine.Trace) bool {
+	return t.Connection.Packet.Source == u.Connection.Packet.Source
+}
+
+// traced traces a connection in an edited network, nil where it can't begin there.
+func traced(e *engine.Engine, c engine.Connection) *engine.Trace {
 	var err error
 	if through := c.From.Through; through != nil {
 		g := e.Network().Gateway(through.Gateway.Name)

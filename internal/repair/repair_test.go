@@ -150,7 +150,7 @@ func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 			if stopped++; stopped > 30 {
 				break
 			}
-			for _, r := range b.ForTrace(trace, false) {
+			for _, r := range b.ForTrace(trace, repair.Asked{}) {
 				kinds[r.Edits[0].Verb+" "+r.Edits[0].Kind]++
 				after := w.after(t, r.Edits)
 				from, err := after.Locate(c.Packet.Source)
@@ -364,7 +364,7 @@ func TestEachMistakeIsMendedByItsEdit(t *testing.T) {
 		}
 		trace := e.NewWalk().Trace(engine.Connection{Packet: p, From: from})
 		var commands []string
-		for _, r := range w.bench(t).ForTrace(trace, false) {
+		for _, r := range w.bench(t).ForTrace(trace, repair.Asked{}) {
 			commands = append(commands, r.Command)
 		}
 		if !slices.ContainsFunc(commands, func(got string) bool { return strings.HasPrefix(got, c.want) }) {
@@ -387,7 +387,7 @@ func BenchmarkRepairsOfTheDemo(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		if found := repair.NewBench(sketch, n, network.Times{}, 4000).ForTrace(t, true); len(found) == 0 || !found[0].Compared {
+		if found := repair.NewBench(sketch, n, network.Times{}, 4000).ForTrace(t, repair.Asked{Who: "internet"}); len(found) == 0 || !found[0].Compared {
 			b.Fatal(found)
 		}
 	}
