@@ -111,7 +111,7 @@ func Sample(e *engine.Engine, r *network.NATRule, at network.Moment) (engine.Con
 func SampleOf(e *engine.Engine, r *network.NATRule, m network.PortMap, at network.Moment) (engine.Connection, bool) {
 	for _, family := range header.Families {
 		c := engine.Connection{Moment: at}
-		to, ok := outsideAddress(r, family)
+		to, ok := outsideAddress(e, r, family)
 		if !ok {
 			continue
 		}
@@ -128,7 +128,7 @@ func SampleOf(e *engine.Engine, r *network.NATRule, m network.PortMap, at networ
 	return engine.Connection{}, false
 }
 
-func outsideAddress(r *network.NATRule, family header.Family) (netip.Addr, bool) {
+func outsideAddress(e *engine.Engine, r *network.NATRule, family header.Family) (netip.Addr, bool) {
 	if len(r.On) == 0 {
 		return netip.Addr{}, false
 	}
@@ -137,6 +137,9 @@ func outsideAddress(r *network.NATRule, family header.Family) (netip.Addr, bool)
 	}
 	if r.AtOwn {
 		return r.On[0].Address(family)
+	}
+	if a, ok := e.Stranger(family); ok && r.At.Contains(a) { // it is for anything
+		return a, true
 	}
 	return r.At.FirstOf(family)
 }

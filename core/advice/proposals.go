@@ -92,7 +92,7 @@ func Proposals(t *engine.Trace, n *network.Network, wanted Wanted) []network.Edi
 	case engine.Loop:
 		list = append(list, wayProposals(t, n)...)
 	case engine.Unanswered:
-		list = append(list, answerProposals(t, n)...)
+		list = append(list, answerProposals(t, n, wanted)...)
 	}
 	return append(list, wider...)
 }
@@ -357,7 +357,7 @@ func targetMendsOf(g *network.Gateway, f *network.NATRule, n *network.Network, p
 }
 
 // answerProposals mend the way back.
-func answerProposals(t *engine.Trace, n *network.Network) []network.Edits {
+func answerProposals(t *engine.Trace, n *network.Network, wanted Wanted) []network.Edits {
 	var list []network.Edits
 	g := t.Stood.Gateway
 	if g == nil {
@@ -373,7 +373,11 @@ func answerProposals(t *engine.Trace, n *network.Network) []network.Edits {
 		list = append(list, routeProposals(n, t.At.Gateway, t.Delivered.Source)...)
 	}
 	if out := t.Stood.Out; out != nil && out.FacesInternet(header.FamilyOf(t.Stood.After.Source)) {
-		list = append(list, network.Edits{hideEdit(t.Stood.In, out, nameOf(n, t.Stood.After.Source))})
+		from := nameOf(n, t.Stood.After.Source)
+		if wanted.Who != "" && wanted.Who != "internet" && t.Stood.After.Source == t.Connection.Packet.Source {
+			from = wanted.Who
+		}
+		list = append(list, network.Edits{hideEdit(t.Stood.In, out, from)})
 	}
 	return list
 }

@@ -698,8 +698,19 @@ func summary(names *Namer, list []Difference, key func(*Difference) string) []Di
 		into.Services, into.served = slices.Concat(into.Services, d.Services), slices.Concat(into.served, d.served)
 		return true
 	})
-	return foldedDifferences(names, joined)
+	byTo := join(joined, func(d *Difference) string { return ports(d) + key(d) }, func(into, d *Difference) bool {
+		many := len(into.To.Ranges()) > fewDestinations || len(d.To.Ranges()) > fewDestinations
+		if !many || !into.From.Equal(d.From) || !slices.Equal(into.Services, d.Services) {
+			return false
+		}
+		into.To = into.To.Union(d.To)
+		return true
+	})
+	return foldedDifferences(names, byTo)
 }
+
+// fewDestinations is how many ranges of destinations are told apart; of more nobody reads each.
+const fewDestinations = 3
 
 // portsOfBoth returns the source ports of two differences together.
 func portsOfBoth(a, b *Difference) (all bool, ports []header.Ports) {

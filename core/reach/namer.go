@@ -63,8 +63,15 @@ func NewNamer(n *network.Network) *Namer {
 	for _, g := range n.Groups {
 		add(g.Name, g.Members)
 	}
-	for _, z := range n.Zones {
-		add(z.Name, n.ZoneAddresses(z.Name).Minus(n.Internet()))
+	for _, z := range n.Zones { // the internet's is not what is left of it
+		if all := n.ZoneAddresses(z.Name); !all.Overlaps(n.Internet()) {
+			add(z.Name, all)
+		}
+	}
+	for _, g := range n.Gateways {
+		for _, i := range g.Interfaces {
+			add("VPN clients of "+i.String(), header.AddressesOfPrefixes(i.Clients...))
+		}
 	}
 	for _, s := range n.Segments {
 		if !slices.ContainsFunc(s.Interfaces, func(i *network.Interface) bool { return i.IsUplink() }) {

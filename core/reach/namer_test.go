@@ -191,6 +191,13 @@ func TestNamesAreThoseOfTheFile(t *testing.T) {
 				}
 				continue
 			}
+			if of, is := strings.CutPrefix(name.Name(), "VPN clients of "); is {
+				gateway, own, _ := strings.Cut(of, ":")
+				if i := n.Gateway(gateway).Interface(own); !header.AddressesOfPrefixes(i.Clients...).Minus(m.Unused()).Equal(name.Set()) {
+					t.Errorf("seed %d: %s is %s", seed, name.Name(), name.Set())
+				}
+				continue
+			}
 			word, err := netfile.ParseExpression(n, name.Name())
 			if err != nil {
 				t.Fatalf("seed %d: %v", seed, err)

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -366,7 +367,70 @@ func (c *call) afterForward(e *netfile.Editor, edit network.Edit) error {
 	for _, t := range traces {
 		c.remark("%s -> %s %s: %s", t.Connection.Packet.From(), t.Connection.Packet.To(), t.Connection.Packet.Protocol, c.verdictLine(t))
 	}
+	c.afterHairpin(e, rule, traces)
 	return nil
+}
+
+// afterHairpin says which zones the filter keeps from a forward that is meant for people inside too, and the edit for them.
+func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*engine.Trace) {
+	n, err := e.Network()
+	if err != nil || !r.Hairpin || len(traces) == 0 {
+		return
+	}
+	compiled := engine.Compile(n, nil)
+	var shut []string
+	var permit *network.Rule
+	for _, t := range traces {
+		for _, i := range n.Gateway(r.Gateway.Name).Interfaces {
+			family := header.FamilyOf(t.Connection.Packet.Destination)
+			a, some := senderOn(i, family)
+			if !some || i.FacesInternet(family) || slices.Contains(shut, i.Zone) {
+				continue
+			}
+			like := t.Connection
+			like.Packet.Source, like.From = a, compiled.Behind(i, a)
+			if by := compiled.NewWalk().Trace(like); by.Outcome == engine.Dropped && by.Step == engine.StepFilter {
+				shut = append(shut, i.Zone)
+				for _, near := range by.Near {
+					if near.Differs == "from" && permit == nil {
+						permit = near.Rule
+					}
+				}
+			}
+		}
+	}
+	if len(shut) == 0 {
+		return
+	}
+	text := fmt.Sprintf("the filter keeps people in %s from it", strings.Join(shut, ", "))
+	if permit == nil {
+		c.remark("%s", text)
+		return
+	}
+	from := ""
+	for _, f := range permit.Gateway.Filter {
+		if &f.Rule == permit {
+			from = strings.ReplaceAll(f.From.Text, ", ", ",")
+		}
+	}
+	c.remark("%s; if they may use it too:", text)
+	c.remark("  %s", c.typed(network.Edit{Verb: "change", Kind: permit.Kind, Name: permit.Name, Gateway: permit.Gateway.Name,
+		Settings: []network.Setting{{Key: "from", Value: from + "," + strings.Join(shut, ",")}}}.Command()))
+}
+
+// senderOn returns an address that somebody on the segment of an interface can have.
+func senderOn(i *network.Interface, family header.Family) (netip.Addr, bool) {
+	own := header.Addresses{}
+	var prefixes []netip.Prefix
+	for _, p := range i.Addresses {
+		if header.FamilyOf(p.Addr()) == family {
+			own, prefixes = own.Union(header.Single(p.Addr())), append(prefixes, p.Masked())
+		}
+	}
+	if len(prefixes) == 0 || !i.IsUp() {
+		return netip.Addr{}, false
+	}
+	return header.AddressesOfPrefixes(prefixes...).Minus(own).Usual(family)
 }
 
 // tryForward traces a connection through a forward for each range of ports that earlier ones leave it.

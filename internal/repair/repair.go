@@ -176,12 +176,13 @@ func (b *Bench) tries() int { return min(mostTries, max(1, triedRules/max(1, b.n
 type standstill struct {
 	outcome engine.Outcome
 	at      string
+	step    engine.StepKind
 	rule    string
 	packet  header.Packet
 }
 
 func standsAt(t *engine.Trace) standstill {
-	s := standstill{outcome: t.Outcome, at: t.At.Name(), packet: t.Stood.After}
+	s := standstill{outcome: t.Outcome, at: t.At.Name(), step: t.Step, packet: t.Stood.After}
 	if t.Rule != nil {
 		s.rule = t.Rule.Name
 	}
