@@ -25,6 +25,7 @@ type liveNetwork struct {
 	pools    map[string][]gateway.Pool    // likewise, where somebody asks
 	mapped   int                          // how many mappings programs have there
 	said     []string                     // which revisions these are
+	source   []string                     // and of when, by whom
 	name     string                       // of the one whose network it is, as NAME@NUMBER
 }
 
@@ -88,6 +89,7 @@ func (c *call) live() *liveNetwork {
 			c.failed(fmt.Errorf("%s is not what %s@%d is: they run different networks; name one with -gateway", name, list[0].Gateway, answers[0].revision.Number))
 			return nil
 		}
+		found.source = append(found.source, fmt.Sprintf("revision %d of %s, of %s by %s", a.revision.Number, list[i].Gateway, whenText(a.revision.Time), a.revision.Author))
 		found.said = append(found.said, fmt.Sprintf("%s, %s", name, count(a.sessions.Count, "session")))
 	}
 	first.File = fmt.Sprintf("%s@%d", list[0].Gateway, answers[0].revision.Number)

@@ -22,7 +22,7 @@ type pagePart struct {
 }
 
 // printPage writes one page about everything that can get in, in whole sentences.
-func (c *call) printPage(n *network.Network, found *reach.Answer) {
+func (c *call) printPage(n *network.Network, live *liveNetwork, found *reach.Answer) {
 	names := reach.NewNamer(n)
 	parts := []pagePart{
 		{heading: "Open to everybody on the internet"},
@@ -57,9 +57,9 @@ func (c *call) printPage(n *network.Network, found *reach.Answer) {
 	}
 	title := fmt.Sprintf("What can be reached at %s from %s, %s", n.Name, outsideWord(c.options.from), cmp.Or(c.options.at, string(n.Today)))
 	if c.options.page == "markdown" {
-		fmt.Fprintf(c.Out, "# %s\n\n%s\n", title, escaped(c.sourceText()))
+		fmt.Fprintf(c.Out, "# %s\n\n%s\n", title, escaped(c.sourceText(live)))
 	} else {
-		fmt.Fprintf(c.Out, "%s\n%s\n", c.bold(title), strings.Join(wrap(c.sourceText(), c.Width), "\n"))
+		fmt.Fprintf(c.Out, "%s\n%s\n", c.bold(title), strings.Join(wrap(c.sourceText(live), c.Width), "\n"))
 	}
 	some := false
 	for _, p := range parts {
@@ -88,7 +88,10 @@ func (c *call) printPage(n *network.Network, found *reach.Answer) {
 }
 
 // sourceText says of which file or revision an answer is, and whether that one is in force.
-func (c *call) sourceText() string {
+func (c *call) sourceText(live *liveNetwork) string {
+	if live != nil {
+		return "From what is in force: " + strings.Join(live.source, "; ") + "."
+	}
 	path := c.path()
 	about, err := os.Stat(path)
 	if err == nil {

@@ -83,7 +83,7 @@ func runReach(c *call) int {
 	case c.options.json:
 		c.printJSON(c.reachResult(n, c.options.from, &found))
 	case c.options.page != "":
-		c.printPage(n, &found)
+		c.printPage(n, live, &found)
 	case c.options.csv:
 		return c.reachCSV(n, &found)
 	default:
