@@ -3,6 +3,7 @@
 package network
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -410,6 +411,19 @@ func (n *Network) Gateway(name string) *Gateway {
 	for _, g := range n.Gateways {
 		if g.Name == name {
 			return g
+		}
+	}
+	return nil
+}
+
+// Same returns the interface of the gateway that an earlier revision of it had, or nil: by its name, or by that of its device.
+func (g *Gateway) Same(i *Interface) *Interface {
+	if same := g.Interface(i.Name); same != nil {
+		return same
+	}
+	for _, other := range g.Interfaces {
+		if i.Gateway.Interface(other.Name) == nil && cmp.Or(other.Device, other.Name) == cmp.Or(i.Device, i.Name) {
+			return other
 		}
 	}
 	return nil

@@ -167,10 +167,18 @@ func (s *Service) changedSessions(next *inForce, each func(*Session)) error {
 	}
 	at := next.network.MomentAt(time.Now())
 	var log engine.Log
+	now := func(name string) *network.Interface { // sessions are told by the names that are in force
+		if running := s.current.Load(); running != nil && running.gateway != nil {
+			if i := running.gateway.Interface(name); i != nil {
+				return next.gateway.Same(i)
+			}
+		}
+		return next.gateway.Interface(name)
+	}
 	return s.backend.Sessions(&Filter{}, func(session *Session) bool {
 		before, err1 := session.Before.Header()
 		after, err2 := session.After.Header()
-		in := next.gateway.Interface(session.In)
+		in := now(session.In)
 		if err1 != nil || err2 != nil || session.Own {
 			return true
 		}
@@ -179,11 +187,7 @@ func (s *Service) changedSessions(next *inForce, each func(*Session)) error {
 			return true
 		}
 		d := next.gateway.Decide(&engine.Arrival{In: in, Packet: before, At: at}, &again{after, s.opened}, &log)
-		out := ""
-		if d.Out != nil {
-			out = d.Out.Name
-		}
-		if d.Action == engine.Stops || d.Packet != after || out != session.Out {
+		if d.Action == engine.Stops || d.Packet != after || (d.Out == nil) != (session.Out == "") || d.Out != nil && d.Out != now(session.Out) {
 			each(session)
 		}
 		return true

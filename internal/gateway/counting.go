@@ -49,6 +49,13 @@ func ruleOf(g *engine.Gateway, counter string) (id network.RuleID, ok bool) {
 func (k *Kernel) beginCounting(g *engine.Gateway, counters []kernel.Counted) {
 	k.counting.Lock()
 	defer k.counting.Unlock()
+	for id, of := range k.counting.rules { // the gateway may have another name now
+		if id.Gateway != g.Name {
+			delete(k.counting.rules, id)
+			id.Gateway = g.Name
+			k.counting.rules[id] = of
+		}
+	}
 	for _, c := range counters {
 		if id, ok := ruleOf(g, c.Name); ok {
 			k.counting.of(id).begin(c.Packets)

@@ -209,8 +209,10 @@ func (e *Editor) meaningAt() map[int]bool {
 		} else if _, v := lookup(t.body, t.Kind); v != nil && t.IsRule() {
 			note(v, 0)
 		}
-		if _, v := lookup(t.body, formerlyKey); v != nil && t.Kind == "gateway" {
-			note(v, 0)
+		for _, key := range []string{formerlyKey, deviceKey} {
+			if _, v := lookup(t.body, key); v != nil && (t.Kind == "gateway" || t.Kind == interfaceKind) {
+				note(v, 0)
+			}
 		}
 	}
 	return places

@@ -1,7 +1,6 @@
 package sessions
 
 import (
-	"cmp"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -21,7 +20,7 @@ func (s *Store) Use(g *network.Gateway) {
 		n.interfaces = make([]*network.Interface, len(old.interfaces))
 		for number, i := range old.interfaces {
 			if i != nil {
-				n.interfaces[number] = sameInterface(g, i)
+				n.interfaces[number] = g.Same(i)
 			}
 		}
 	}
@@ -56,19 +55,6 @@ func (s *Store) Use(g *network.Gateway) {
 		}
 		s.holdAll(n)
 	}
-}
-
-// sameInterface returns the interface of a gateway that an earlier revision had, or nil: by its name, or by that of its device.
-func sameInterface(g *network.Gateway, i *network.Interface) *network.Interface {
-	if same := g.Interface(i.Name); same != nil {
-		return same
-	}
-	for _, other := range g.Interfaces {
-		if i.Gateway.Interface(other.Name) == nil && cmp.Or(other.Device, other.Name) == cmp.Or(i.Device, i.Name) {
-			return other
-		}
-	}
-	return nil
 }
 
 // Rename says what rules are called in the next revision that is used, by what they are known by now.
