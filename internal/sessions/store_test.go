@@ -473,8 +473,11 @@ func TestCountsAreWhatWasDecided(t *testing.T) {
 				if h.Rule = r.ID(); !d.Follows {
 					h.Connections++
 				}
-				if stops && r != d.Rule {
+				switch {
+				case stops && r != d.Rule:
 					h.Stopped++
+				case stops:
+					h.Ended++
 				}
 				h.Passed[direction] = h.Passed[direction].Plus(sessions.Count{Packets: 1, Bytes: int64(a.Size)})
 				want[r.ID()] = h
