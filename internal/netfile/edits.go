@@ -364,24 +364,31 @@ func (e *Editor) entryLines(column int, name, body string) string {
 
 // flowText writes a node as it stands between braces.
 func flowText(n *yaml.Node) string {
+	return inBrackets(n, func(n *yaml.Node) string {
+		text := scalarText(n.Value, true)
+		if text == n.Value && n.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
+			return `"` + text + `"`
+		}
+		return text
+	})
+}
+
+// inBrackets writes a node in braces and brackets, and what has no parts by a function.
+func inBrackets(n *yaml.Node, scalar func(*yaml.Node) string) string {
 	var parts []string
 	switch n.Kind {
 	case yaml.MappingNode:
 		for i := 0; i+1 < len(n.Content); i += 2 {
-			parts = append(parts, flowText(n.Content[i])+": "+flowText(n.Content[i+1]))
+			parts = append(parts, inBrackets(n.Content[i], scalar)+": "+inBrackets(n.Content[i+1], scalar))
 		}
 		return "{" + strings.Join(parts, ", ") + "}"
 	case yaml.SequenceNode:
 		for _, item := range n.Content {
-			parts = append(parts, flowText(item))
+			parts = append(parts, inBrackets(item, scalar))
 		}
 		return "[" + strings.Join(parts, ", ") + "]"
 	}
-	text := scalarText(n.Value, true)
-	if text == n.Value && n.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
-		return `"` + text + `"`
-	}
-	return text
+	return scalar(n)
 }
 
 // wrap writes what stands behind a name on one line, between braces, on several where that line has become too long.

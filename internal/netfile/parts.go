@@ -181,25 +181,14 @@ func (e *Editor) asJSON(text string) string {
 }
 
 func jsonOf(n *yaml.Node) string {
-	var parts []string
-	switch n.Kind {
-	case yaml.MappingNode:
-		for i := 0; i+1 < len(n.Content); i += 2 {
-			parts = append(parts, jsonOf(n.Content[i])+": "+jsonOf(n.Content[i+1]))
+	return inBrackets(n, func(n *yaml.Node) string {
+		if number, err := strconv.Atoi(n.Value); n.Style == 0 && (err == nil && strconv.Itoa(number) == n.Value || slices.Contains([]string{"true", "false"}, n.Value)) {
+			return n.Value
 		}
-		return "{" + strings.Join(parts, ", ") + "}"
-	case yaml.SequenceNode:
-		for _, item := range n.Content {
-			parts = append(parts, jsonOf(item))
+		text, err := json.Marshal(n.Value)
+		if err != nil {
+			return strconv.Quote(n.Value)
 		}
-		return "[" + strings.Join(parts, ", ") + "]"
-	}
-	if number, err := strconv.Atoi(n.Value); n.Style == 0 && (err == nil && strconv.Itoa(number) == n.Value || slices.Contains([]string{"true", "false"}, n.Value)) {
-		return n.Value
-	}
-	text, err := json.Marshal(n.Value)
-	if err != nil {
-		return strconv.Quote(n.Value)
-	}
-	return string(text)
+		return string(text)
+	})
 }

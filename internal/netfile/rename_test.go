@@ -67,7 +67,7 @@ func sketchOf(t *testing.T, seed uint64) (*netfile.Editor, *network.Network) {
 // is what it was, byte for byte. A name that is taken is none.
 func TestARenameChangesNothingElse(t *testing.T) {
 	kinds := map[string]int{}
-	for seed := range netfiletest.Few[uint64](120, 40) {
+	for seed := range netfiletest.Few[uint64](60, 20) {
 		e, n := sketchOf(t, seed)
 		before := e.Text()
 		random := rand.New(rand.NewPCG(seed, 27))
@@ -120,7 +120,7 @@ func TestARenameChangesNothingElse(t *testing.T) {
 // What uses a thing is named with edits that take the uses away, and then it can be removed.
 func TestUsesAreTakenAwayByTheEditsThatAreNamed(t *testing.T) {
 	offered, byHand := 0, 0
-	for seed := range netfiletest.Few[uint64](40, 20) {
+	for seed := range netfiletest.Few[uint64](15, 8) {
 		e, n := sketchOf(t, seed)
 		for _, edit := range namedThings(n) {
 			if edit.Kind == "zone" {
@@ -160,7 +160,7 @@ func TestUsesAreTakenAwayByTheEditsThatAreNamed(t *testing.T) {
 // A copy says what its original does, but for what was said, and stands behind it.
 func TestCopiesOfRulesSayTheSame(t *testing.T) {
 	copies := 0
-	for seed := range netfiletest.Few[uint64](100, 40) {
+	for seed := range netfiletest.Few[uint64](30, 15) {
 		e, n := sketchOf(t, seed)
 		for gi, g := range n.Gateways {
 			for r := range g.Rules() {
