@@ -22,7 +22,7 @@ func (x *exam) usual(o *origin) header.Packet {
 // anywhere is an address out on the internet.
 var anywhere = netip.MustParseAddr("192.0.2.1")
 
-// outside reports whether an expression of a rule lets strangers of the internet in.
+// fromOutside reports whether an expression of a rule lets strangers of the internet in.
 func (x *exam) fromOutside(g *network.Gateway, e network.Expression) bool {
 	for _, i := range g.Interfaces {
 		for _, family := range header.Families {

@@ -54,13 +54,7 @@ func PermissionFor(g *network.Gateway, r *network.NATRule) Permission {
 	return p
 }
 
-// Permit is the filter rule that a forward needs where a connection through it was stopped by
-// its gateway's filter.
-func Permit(r *network.NATRule, stopped *engine.Trace) network.Edit {
-	return PermitFor(r, r.Ports, []*engine.Trace{stopped})
-}
-
-// PermitFor is Permit for some of the ports of a forward, of which connections were stopped.
+// PermitFor is the filter rule that a forward needs for some of its ports, where connections through it were stopped by its gateway's filter.
 func PermitFor(r *network.NATRule, ports []network.PortMap, stopped []*engine.Trace) network.Edit {
 	some := *r
 	if len(ports) < len(r.Ports) || !slices.Equal(ports, r.Ports) {

@@ -52,7 +52,7 @@ func (g *Gateway) isWhole(s *Session) bool {
 	return s.Before.Protocol != header.TCP || s.Local || s.Answered || g.Handling.TCPLoose
 }
 
-// stray judges a packet that is no beginning and belongs to no session. UDP and what else
+// strays judges a packet that is no beginning and belongs to no session. UDP and what else
 // has no beginning is treated as new, and so is TCP by a gateway that is loose. ICMP is
 // stray: it passes only a gateway that does not track it, and is never translated.
 func (v *visit) strays() (stray, ok bool) {

@@ -69,7 +69,7 @@ func (e *Engine) abroadSources() (abroad header.Addresses) {
 	return abroad
 }
 
-// beginnings returns the connections of a protocol that begin so, of some of the sources.
+// beginning returns the connections of a protocol that begin so, of some of the sources.
 func (s *straight) beginning(x *Explorer, machines header.Addresses, protocol header.Protocol) Beginning {
 	set := x.connections(machines, s.to, protocol)
 	if blocks := s.from.Through.Upstream.Blocks; len(blocks) > 0 && !s.blocked.Empty() {

@@ -141,7 +141,7 @@ func spansOf(c *condition) intervals {
 	return s
 }
 
-// addressSpans returns the outermost upper halves and, where there is only one, the
+// addressIntervals returns the outermost upper halves and, where there is only one, the
 // outermost lower halves.
 func addressIntervals(m *matcher) (upper, lower interval) {
 	if m.any {

@@ -40,9 +40,6 @@ func (t Term) ShiftedPort(from, to uint16) Term {
 	return t
 }
 
-// ConstantValue returns the number of a constant below 65536.
-func (t Term) ConstantValue() uint16 { return uint16(t.number.low) }
-
 // Terms are what each field of a packet is in terms of the connection at first.
 type Terms [Fields]Term
 

@@ -282,7 +282,7 @@ func (c *comparison) pairs(old []surveyed, new []engine.Beginning, protocols []h
 		if leftOld[i] != flowset.Nothing {
 			match(i, byProtocol[anywhereOf(&old[i].Beginning)])
 		}
-		if there, some := c.handedOver(&old[i].Beginning, leftOld[i], &c.renamed, c.new); some {
+		if there, some := c.handedOver(&old[i].Beginning, leftOld[i], &c.renamed, &c.before, c.new); some {
 			list = append(list, pair{&old[i], &there, there.Set})
 			leftOld[i] = c.space.Minus(leftOld[i], there.Set)
 		}
@@ -291,7 +291,7 @@ func (c *comparison) pairs(old []surveyed, new []engine.Beginning, protocols []h
 		}
 	}
 	for k := range new {
-		if there, some := c.handedOver(&new[k], leftNew[k], &c.before, c.old); some {
+		if there, some := c.handedOver(&new[k], leftNew[k], &c.before, &c.renamed, c.old); some {
 			list = append(list, pair{&surveyed{Beginning: there}, &new[k], there.Set})
 			leftNew[k] = c.space.Minus(leftNew[k], there.Set)
 		}
@@ -303,8 +303,9 @@ func (c *comparison) pairs(old []surveyed, new []engine.Beginning, protocols []h
 }
 
 // handedOver returns which of some connections, that machines beside an uplink or its next hop hand to the gateway, these can hand to it in
-// the other network too, though the internet sends them there anyway, so that they begin by no such way.
-func (c *comparison) handedOver(b *engine.Beginning, set flowset.Set, now *network.Renamed, other *engine.Engine) (there engine.Beginning, some bool) {
+// the other network too, though the internet sends them there anyway, or a machine beside it has a name there, so that they begin by no
+// such way.
+func (c *comparison) handedOver(b *engine.Beginning, set flowset.Set, now, then *network.Renamed, other *engine.Engine) (there engine.Beginning, some bool) {
 	if b.From.Through == nil || set == flowset.Nothing {
 		return there, false
 	}
@@ -317,7 +318,15 @@ func (c *comparison) handedOver(b *engine.Beginning, set flowset.Set, now *netwo
 	there.From.Through = i
 	if !b.From.Internet {
 		there.From.Segment = i.Segment
-		beside := c.space.Where(flowset.Source, flowset.AddressSpans(other.Network().Beside(i)), flowset.Everything)
+		allowed := other.Network().Beside(i)
+		for _, h := range other.Network().Hosts {
+			for _, a := range h.Addresses {
+				if h.Segment(a) == i.Segment && then.Host(h) == nil { // the name alone keeps nobody from it
+					allowed = allowed.Union(header.Single(a))
+				}
+			}
+		}
+		beside := c.space.Where(flowset.Source, flowset.AddressSpans(allowed), flowset.Everything)
 		set = c.space.Restrict(beside, set)
 	}
 	there.Set = set

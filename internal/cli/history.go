@@ -51,7 +51,7 @@ Exit status: as apply.`,
 	run: runRevert,
 }
 
-// number reads the one argument of a command that takes a revision; 0 where there is none.
+// revisionNumber reads the one argument of a command that takes a revision; 0 where there is none.
 func (c *call) revisionNumber() (int, bool) {
 	if len(c.args) == 0 {
 		return 0, true

@@ -513,7 +513,7 @@ const afterRunningOut = 15 * time.Second
 
 // letGo takes a mapping away that was held.
 func (c *call) letGo(client *portmap.Client, by string, a portmap.Ask, got *portmap.Got, until time.Time) int {
-	a.Lifetime = 0
+	a.Lifetime, a.Pinhole = 0, got.Pinhole
 	ending, cancel := context.WithTimeout(context.Background(), 900*time.Millisecond)
 	defer cancel()
 	err := client.Remove(ending, by, a)
@@ -552,7 +552,7 @@ func (c *call) removeMapping() int {
 	by, a := c.options.by, portmap.Ask{Protocol: protocol, Port: outside, Outside: outside}
 	known, ok := c.rememberedMapping(client, protocol, outside)
 	if ok {
-		a.Port, a.Machine, a.Peer = known.Port, known.Machine, known.Peer
+		a.Port, a.Machine, a.Peer, a.Pinhole = known.Port, known.Machine, known.Peer, known.Pinhole
 		if by == "" {
 			by = known.By
 		}

@@ -187,7 +187,7 @@ func TestSendersPeersAndPinholesOnTheKernel(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()
 	write(t, folder, "hollowbridge.yaml", strings.NewReplacer(
-		"address: 10.61.24.5, serves: [https, udp/5000]", `address: [10.61.24.5, "2001:db8:61:24::5"], serves: [tcp/5001, udp/5002]`,
+		"address: 10.61.24.5, serves: [https, udp/5000]", `address: [10.61.24.5, "2001:db8:61:24::5"], serves: [tcp/5001, udp/5002, tcp/5004]`,
 		"address: 198.51.100.18/29, zone: outside", `address: [198.51.100.18/29, "2001:db8:61::2/64"], zone: outside, upstream: {routes: ["2001:db8:61:24::/64"]}`,
 		"address: 10.61.24.1/28", `address: [10.61.24.1/28, "2001:db8:61:24::1/64"]`, "198.51.100.17}]", `198.51.100.17}, {to: default, via: "2001:db8:61::1"}]`,
 		"ports: 20000-20099, lifetime: 1h, at-most: 8", "lifetime: 1h",
@@ -207,6 +207,12 @@ func TestSendersPeersAndPinholesOnTheKernel(t *testing.T) {
 		s.want("hollowbridge send "+line, "1 "+want)
 		s.want("hollowbridge trace "+line+" -live -json", map[string]string{"answered": `"outcome": "reached"`, "silence": `"host": ""`}[want])
 	}
+	const way = "hollowbridge send 2001:db8:f1::9 2001:db8:61:24::5 tcp/5004"
+	s.want("hollowbridge mapping add tcp/5004 -gateway 2001:db8:61:24::1 -by upnp-igd", "opened [2001:db8:61:24::5]:5004 tcp, by upnp-igd")
+	s.want(way, "1 answered")
+	s.want("hollowbridge mapping remove tcp/5004 -gateway 2001:db8:61:24::1", "tcp/5004 is taken away")
+	s.want(way+" -sport 40001", "1 silence")
+	s.want("hollowbridge mapping remove tcp/5004 -gateway 2001:db8:61:24::1 -by upnp-igd", "by its number, which whoever opened it was told")
 }
 
 // Mappings that were granted are there after any kill: a client that asks for many, one after the

@@ -24,6 +24,7 @@ type remembered struct {
 	Port     uint16         `json:"port"`
 	Machine  netip.Addr     `json:"machine"`
 	Peer     netip.AddrPort `json:"peer"`
+	Pinhole  string         `json:"pinhole,omitempty"`
 }
 
 // mostRemembered is how many mappings are remembered, the latest.
@@ -107,7 +108,7 @@ func (c *call) keepMappings(but func(*remembered) bool, more *remembered) error 
 func (c *call) rememberMapping(client *portmap.Client, a *portmap.Ask, got *portmap.Got) error {
 	return c.keepMappings(func(r *remembered) bool {
 		return r.Gateway == client.Gateway && r.Protocol == got.Protocol.String() && r.Outside == got.Outside
-	}, &remembered{got.By, client.Gateway, got.Protocol.String(), got.Outside, a.Port, a.Machine, a.Peer})
+	}, &remembered{got.By, client.Gateway, got.Protocol.String(), got.Outside, a.Port, a.Machine, a.Peer, got.Pinhole})
 }
 
 // forgetMapping forgets what was taken away. That it can't is no matter: it is over.

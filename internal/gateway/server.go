@@ -246,7 +246,7 @@ func body(w http.ResponseWriter, r *http.Request, most int64, into any) error {
 	return nil
 }
 
-// empty refuses a query in which something is left that nobody knows.
+// once refuses a query in which something is left that nobody knows.
 // once refuses a query that can't be read, or says one thing twice: whichever of the two were taken, it could be the other that was meant.
 func once(r *http.Request) error {
 	query, err := url.ParseQuery(r.URL.RawQuery)

@@ -16,7 +16,7 @@ import (
 const fewest = 40
 
 // decidesNothing are the keys and words of the file that no connection fares differently by.
-var decidesNothing = strings.Fields(`network note owner log logging enabled syslog device assigned fixed reserved dynamic accept
+var decidesNothing = strings.Fields(`network note owner log logging enabled syslog device formerly assigned fixed reserved dynamic accept
 	port-forwards mappings protocols external rules lifetime at-most pcp nat-pmp upnp-igd transport inside-ports by for shortest ask restarts-on-apply
 	control socket listen token certificate key expect say reaches stops only reach never file`)
 

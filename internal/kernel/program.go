@@ -346,7 +346,7 @@ func (p *Program) counted(counter string) []statement {
 // LogGroup is the number of the kernel's log group that rules of ours log to.
 const LogGroup = 0x4842
 
-// pairs returns a map from two interfaces, the one that a packet came by and the one it leaves
+// byPair returns a map from two interfaces, the one that a packet came by and the one it leaves
 // by, to a verdict.
 func (p *Program) byPair(elements []element, via expression) []statement {
 	s := p.set(set{keyLen: 2 * unix.IFNAMSIZ, verdicts: true, elements: elements, words: "by the two interfaces"})

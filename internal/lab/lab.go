@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"maps"
 	"net"
 	"net/netip"
 	"os/exec"
@@ -876,16 +875,6 @@ func (l *Lab) Within(machine string, do func() error) error {
 		return err
 	}
 	return n.do(do)
-}
-
-// Machines returns the names of the machines in which a command can run: gateways, hosts and
-// the internet.
-func (l *Lab) Machines() []string {
-	names := []string{InternetName}
-	for _, g := range l.engine.Network().Gateways {
-		names = append(names, g.Name)
-	}
-	return append(names, slices.Sorted(maps.Keys(l.hosts))...)
 }
 
 // InternetName is what a person writes for the internet.

@@ -61,7 +61,7 @@ func kindObject(kind string) *object {
 	}[kind]
 }
 
-// listed are the keys whose values are lists where a comma stands between them.
+// isListed reports whether the value of a key is a list, where a comma stands between them.
 func isListed(key string) bool {
 	if key == "members" || key == "ports" {
 		return true
@@ -253,9 +253,4 @@ func membersText(edit network.Edit) string {
 		return texts[0]
 	}
 	return "[" + strings.Join(texts, ", ") + "]"
-}
-
-// MappingText writes settings as a YAML mapping between braces.
-func MappingText(settings []network.Setting) string {
-	return "{" + new(Editor).flowSettings(settings) + "}"
 }

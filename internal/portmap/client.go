@@ -35,6 +35,7 @@ type Ask struct {
 	Only     []netip.Prefix // who may use it; none is everybody
 	Lifetime time.Duration
 	Text     string // what the program says of itself
+	Pinhole  string // to remove one: see Got
 }
 
 // A Got mapping is what a client has been granted.
@@ -47,6 +48,7 @@ type Got struct {
 	Epoch    uint32 // of PCP and NAT-PMP
 	At       time.Time
 	Text     string // of one that is listed
+	Pinhole  string // the number of a way to an IPv6 address that UPnP has opened, by which it is taken away
 }
 
 // An Unanswered request is one that nobody has answered.

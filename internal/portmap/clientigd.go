@@ -51,11 +51,14 @@ func (c *Client) search(ctx context.Context, all bool) ([]*device, error) {
 		})
 		return errors.Join(err, failure)
 	}}
-	from := netip.IPv4Unspecified()
-	if c.From.Is4() {
+	from, protocol, six := netip.IPv4Unspecified(), "udp4", c.Gateway.Is6()
+	if six {
+		from, protocol = netip.IPv6Unspecified(), "udp6"
+	}
+	if c.From.IsValid() && c.From.Is6() == six {
 		from = c.From
 	}
-	packet, err := config.ListenPacket(ctx, "udp4", netip.AddrPortFrom(from, 0).String())
+	packet, err := config.ListenPacket(ctx, protocol, netip.AddrPortFrom(from, 0).String())
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", network.IGD, err)
 	}
@@ -63,7 +66,11 @@ func (c *Client) search(ctx context.Context, all bool) ([]*device, error) {
 	defer conn.Close()
 	group := netip.AddrPortFrom(ssdp.Group4, c.Ports.SSDP)
 	targets := []netip.AddrPort{group}
-	if c.Gateway.Is4() {
+	switch {
+	case six: // a multicast would need an interface, and who is asked is known
+		group = netip.AddrPortFrom(ssdp.Group6, c.Ports.SSDP)
+		targets = []netip.AddrPort{netip.AddrPortFrom(c.Gateway, c.Ports.SSDP)}
+	case c.Gateway.Is4():
 		targets = append(targets, netip.AddrPortFrom(c.Gateway, c.Ports.SSDP)) // where multicasts do not come through
 	}
 	for version := 1; version <= 2; version++ {
@@ -358,7 +365,7 @@ func (c *Client) addPinhole(ctx context.Context, d *device, machine netip.Addr, 
 		remote = a.Only[0].Addr().String()
 	}
 	lifetime := min(a.Lifetime, 24*time.Hour)
-	_, err := c.call(ctx, d, igd.WANIPv6FirewallControl, "AddPinhole", igd.Args{
+	out, err := c.call(ctx, d, igd.WANIPv6FirewallControl, "AddPinhole", igd.Args{
 		"RemoteHost": remote, "RemotePort": "0", "InternalClient": machine.String(), "InternalPort": strconv.Itoa(int(a.Port)),
 		"Protocol": strconv.Itoa(int(a.Protocol)), "LeaseTime": strconv.Itoa(int(lifetime / time.Second)),
 	})
@@ -366,13 +373,20 @@ func (c *Client) addPinhole(ctx context.Context, d *device, machine netip.Addr, 
 		return nil, err
 	}
 	at := netip.AddrPortFrom(machine, a.Port)
-	return &Got{By: network.IGD, Protocol: a.Protocol, Outside: at, Inside: at, Lifetime: lifetime}, nil
+	return &Got{By: network.IGD, Protocol: a.Protocol, Outside: at, Inside: at, Lifetime: lifetime, Pinhole: out["UniqueID"]}, nil
 }
 
 func (c *Client) removeIGD(ctx context.Context, a Ask) error {
 	d, err := c.gatewayDevice(ctx)
 	if err != nil {
 		return err
+	}
+	if a.Pinhole != "" {
+		_, err := c.call(ctx, d, igd.WANIPv6FirewallControl, "DeletePinhole", igd.Args{"UniqueID": a.Pinhole})
+		return err
+	}
+	if d.at.Is6() {
+		return fmt.Errorf("upnp-igd %w: a way to an IPv6 address is taken away by its number, which whoever opened it was told", ErrCannot)
 	}
 	outside := a.Outside
 	if outside == 0 {

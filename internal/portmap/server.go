@@ -441,20 +441,6 @@ func (v *Server) List() []Mapping {
 	return list
 }
 
-// Opened returns what is in force, for a backend that begins anew.
-func (v *Server) Opened() []*network.Mapping {
-	v.mutex.Lock()
-	defer v.mutex.Unlock()
-	if v.setting == nil {
-		return nil
-	}
-	var list []*network.Mapping
-	for _, s := range v.table.slots {
-		list = append(list, s.mapping(v.setting.external, v.now()))
-	}
-	return list
-}
-
 // ErrNoMapping is the error for a mapping that is not there.
 var ErrNoMapping = errors.New("no such mapping")
 
