@@ -33,7 +33,7 @@ func (u *InUse) Error() string {
 }
 
 // uses returns what uses a thing by name, but the thing itself, and each with the edit that takes the use away: made one after
-// the other, none is left. A file that is wrong says nothing.
+// the other, none is left, where there are not very many. A file that is wrong says nothing.
 func (e *Editor) uses(t Thing) (list []InUseBy) {
 	if t.key == nil {
 		return nil
@@ -41,8 +41,8 @@ func (e *Editor) uses(t Thing) (list []InUseBy) {
 	rest := e.Copy()
 	for {
 		found := rest.usedBy(t)
-		if len(found) == 0 {
-			return list
+		if len(found) == 0 || len(list) == 0 && len(found) > mostUses {
+			return append(list, found...)
 		}
 		by := found[0]
 		var deeper *InUse
@@ -52,7 +52,7 @@ func (e *Editor) uses(t Thing) (list []InUseBy) {
 			deeper = nil
 			err = rest.Apply(by.Edit)
 		}
-		if len(list) >= mostUses || err != nil {
+		if len(list) >= 2*mostUses || err != nil {
 			for i := range found {
 				found[i].Edit = network.Edit{}
 			}
@@ -66,69 +66,59 @@ func (e *Editor) uses(t Thing) (list []InUseBy) {
 	}
 }
 
-// mostUses is how many uses of a thing are taken away one by one.
+// mostUses is how many uses of a thing are taken away one by one; of more the edits are not tried.
 const mostUses = 30
 
-// usedBy returns the uses of a thing in the file as it is.
+// usedBy returns the uses of a thing in the file as it is, each with an edit that was not tried.
 func (e *Editor) usedBy(t Thing) (list []InUseBy) {
 	used, _, err := e.references()
 	if err != nil {
 		return nil
 	}
-	_, self := e.thingAt(t)
+	above := map[*yaml.Node]*yaml.Node{}
+	var walk func(n *yaml.Node)
+	walk = func(n *yaml.Node) {
+		for _, child := range n.Content {
+			above[child] = n
+			walk(child)
+		}
+	}
+	walk(e.root)
+	things := map[*yaml.Node]Thing{}
+	var self *yaml.Node
+	for _, u := range e.things() {
+		things[u.body] = u
+		if u.Kind == t.Kind && u.Name == t.Name && u.Gateway == t.Gateway {
+			self = u.body
+		}
+	}
 	for _, r := range used {
 		is := r.kind == t.Kind && r.name == t.Name || t.Kind == "gateway" && r.kind == interfaceKind && strings.HasPrefix(r.name, t.Name+":")
 		if !is {
 			continue
 		}
-		path := pathTo(e.root, r.node)
-		if self != nil && slices.Contains(path, self) {
+		path, owner, own := []*yaml.Node{r.node}, -1, false
+		for n := r.node; n != nil; n = above[n] {
+			if n != r.node {
+				path = append(path, n)
+			}
+			if _, is := things[n]; is && owner < 0 { // the innermost
+				owner = len(path) - 1
+			}
+			own = own || n == self
+		}
+		if own || owner < 0 {
 			continue
 		}
-		in, ok := e.owning(path)
-		if ok {
-			list = append(list, InUseBy{in, r.node.Line, e.without(in, path)})
-		}
+		path = path[:owner+1]
+		slices.Reverse(path)
+		list = append(list, InUseBy{things[path[0]], r.node.Line, e.without(things[path[0]], path)})
 	}
 	slices.SortStableFunc(list, func(a, b InUseBy) int { return a.Line - b.Line })
 	return list
 }
 
-// thingAt returns a thing as it is in the file now, and what it says.
-func (e *Editor) thingAt(t Thing) (Thing, *yaml.Node) {
-	for _, now := range e.things() {
-		if now.Kind == t.Kind && now.Name == t.Name && now.Gateway == t.Gateway {
-			return now, now.body
-		}
-	}
-	return Thing{}, nil
-}
-
-// pathTo returns the nodes from one down to another one, nil where that is not in it.
-func pathTo(from, to *yaml.Node) []*yaml.Node {
-	if from == to {
-		return []*yaml.Node{from}
-	}
-	for _, child := range from.Content {
-		if rest := pathTo(child, to); rest != nil {
-			return append([]*yaml.Node{from}, rest...)
-		}
-	}
-	return nil
-}
-
-// owning returns the thing that a node is in, by the path to it: the innermost.
-func (e *Editor) owning(path []*yaml.Node) (in Thing, ok bool) {
-	deepest := -1
-	for _, t := range e.things() {
-		if at := slices.Index(path, t.body); at > deepest {
-			in, ok, deepest = t, true, at
-		}
-	}
-	return in, ok
-}
-
-// without returns the edit of a thing that takes a node out of it, by the path to the node: out of a list that holds more, with a
+// without returns the edit of a thing that takes a node out of it, by the path from its body to the node: out of a list that holds more, with a
 // key that may go, or else with the whole thing. A rule without one of its keys would be for more, so that goes as a whole.
 func (e *Editor) without(in Thing, path []*yaml.Node) network.Edit {
 	edit := network.Edit{Verb: "remove", Kind: in.Kind, Name: in.Name}
@@ -138,7 +128,6 @@ func (e *Editor) without(in Thing, path []*yaml.Node) network.Edit {
 	if in.IsRule() || in.Kind == routeKind {
 		edit.Gateway = in.Gateway
 	}
-	path = path[slices.Index(path, in.body):]
 	key, list, item := "", (*yaml.Node)(nil), (*yaml.Node)(nil)
 	for i := 1; i < len(path); i++ {
 		switch parent := path[i-1]; parent.Kind {
