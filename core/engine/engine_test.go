@@ -15,7 +15,7 @@ import (
 	"hollowbridge/internal/netfile/netfiletest"
 )
 
-var comparedNetworks = flag.Uint64("compare", 4000, "how many random networks to compare with the reference; .ci/run takes 12,000")
+var comparedNetworks = flag.Uint64("compare", 1500, "how many random networks to compare with the reference; .ci/run takes 12,000")
 
 // What is compared; -short takes fewer networks.
 const (

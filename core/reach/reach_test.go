@@ -22,7 +22,7 @@ import (
 	"hollowbridge/internal/netfile/netfiletest"
 )
 
-var explored = flag.Uint64("explore", 40, "how many random networks to explore")
+var explored = flag.Uint64("explore", 40, "how many random networks to explore; .ci/run takes 200")
 
 // trace asks the engine about one connection at a moment, as a person would: from the machine on a
 // segment, by its name in this network, or from wherever the address is where that is nil.

@@ -21,7 +21,7 @@ import (
 	"hollowbridge/internal/gateway"
 )
 
-var kills = flag.Int("kills", 60, "how often a running gateway is killed at a random moment")
+var kills = flag.Int("kills", 18, "how often a running gateway is killed at a random moment; .ci/run takes 150")
 
 const edge = `network: edge
 hosts:

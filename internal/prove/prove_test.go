@@ -21,7 +21,7 @@ import (
 )
 
 var (
-	networks = flag.Int("networks", 6, "how many random networks to build on the kernel")
+	networks = flag.Int("networks", 3, "how many random networks to build on the kernel; .ci/run takes 16")
 	first    = flag.Int("first", 0, "the `SEED` of the first")
 )
 

@@ -22,7 +22,7 @@ import (
 	"hollowbridge/internal/repair"
 )
 
-var repairedNetworks = flag.Uint64("repair", 60, "how many random networks to repair")
+var repairedNetworks = flag.Uint64("repair", 20, "how many random networks to repair; .ci/run takes 60")
 
 const demo = "../../examples/fernhollow/hollowbridge.yaml"
 

@@ -20,7 +20,7 @@ import (
 	"hollowbridge/internal/sessions"
 )
 
-var networks = flag.Uint64("networks", 150, "how many random networks to send connections through")
+var networks = flag.Uint64("networks", 50, "how many random networks to send connections through; .ci/run takes 150")
 
 // A plain store is the slow, obvious one: a list that is searched from its end, and looked
 // through for what has timed out.
