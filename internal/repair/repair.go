@@ -122,7 +122,10 @@ func (b *Bench) forTrace(t *engine.Trace, asked Asked, others bool) []Repair {
 			waiting = append(waiting, attempt{slices.Concat(before.edits, m), from})
 		}
 	}
-	_, alike := asked.stopped(engine.Compile(b.net, nil), t)
+	var alike []*engine.Trace
+	if len(asked.Others) > 0 { // a large network is not compiled for nobody
+		_, alike = asked.stopped(engine.Compile(b.net, nil), t)
+	}
 	add(t, alike, b.net, attempt{})
 	tried := map[string]bool{}
 	for left := b.tries(); left > 0 && len(waiting) > 0 && len(found) < mostRepairs; {
