@@ -22,11 +22,13 @@ const (
 	NoLonger      Change = "no longer reached"
 	Elsewhere     Change = "reached elsewhere"
 	Otherwise     Change = "translated differently"
+	Named         Change = "newly named"     // they get to a machine that has a name now, and got to where it is before
+	Unnamed       Change = "no longer named" // they got to a machine that has no name now, and still get to where it was
 	StoppedBefore Change = "stopped differently"
 )
 
 // Changes lists the kinds of change.
-var Changes = []Change{NewlyReached, NoLonger, Elsewhere, Otherwise, StoppedBefore}
+var Changes = []Change{NewlyReached, NoLonger, Elsewhere, Otherwise, Named, Unnamed, StoppedBefore}
 
 // A Difference is connections that fare differently in one way.
 type Difference struct {
@@ -471,7 +473,7 @@ func (c *comparison) add(p pair, old, new *Fate, set flowset.Set, meetings []eng
 	} else {
 		x.on, x.sender = sharedOn(p.new), senderOf(p.new.From)
 	}
-	key := fmt.Sprintf("%p %p %v %v %s %s", x.on, x.sender.By, x.sender.Hop, p.new == nil, old.key(), new.key())
+	key := fmt.Sprintf("%p %p %v %v %s %s %s", x.on, x.sender.By, x.sender.Hop, p.new == nil, c.changeOf(old, new), old.key(), new.key())
 	at, known := c.index[key]
 	if !known {
 		at = len(c.found)
@@ -632,6 +634,18 @@ func (c *comparison) justNamed(old, new *Fate) bool {
 	return one(old, new, &c.before) || one(new, old, &c.renamed)
 }
 
+// onlyNamed reports whether connections that nobody in the file takes under one network get to a machine there under the other, which
+// only that one names: the gateways let them through under both. There knows the first network's things in the second, here the other way.
+func (c *comparison) onlyNamed(nobody, named *Fate, there, here *network.Renamed) bool {
+	h := named.to.Machine.Host
+	if nobody.Outcome != engine.Absent || nobody.at.Segment == nil || named.Outcome != engine.Reached || nobody.terms != named.terms ||
+		h == nil || named.at.Machine.Host != h || here.Host(h) != nil {
+		return false
+	}
+	segment := there.Segment(nobody.at.Segment)
+	return segment != nil && slices.ContainsFunc(h.Addresses, func(a netip.Addr) bool { return h.Segment(a) == segment })
+}
+
 // alike reports whether connections of both fates fare the same.
 func (c *comparison) alike(old, new *Fate) bool {
 	if c.justNamed(old, new) {
@@ -652,8 +666,12 @@ func (c *comparison) changeOf(old, new *Fate) Change {
 		return Elsewhere
 	case before && after:
 		return Otherwise
+	case after && c.onlyNamed(old, new, &c.renamed, &c.before):
+		return Named
 	case after:
 		return NewlyReached
+	case before && c.onlyNamed(new, old, &c.before, &c.renamed):
+		return Unnamed
 	case before:
 		return NoLonger
 	}
@@ -686,13 +704,8 @@ func (f *Fate) said() string {
 
 func summary(names *Namer, list []Difference, key func(*Difference) string) []Difference {
 	ports := func(d *Difference) string { return fmt.Sprint(d.AllPorts, d.FromPorts) }
-	bySource := join(list, func(d *Difference) string { return fmt.Sprint(d.Services) + ports(d) + key(d) }, func(into, d *Difference) bool {
-		if !into.To.Equal(d.To) {
-			return false
-		}
-		into.From = into.From.Union(d.From)
-		return true
-	})
+	sameServices := func(d *Difference) string { return fmt.Sprint(d.Services) + ports(d) + key(d) }
+	bySource := join(list, sameServices, sourcesOfBoth)
 	byPorts := join(bySource, func(d *Difference) string { return fmt.Sprint(d.Services) + key(d) }, func(into, d *Difference) bool {
 		if !into.To.Equal(d.To) || !into.From.Equal(d.From) {
 			return false
@@ -700,13 +713,14 @@ func summary(names *Namer, list []Difference, key func(*Difference) string) []Di
 		into.AllPorts, into.FromPorts = portsOfBoth(into, d)
 		return true
 	})
-	joined := join(byPorts, func(d *Difference) string { return ports(d) + key(d) }, func(into, d *Difference) bool {
+	joined := join(join(byPorts, sameServices, sourcesOfBoth), func(d *Difference) string { return ports(d) + key(d) }, func(into, d *Difference) bool {
 		if !into.To.Equal(d.To) || !into.From.Equal(d.From) {
 			return false
 		}
 		into.Services, into.served = slices.Concat(into.Services, d.Services), slices.Concat(into.served, d.served)
 		return true
 	})
+	joined = eachSourceOnce(joined, func(d *Difference) string { return ports(d) + key(d) })
 	byTo := join(joined, func(d *Difference) string { return ports(d) + key(d) }, func(into, d *Difference) bool {
 		many := len(into.To.Ranges()) > fewDestinations || len(d.To.Ranges()) > fewDestinations
 		if !many || !into.From.Equal(d.From) || !slices.Equal(into.Services, d.Services) {
@@ -716,6 +730,96 @@ func summary(names *Namer, list []Difference, key func(*Difference) string) []Di
 		return true
 	})
 	return foldedDifferences(names, byTo)
+}
+
+// sourcesOfBoth takes up the sources of another difference about the same destinations.
+func sourcesOfBoth(into, d *Difference) bool {
+	if !into.To.Equal(d.To) {
+		return false
+	}
+	into.From = into.From.Union(d.From)
+	return true
+}
+
+// mostToldApart is how many differences about the same destinations eachSourceOnce looks at together.
+const mostToldApart = 16
+
+// eachSourceOnce tells differences of the same destinations and key, in which some sources stand more than once, by sources with all
+// their services, where these are no more.
+func eachSourceOnce(list []Difference, key func(*Difference) string) []Difference {
+	groups := map[string][]int{}
+	for i := range list {
+		k := likeness(&list[i], key) + list[i].To.String()
+		groups[k] = append(groups[k], i)
+	}
+	gone := make([]bool, len(list))
+	for _, group := range groups {
+		if len(group) < 2 || len(group) > mostToldApart {
+			continue
+		}
+		of := make([]Difference, len(group))
+		for n, i := range group {
+			of[n] = list[i]
+		}
+		told := bySources(of)
+		if told == nil || len(told) > len(of) {
+			continue
+		}
+		for n, i := range group {
+			if gone[i] = n >= len(told); !gone[i] {
+				list[i] = told[n]
+			}
+		}
+	}
+	var kept []Difference
+	for i := range list {
+		if !gone[i] {
+			kept = append(kept, list[i])
+		}
+	}
+	return kept
+}
+
+// bySources tells differences that are alike but for sources and services by disjoint sources; nil where there is no example for each.
+func bySources(list []Difference) []Difference {
+	var parts []Difference
+	for i := range list {
+		rest := list[i].From
+		for n := range len(parts) {
+			common := parts[n].From.Intersect(rest)
+			if common.Empty() {
+				continue
+			}
+			both := parts[n]
+			both.Services, both.served = slices.Concat(both.Services, list[i].Services), slices.Concat(both.served, list[i].served)
+			both.From = common
+			if others := parts[n].From.Minus(common); !others.Empty() {
+				parts[n].From = others
+				parts = append(parts, both)
+			} else {
+				parts[n] = both
+			}
+			rest = rest.Minus(common)
+		}
+		if !rest.Empty() {
+			d := list[i]
+			d.From = rest
+			parts = append(parts, d)
+		}
+	}
+	parts = join(parts, func(d *Difference) string { return fmt.Sprint(d.Services) }, sourcesOfBoth)
+	for n := range parts {
+		d := &parts[n]
+		k := slices.IndexFunc(list, func(x Difference) bool {
+			p := x.Example.Packet
+			return d.From.Contains(p.Source) && d.Services.Matches(p.Protocol, p.DestinationPort)
+		})
+		if k < 0 {
+			return nil
+		}
+		d.Old, d.New, d.Example, d.Was, d.Is = list[k].Old, list[k].New, list[k].Example, list[k].Was, list[k].Is
+	}
+	return parts
 }
 
 // fewDestinations is how many ranges of destinations are told apart; of more nobody reads each.
@@ -748,14 +852,20 @@ func join(list []Difference, key func(*Difference) string, takeUp func(into, d *
 	alike := map[string][]int{} // by what is quickly compared
 	for i := range list {
 		d := list[i]
-		k := fmt.Sprintf("%s %s %s %p %p %v %s %s", d.Change, d.Old.Host, d.New.Host, d.On, d.Sender.By, d.Sender.Hop, d.When, key(&d))
-		if d.Change == Otherwise || d.Change == Elsewhere {
-			k += fmt.Sprint(d.Was, d.Is)
-		}
+		k := likeness(&d, key)
 		if !slices.ContainsFunc(alike[k], func(i int) bool { return takeUp(&merged[i], &d) }) {
 			alike[k] = append(alike[k], len(merged))
 			merged = append(merged, d)
 		}
 	}
 	return merged
+}
+
+// likeness is what differences have in common that are put together: the change, hosts, translation and key.
+func likeness(d *Difference, key func(*Difference) string) string {
+	k := fmt.Sprintf("%s %s %s %p %p %v %s %s", d.Change, d.Old.Host, d.New.Host, d.On, d.Sender.By, d.Sender.Hop, d.When, key(d))
+	if d.Change == Otherwise || d.Change == Elsewhere {
+		k += fmt.Sprint(d.Was, d.Is)
+	}
+	return k
 }

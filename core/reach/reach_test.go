@@ -341,11 +341,15 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes many networks")
 	}
-	differing, same, twins, timed, straight := 0, 0, 0, 0, 0
+	differing, same, twins, timed, straight, named := 0, 0, 0, 0, 0, 0
 	for seed := range netfiletest.Few(*explored, 5) {
 		random := rand.New(rand.NewPCG(seed, 41))
 		text := gen.Mixed(seed)
 		other := changed(random, text)
+		if seed%8 == 7 { // somebody gets a name where nobody in the file is
+			newcomer := fmt.Sprintf("\nhosts:\n  newcomer: {address: 10.1.%d.%d, serves: [http, https, tcp/8085]}\n", random.IntN(2), 8+random.IntN(6))
+			other = strings.Replace(text, "\nhosts:\n", newcomer, 1)
+		}
 		if _, err := netfile.Parse("changed.yaml", []byte(other)); err != nil {
 			continue
 		}
@@ -377,6 +381,14 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 			differing++
 			if x, y, ok := fares(d.On, d.Sender, d.Example.Packet, d.Example.Moment); !ok || x == y {
 				t.Fatalf("seed %d: compare says %s -> %s %s is %s, traces say %s and %s", seed, d.Example.Packet.From(), d.Example.Packet.To(), d.Services, d.Change, x, y)
+			}
+			x, before := trace(a, d.On, d.Sender, d.Example.Packet, d.Example.Moment)
+			y, after := trace(b, d.On, d.Sender, d.Example.Packet, d.Example.Moment)
+			if before && after && d.Change != reach.Otherwise && d.Change != kind(x, y, a.Network(), b.Network()) {
+				t.Fatalf("seed %d: compare says %s -> %s %s is %s, traces say %s", seed, d.Example.Packet.From(), d.Example.Packet.To(), d.Services, d.Change, kind(x, y, a.Network(), b.Network()))
+			}
+			if d.Change == reach.Named {
+				named++
 			}
 			for _, source := range append(members(random, d.From), borders(random, d.From)...) {
 				p := d.Example.Packet
@@ -434,8 +446,8 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 			t.Fatalf("seed %d: a network differs from itself with other names: %v %v", seed, self, err)
 		}
 	}
-	if differing == 0 || same < 1000 || twins < 20 || timed < 10 || straight < int(*explored)/10 {
-		t.Errorf("%d at other times, %d beside uplinks, %d differences, %d other connections, %d of addresses that are in several places", timed, straight, differing, same, twins)
+	if differing == 0 || same < 1000 || twins < 20 || timed < 10 || straight < int(*explored)/10 || *explored > 100 && named == 0 {
+		t.Errorf("%d named, %d at other times, %d beside uplinks, %d differences, %d other connections, %d of addresses that are in several places", named, timed, straight, differing, same, twins)
 	}
 }
 
@@ -468,6 +480,29 @@ func fateFor(v engine.Verdict, other *network.Network) string {
 		return fmt.Sprintf("the internet %s#%d -> %s", v.Delivered.From(), v.Delivered.SourcePort, v.Delivered.To())
 	}
 	return fate(v)
+}
+
+// kind says what kind of change two traces of a connection show that are not alike.
+func kind(x, y engine.Verdict, a, b *network.Network) reach.Change {
+	before, after := x.Outcome == engine.Reached, y.Outcome == engine.Reached
+	newly := func(there, named engine.Verdict, other *network.Network) bool { // nothing else is changed, so it is the same packet
+		h := named.To.Machine.Host
+		return there.Outcome == engine.Absent && h != nil && other.Host(h.Name) == nil && named.At.Name() == h.Name &&
+			engine.Site{Segment: h.Segment(named.Delivered.Destination)}.Name() == there.At.Name()
+	}
+	switch {
+	case before && after && x.To.Name() != y.To.Name():
+		return reach.Elsewhere
+	case before && after:
+		return reach.Otherwise
+	case after && newly(x, y, a):
+		return reach.Named
+	case before && newly(y, x, b):
+		return reach.Unnamed
+	case after:
+		return reach.NewlyReached
+	}
+	return reach.NoLonger
 }
 
 func fate(v engine.Verdict) string {

@@ -19,9 +19,10 @@ var compareCommand = &command{
 	name: "compare", arguments: "[OLD] [NEW]",
 	summary: "lists exactly the connections that fare differently under two files",
 	help: `Lists exactly which connections fare differently under two network files: newly reached, no
-longer reached, reached elsewhere, or translated differently; each with the rules responsible and
-one connection to trace. If there are none, the files are proven to do the same: reordering rules
-that do not overlap, renaming, or splitting a group changes nothing.
+longer reached, reached elsewhere, translated differently, or, where it is only who the machine is
+that they get to anyway, newly named or no longer named; each with the rules responsible and one
+connection to trace. If there are none, the files are proven to do the same: reordering rules that
+do not overlap, renaming, or splitting a group changes nothing.
 
 Connections that are stopped under both files count only with -stops, which compares where and
 how they are stopped. It is about every moment from today on, and says when, where rules have hours

@@ -67,6 +67,10 @@ func differenceLines(names *reach.Namer, found []reach.Difference) []string {
 			lines = append(lines, "opens   "+text+" reaches "+d.New.Host)
 		case reach.NoLonger:
 			lines = append(lines, "closes  "+text+" no longer reaches "+d.Old.Host)
+		case reach.Named:
+			lines = append(lines, "named   "+text+" reaches "+d.New.Host+"; the way was open before")
+		case reach.Unnamed:
+			lines = append(lines, "named   "+text+" no longer reaches "+d.Old.Host+"; the way stays open")
 		case reach.Elsewhere:
 			lines = append(lines, "moves   "+text+" reaches "+d.New.Host+" instead of "+d.Old.Host+", "+d.Is.String()+" (was "+d.Was.String()+")")
 		default:

@@ -22,6 +22,7 @@ var glossary = []word{
 	{"forth", "from the client to the host"},
 	{"hairpin", "a client inside uses the outside address of a service that is inside too"},
 	{"hits", "how many connections a rule decided about since it counts"},
+	{"named", "a change gives a machine a name, or takes it; who gets there stays as it was"},
 	{"near", "a rule that would have mattered if one thing were different, and which thing"},
 	{"on trial", "in force until a time, and then what was before, unless it is kept"},
 	{"opens", "a change makes this way in"},
