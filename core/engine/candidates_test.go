@@ -35,7 +35,7 @@ func TestWithoutTheFirstCandidateTheNextIsFollowed(t *testing.T) {
 		t.Skip("it takes many networks")
 	}
 	followed, several := 0, 0
-	for seed := range netfiletest.Few(uint64(400), 30) {
+	for seed := range netfiletest.Few(uint64(400), 260) {
 		text := gen.Small(seed)
 		e := engine.Compile(netfiletest.Parse(t, text), nil)
 		random := rand.New(rand.NewPCG(seed, 71))

@@ -34,7 +34,7 @@ func TestPassingsAreWhatARuleWouldDecideAbout(t *testing.T) {
 		t.Skip("it takes many networks")
 	}
 	passings, sampled := 0, 0
-	for seed := range netfiletest.Few(uint64(30), 6) {
+	for seed := range netfiletest.Few(uint64(30), 15) {
 		text := gen.Small(seed + 7000)
 		n := netfiletest.Parse(t, text)
 		e := engine.Compile(n, nil)

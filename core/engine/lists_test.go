@@ -16,7 +16,7 @@ import (
 // What a gateway tells of its lists and routes is what it decides by.
 func TestListsAndRoutesAreThoseThatDecide(t *testing.T) {
 	permitted, routed := 0, 0
-	for seed := range netfiletest.Few(uint64(200), 40) {
+	for seed := range netfiletest.Few(uint64(200), 100) {
 		e := engine.Compile(netfiletest.Parse(t, gen.Small(seed)), nil)
 		random := rand.New(rand.NewPCG(seed, 41))
 		sources, walk := talkedOf(e.Network()), e.NewWalk()

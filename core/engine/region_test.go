@@ -13,14 +13,14 @@ import (
 	"hollowbridge/internal/netfile/netfiletest"
 )
 
-var exploredNetworks = flag.Uint64("explore", 60, "how many random networks to explore")
+var exploredNetworks = flag.Uint64("explore", 15, "how many random networks to explore")
 
 // Every region of a network is what walks of its members say: regions are
 // disjoint, together all there is, and members taken at random, often at borders,
 // go the way the region says.
 func TestRegionsAgreeWithWalks(t *testing.T) {
 	var looked samples
-	for seed := range netfiletest.Few(*exploredNetworks, 3) {
+	for seed := range netfiletest.Asked(*exploredNetworks, 3) {
 		text := gen.Mixed(seed)
 		n := netfiletest.Parse(t, text)
 		netfiletest.OpenSome(rand.New(rand.NewPCG(seed, 3)), n)

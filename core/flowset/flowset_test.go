@@ -1,6 +1,7 @@
 package flowset
 
 import (
+	"flag"
 	"math/rand/v2"
 	"net/netip"
 	"reflect"
@@ -85,13 +86,15 @@ func randomTiny(s *Space, random *rand.Rand) (Set, model) {
 	return set, m
 }
 
-// few returns how many rounds are made: fewer with -short.
+// few returns how many rounds are made.
 func few(rounds int) int {
-	if testing.Short() {
-		return rounds / 5
+	if *deep {
+		return rounds
 	}
-	return rounds
+	return rounds / 4
 }
+
+var deep = flag.Bool("deep", false, "take random runs at their full size, as .ci/deep does; else a quarter")
 
 // Sets of connections obey the laws of sets, compared member by member; equal sets
 // are the same number.

@@ -83,7 +83,7 @@ gateways:
 // What is put together says of each connection what was said of it before, and nothing of others.
 func TestWhatFaresAlikeSaysTheSame(t *testing.T) {
 	grouped, all := 0, 0
-	for seed := range netfiletest.Few(*explored, 5) {
+	for seed := range netfiletest.Asked(*explored, 5) {
 		old, new := netfiletest.Parse(t, gen.Small(seed)), netfiletest.Parse(t, gen.Small(seed))
 		random := rand.New(rand.NewPCG(seed, 51))
 		g := new.Gateways[random.IntN(len(new.Gateways))]

@@ -22,7 +22,7 @@ import (
 	"hollowbridge/internal/netfile/netfiletest"
 )
 
-var explored = flag.Uint64("explore", 40, "how many random networks to explore; .ci/run takes 200")
+var explored = flag.Uint64("explore", 40, "how many random networks to explore; .ci/run takes 100")
 
 // trace asks the engine about one connection at a moment, as a person would: from the machine on a
 // segment, by its name in this network, or from wherever the address is where that is nil.
@@ -150,7 +150,7 @@ func borders(random *rand.Rand, set header.Addresses) []netip.Addr {
 // outside all sets of a destination do not.
 func TestReachAgreesWithTraces(t *testing.T) {
 	checked, twins, through, timed, straight := 0, 0, 0, 0, 0
-	for seed := range netfiletest.Few(*explored, 3) {
+	for seed := range netfiletest.Asked(*explored, 3) {
 		n := netfiletest.Parse(t, gen.Mixed(seed))
 		e := engine.Compile(n, nil)
 		answer, err := reach.Find(e, reach.Question{})
@@ -342,7 +342,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 		t.Skip("it takes many networks")
 	}
 	differing, same, twins, timed, straight, named := 0, 0, 0, 0, 0, 0
-	for seed := range netfiletest.Few(*explored, 5) {
+	for seed := range netfiletest.Asked(*explored, 5) {
 		random := rand.New(rand.NewPCG(seed, 41))
 		text := gen.Mixed(seed)
 		other := changed(random, text)

@@ -23,6 +23,7 @@ var program string
 
 func TestMain(m *testing.M) {
 	flag.Parse()
+	flag.Set("test.parallel", "4") // they wait for packets, gateways and deadlines more than they compute
 	os.Exit(build(m))
 }
 

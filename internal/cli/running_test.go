@@ -21,7 +21,7 @@ import (
 	"hollowbridge/internal/gateway"
 )
 
-var kills = flag.Int("kills", 18, "how often a running gateway is killed at a random moment; .ci/run takes 150")
+var kills = flag.Int("kills", 18, "how often a running gateway is killed at a random moment; .ci/run takes 40")
 
 const edge = `network: edge
 hosts:
@@ -452,7 +452,7 @@ func TestTheLogIsFollowed(t *testing.T) {
 	}
 }
 
-var many = flag.Int("many", 20_000, "how many sessions a running gateway is given")
+var many = flag.Int("many", 6_000, "how many sessions a running gateway is given")
 
 // Many sessions are remembered, listed, counted and ended by the program.
 func TestManySessions(t *testing.T) {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"hollowbridge/core/header"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 // randomEvent is one of few sources, ports and rules, so that filters meet some.
@@ -47,7 +48,7 @@ func TestTheJournalIsAPlainList(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes seconds")
 	}
-	for seed := range uint64(20) {
+	for seed := range netfiletest.Few(uint64(20), 5) {
 		random := rand.New(rand.NewPCG(seed, 5))
 		state, err := OpenState(t.TempDir(), "rim")
 		if err != nil {

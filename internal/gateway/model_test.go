@@ -30,7 +30,7 @@ func TestRevisionsAreAPlainList(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes seconds")
 	}
-	for seed := range uint64(12) {
+	for seed := range netfiletest.Few(uint64(12), 4) {
 		random := rand.New(rand.NewPCG(seed, 23))
 		m := &model{}
 		b := &bench{T: t, folder: t.TempDir()}
@@ -153,7 +153,7 @@ func TestChangedSessionsAreThoseThatFareOtherwise(t *testing.T) {
 			t.Errorf("of %d sessions, %d have changed: too few of one kind", all, changed)
 		}
 	}()
-	for seed := range uint64(120) {
+	for seed := range netfiletest.Few(uint64(120), 60) {
 		random := rand.New(rand.NewPCG(seed, 29))
 		before := strings.ReplaceAll(gen.Small(seed), "restarts-on-apply: true", "restarts-on-apply: false")
 		after := strings.ReplaceAll(gen.Small(seed), "restarts-on-apply: true", "restarts-on-apply: false")

@@ -22,7 +22,7 @@ func TestGatewaysDecideOverTheAPIAsTheirEngines(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it waits for running gateways")
 	}
-	for seed := range uint64(40) {
+	for seed := range netfiletest.Few(uint64(40), 8) {
 		text := gen.Small(seed)
 		n := netfiletest.Parse(t, text)
 		e := engine.Compile(n, nil)

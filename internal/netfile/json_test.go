@@ -15,6 +15,7 @@ import (
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile"
+	"hollowbridge/internal/netfile/netfiletest"
 )
 
 // asJSON writes YAML as JSON, its keys in their order.
@@ -43,7 +44,7 @@ func TestFilesInJSONAreEditedLikeOthers(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it makes many edits")
 	}
-	for seed := range uint64(40) {
+	for seed := range netfiletest.Few(uint64(40), 8) {
 		folder := t.TempDir()
 		var document yaml.Node
 		if err := yaml.Unmarshal([]byte(gen.Small(seed)), &document); err != nil {

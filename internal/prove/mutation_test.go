@@ -93,6 +93,7 @@ func TestOneAlteredValueIsFound(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it sends real packets")
 	}
+	t.Parallel()
 	found, same, apart := 0, 0, 0
 	for seed := uint64(*first); found < *altered && seed < uint64(*first+40**altered); seed++ {
 		text := gen.Mixed(seed)

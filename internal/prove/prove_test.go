@@ -21,11 +21,15 @@ import (
 )
 
 var (
-	networks = flag.Int("networks", 3, "how many random networks to build on the kernel; .ci/run takes 16")
+	networks = flag.Int("networks", 3, "how many random networks to build on the kernel; .ci/run takes 12")
 	first    = flag.Int("first", 0, "the `SEED` of the first")
 )
 
-func TestMain(m *testing.M) { os.Exit(lab.Main(m.Run)) }
+func TestMain(m *testing.M) {
+	flag.Parse()
+	flag.Set("test.parallel", "4") // they wait for packets more than they compute
+	os.Exit(lab.Main(m.Run))
+}
 
 // monday is when the labs are: ten o'clock.
 var monday = network.MomentOf(0, 600)
@@ -75,6 +79,7 @@ func TestRandomNetworksFareAsTraced(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it sends real packets")
 	}
+	t.Parallel()
 	sent, explained := 0, map[string]int{}
 	for seed := *first; seed < *first+*networks; seed++ {
 		text := gen.Mixed(uint64(seed))
@@ -97,6 +102,7 @@ func TestMachinesBesideAnUplinkAreNotBlocked(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it sends real packets")
 	}
+	t.Parallel()
 	text, other := gen.Sites(36), netip.MustParseAddr("2001:db8:1::5")
 	cases := proved(t, text, text, 36, 3, func(c engine.Connection) bool {
 		s := c.From.Segment
@@ -112,6 +118,7 @@ func TestLongListsFareAsTraced(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it sends hundreds of connections")
 	}
+	t.Parallel()
 	for seed, text := range []string{gen.Large(1, 60), gen.Tangled(2, 40)} {
 		cases := proved(t, text, text, uint64(seed), 150)
 		for _, line := range unexplained(cases) {
@@ -125,6 +132,7 @@ func TestADifferenceIsFound(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it sends real packets")
 	}
+	t.Parallel()
 	text := gen.Large(1, 4)
 	cases := proved(t, text, strings.Replace(text, "to: 10.1.0.1:1001", "to: 10.1.0.1:1002", 1), 1, 40, func(c engine.Connection) bool {
 		return c.Packet.Protocol == header.TCP && c.Packet.DestinationPort == uint16(gen.LargePort(1))

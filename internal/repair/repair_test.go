@@ -22,7 +22,7 @@ import (
 	"hollowbridge/internal/repair"
 )
 
-var repairedNetworks = flag.Uint64("repair", 20, "how many random networks to repair; .ci/run takes 60")
+var repairedNetworks = flag.Uint64("repair", 12, "how many random networks to repair; .ci/run takes 30")
 
 const demo = "../../examples/fernhollow/hollowbridge.yaml"
 
@@ -182,7 +182,7 @@ func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 // a danger or a mistake is there.
 func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 	names := map[string]int{}
-	for seed := range netfiletest.Few(*repairedNetworks, 10) / 6 {
+	for seed := range netfiletest.Asked(*repairedNetworks, 10) / 6 {
 		w := opened(t, gen.Small(seed+5000))
 		found, err := advice.Examine(engine.Compile(w.net, nil), advice.Asked{})
 		if err != nil {

@@ -17,7 +17,7 @@ import (
 // counted at each gateway that it passes; what a gateway itself answers goes by its session.
 func TestWhatAConnectionCarriesIsCounted(t *testing.T) {
 	carried, itself := 0, 0
-	for seed := range netfiletest.Few(*networks, 20) {
+	for seed := range netfiletest.Asked(*networks, 20) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		e, c := engine.Compile(n, nil), &clock{}
 		var stores []*sessions.Store

@@ -20,7 +20,7 @@ import (
 	"hollowbridge/internal/sessions"
 )
 
-var networks = flag.Uint64("networks", 50, "how many random networks to send connections through; .ci/run takes 150")
+var networks = flag.Uint64("networks", 50, "how many random networks to send connections through; .ci/run takes 100")
 
 // A plain store is the slow, obvious one: a list that is searched from its end, and looked
 // through for what has timed out.
@@ -198,7 +198,7 @@ func withMappings(g *network.Gateway, c *clock) *sessions.Store {
 // Connections through gateways with stores fare as with the plain list, while time goes on:
 // the same outcomes, addresses and ports.
 func TestStoreAgreesWithAPlainList(t *testing.T) {
-	for seed := range netfiletest.Few(*networks, 10) {
+	for seed := range netfiletest.Asked(*networks, 10) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		e := engine.Compile(n, nil)
 		c := &clock{}
@@ -241,7 +241,7 @@ func TestStoreAgreesWithAPlainList(t *testing.T) {
 // A trace over sessions that are kept and one over a store say the same, as long as no time
 // passes and connections that were stopped are forgotten.
 func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
-	for seed := range netfiletest.Few(*networks, 10) {
+	for seed := range netfiletest.Asked(*networks, 10) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		netfiletest.OpenSome(rand.New(rand.NewPCG(seed, 10)), n)
 		e := engine.Compile(n, nil)
@@ -437,7 +437,7 @@ func TestSessionsOutliveARevision(t *testing.T) {
 // What rules and sessions have counted is what was decided, packet by packet, also when
 // sessions have ended.
 func TestCountsAreWhatWasDecided(t *testing.T) {
-	for seed := range netfiletest.Few(*networks, 10) {
+	for seed := range netfiletest.Asked(*networks, 10) {
 		n := netfiletest.Parse(t, strings.ReplaceAll(gen.Small(seed), "tcp-state: loose", "tcp-state: strict"))
 		g, c := n.Gateways[0], &clock{}
 		running := sessions.Start(engine.Compile(n, nil).Gateway(g), sessions.New(g, c.now))

@@ -2,6 +2,7 @@
 package netfiletest
 
 import (
+	"flag"
 	"math/rand/v2"
 	"net/netip"
 	"testing"
@@ -27,12 +28,25 @@ func Parse(tb testing.TB, text string) *network.Network {
 // Now is when the networks of tests are asked about: a Wednesday, near deadlines of those of package gen.
 var Now = time.Date(2027, 1, 13, 10, 30, 0, 0, time.UTC)
 
-// Few returns how many of something a test takes: the whole number, and with -short a few.
+var deep = flag.Bool("deep", false, "take random runs at their full size, as .ci/deep does; else a quarter, or a few with -short")
+
+// Few returns how many of something random a test takes: a quarter of the whole number, all with -deep, and with -short a few.
 func Few[N int | uint64](whole, few N) N {
-	if testing.Short() {
+	switch {
+	case testing.Short():
 		return min(whole, few)
+	case *deep:
+		return whole
 	}
-	return whole
+	return max(whole/4, min(whole, few))
+}
+
+// Asked returns how many of something random a test takes where a flag says it: with -short a few at most.
+func Asked[N int | uint64](number, few N) N {
+	if testing.Short() {
+		return min(number, few)
+	}
+	return number
 }
 
 // OpenSome gives the gateways of a network mappings: of the ports that Connection asks for and
