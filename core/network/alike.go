@@ -60,6 +60,23 @@ var (
 	gatewayType  = reflect.TypeFor[Gateway]()
 )
 
+// maps reports whether two maps have the same keys, but for names that are others now, with values that are alike.
+func (a *alike) maps(v, w reflect.Value) bool {
+	if v.Len() != w.Len() {
+		return false
+	}
+	for key, value := range v.Seq2() {
+		other := w.MapIndex(key)
+		if key.Kind() == reflect.String && !other.IsValid() && a.now != nil {
+			other = w.MapIndex(reflect.ValueOf(a.now(key.String())))
+		}
+		if !other.IsValid() || !a.values(value, other) {
+			return false
+		}
+	}
+	return true
+}
+
 func (a *alike) values(v, w reflect.Value) bool {
 	if v.IsValid() != w.IsValid() || v.IsValid() && v.Type() != w.Type() {
 		return false
@@ -87,19 +104,7 @@ func (a *alike) values(v, w reflect.Value) bool {
 		}
 		return true
 	case reflect.Map:
-		if v.Len() != w.Len() {
-			return false
-		}
-		for key, value := range v.Seq2() {
-			other := w.MapIndex(key)
-			if key.Kind() == reflect.String && !other.IsValid() && a.now != nil {
-				other = w.MapIndex(reflect.ValueOf(a.now(key.String())))
-			}
-			if !other.IsValid() || !a.values(value, other) {
-				return false
-			}
-		}
-		return true
+		return a.maps(v, w)
 	case reflect.Struct:
 		switch v.Type() {
 		case positionType:

@@ -446,7 +446,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 			t.Fatalf("seed %d: a network differs from itself with other names: %v %v", seed, self, err)
 		}
 	}
-	if differing == 0 || same < 1000 || twins < 20 || timed < 10 || straight < int(*explored)/10 || *explored > 100 && named == 0 {
+	if differing == 0 || same < 1000 || twins < 20 || timed < int(*explored)/4 || straight < int(*explored)/10 || *explored > 100 && named == 0 {
 		t.Errorf("%d named, %d at other times, %d beside uplinks, %d differences, %d other connections, %d of addresses that are in several places", named, timed, straight, differing, same, twins)
 	}
 }

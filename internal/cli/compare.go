@@ -79,20 +79,8 @@ func runCompare(c *call) int {
 	var done []func()
 	networks, failures := c.readBoth(c.args[0], c.args[1])
 	for i, n := range networks {
-		var wrongs netfile.Errors
-		switch err := failures[i]; {
-		case errors.As(err, &wrongs) && c.options.json:
-			c.printJSON(map[string]any{"errors": errorsJSON(wrongs)})
-			return wrong
-		case errors.As(err, &wrongs):
-			text := "Nothing was compared."
-			if c.options.whatIf.ListsIn == "" && netfile.IsPiped(c.args[i]) {
-				text += " Lists of what comes by a pipe are named from the folder that -lists-in says."
-			}
-			c.printErrors(wrongs, text)
-			return wrong
-		case err != nil:
-			return c.failed(err)
+		if err := failures[i]; err != nil {
+			return c.notCompared(c.args[i], err)
 		}
 		e, d := c.compile(n)
 		engines, done = append(engines, e), append(done, d)
@@ -123,6 +111,24 @@ func runCompare(c *call) int {
 		c.printDifferences(names, found, beyondOf(networks))
 	}
 	return c.ciStatus(len(found) > 0, err)
+}
+
+// notCompared says why a file can't be compared.
+func (c *call) notCompared(path string, err error) int {
+	var wrongs netfile.Errors
+	switch {
+	case errors.As(err, &wrongs) && c.options.json:
+		c.printJSON(map[string]any{"errors": errorsJSON(wrongs)})
+	case errors.As(err, &wrongs):
+		text := "Nothing was compared."
+		if c.options.whatIf.ListsIn == "" && netfile.IsPiped(path) {
+			text += " Lists of what comes by a pipe are named from the folder that -lists-in says."
+		}
+		c.printErrors(wrongs, text)
+	default:
+		return c.failed(err)
+	}
+	return wrong
 }
 
 // Beyond are the keys of gateways in which two networks differ, although no connection by itself need fare differently.

@@ -628,6 +628,21 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 		c.printJSON(result)
 		return yes
 	}
+	c.printEdit(changes, consequences)
+	switch {
+	case printed:
+	case len(changes) == 0:
+		fmt.Fprintf(c.Out, "%s is so already; nothing was written\n", c.path())
+	case c.options.dryRun:
+		fmt.Fprintf(c.Out, "a dry run: %s was not written\n", c.path())
+	default:
+		fmt.Fprintf(c.Out, "wrote %s\n", c.path())
+	}
+	return yes
+}
+
+// printEdit prints the lines that an edit takes out and puts in, what is to be said about it, and what it opens and closes.
+func (c *call) printEdit(changes, consequences []string) {
 	for _, line := range changes {
 		switch line[0] {
 		case '+':
@@ -651,14 +666,4 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 	for _, line := range consequences {
 		fmt.Fprintln(c.Out, strings.Join(wrap(line, c.Width), "\n          "))
 	}
-	switch {
-	case printed:
-	case len(changes) == 0:
-		fmt.Fprintf(c.Out, "%s is so already; nothing was written\n", c.path())
-	case c.options.dryRun:
-		fmt.Fprintf(c.Out, "a dry run: %s was not written\n", c.path())
-	default:
-		fmt.Fprintf(c.Out, "wrote %s\n", c.path())
-	}
-	return yes
 }

@@ -64,9 +64,24 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 	run: runTrace,
 }
 
+// traceMisused says which options of a trace do not go together; empty where they do.
+func (o *options) traceMisused() string {
+	switch {
+	case o.explained && (o.json || o.batch != ""):
+		return "-explain is for people who read one trace; -json and -batch go without it"
+	case o.batch != "":
+		return ""
+	case o.send && !o.live || o.live && (o.repair != 0 || len(o.after) > 0):
+		return "-send goes with -live, and -repair and -after don't"
+	case o.repair != 0 && !o.whatIf.IsNone():
+		return "-repair changes the file as it is; -down, -list, -without and -with ask about another one"
+	}
+	return ""
+}
+
 func runTrace(c *call) int {
-	if c.options.explained && (c.options.json || c.options.batch != "") {
-		return c.misused("-explain is for people who read one trace; -json and -batch go without it")
+	if no := c.options.traceMisused(); no != "" {
+		return c.misused("%s", no)
 	}
 	if c.options.batch != "" {
 		return c.runBatch()
@@ -77,12 +92,6 @@ func runTrace(c *call) int {
 	q, ok := c.question()
 	if !ok {
 		return wrong
-	}
-	if c.options.send && !c.options.live || c.options.live && (c.options.repair != 0 || len(c.options.after) > 0) {
-		return c.misused("-send goes with -live, and -repair and -after don't")
-	}
-	if c.options.repair != 0 && !c.options.whatIf.IsNone() {
-		return c.misused("-repair changes the file as it is; -down, -list, -without and -with ask about another one")
 	}
 	c.sketches = true
 	n, live := c.liveOrFile()
@@ -141,9 +150,7 @@ func runTrace(c *call) int {
 			c.sayLive(live)
 		}
 		c.printTrace(t, c.repairEntries(repairs))
-		for _, o := range otherwise {
-			fmt.Fprintf(c.Out, "%s, asked about too: %s\n", o.Service, o.verdict(c))
-		}
+		c.printOtherwise(otherwise)
 		if c.options.send {
 			c.sendTraced(t)
 		}
@@ -152,6 +159,13 @@ func runTrace(c *call) int {
 		return no
 	}
 	return yes
+}
+
+// printOtherwise says how other services fare that were asked about.
+func (c *call) printOtherwise(list []otherwiseJSON) {
+	for _, o := range list {
+		fmt.Fprintf(c.Out, "%s, asked about too: %s\n", o.Service, o.verdict(c))
+	}
 }
 
 // noteTwin says where the address of a named host leads to another host that has it too.

@@ -387,26 +387,7 @@ func (g *small) writeHosts() {
 		if h.segment >= 0 && g.wire(h.segment) != "" {
 			g.line("    segment: %s", g.wire(h.segment))
 		}
-		if names := g.gatewaysOf(h); len(names) > 1 || len(names) > 0 && g.chance(8) {
-			name := pick(g.random, names)
-			if first := g.addressOn(name, h.segment); first != "" && g.chance(2) {
-				name = first
-			}
-			if g.chance(6) && strings.HasPrefix(h.addresses[0], "10.1.") {
-				name = h.addresses[0][:strings.LastIndexByte(h.addresses[0], '.')] + ".14" // often nobody's
-			}
-			g.line("    gateway: %s", name)
-		}
-		if h.name == "neighbour" && g.chance(2) && slices.Contains(g.gateways[0].routes, "{to: default, via: 198.51.100.1}") {
-			g.line("    gateway: %s", pick(g.random, []string{"rim", "198.51.100.2", "198.51.100.1"}))
-		}
-		if h.name == "shed" {
-			r := g.behind[int(h.addresses[0][len("10.5.")]-'0')]
-			has := func(other smallHost) bool { return slices.Contains(other.addresses, r.address) } // then it is no router
-			if r.linked && strings.HasSuffix(h.addresses[0], ".200") || g.chance(4) && !slices.ContainsFunc(g.hosts, has) {
-				g.line("    gateway: %s", r.gateway)
-			}
-		}
+		g.writeGatewayOf(&h)
 		serves := some(g.random, smallServices, 5)
 		if g.chance(4) {
 			at := h.addresses[0]
@@ -436,6 +417,30 @@ func (g *small) writeHosts() {
 				}
 				g.line("      - {listen: %s, to: '%s:%s'}", pick(g.random, []string{"tcp/22", "tcp/8080-8089", "http", "tcp+udp/37020"}), where, pick(g.random, []string{"22", "80", "443", "37020"}))
 			}
+		}
+	}
+}
+
+// writeGatewayOf writes whom a host sends to, where that is not clear, or by chance.
+func (g *small) writeGatewayOf(h *smallHost) {
+	if names := g.gatewaysOf(*h); len(names) > 1 || len(names) > 0 && g.chance(8) {
+		name := pick(g.random, names)
+		if first := g.addressOn(name, h.segment); first != "" && g.chance(2) {
+			name = first
+		}
+		if g.chance(6) && strings.HasPrefix(h.addresses[0], "10.1.") {
+			name = h.addresses[0][:strings.LastIndexByte(h.addresses[0], '.')] + ".14" // often nobody's
+		}
+		g.line("    gateway: %s", name)
+	}
+	if h.name == "neighbour" && g.chance(2) && slices.Contains(g.gateways[0].routes, "{to: default, via: 198.51.100.1}") {
+		g.line("    gateway: %s", pick(g.random, []string{"rim", "198.51.100.2", "198.51.100.1"}))
+	}
+	if h.name == "shed" {
+		r := g.behind[int(h.addresses[0][len("10.5.")]-'0')]
+		has := func(other smallHost) bool { return slices.Contains(other.addresses, r.address) } // then it is no router
+		if r.linked && strings.HasSuffix(h.addresses[0], ".200") || g.chance(4) && !slices.ContainsFunc(g.hosts, has) {
+			g.line("    gateway: %s", r.gateway)
 		}
 	}
 }

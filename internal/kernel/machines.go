@@ -50,13 +50,25 @@ func CompileHost(h *network.Host) *Program {
 			served.add(ofFamily(f), ofProtocol(protocol, f), c.ports(destination, inner), one("that were not led here", meta(unix.NFT_META_MARK, register0), compare(unix.NFT_CMP_NEQ, register0, host32(servedMark))), refuse(protocol))
 		}
 	}
+	c.answeredByLab(served, h)
+	if h.Firewall == nil {
+		in.add(ends(jumpsTo(served.name)))
+		return c.Program
+	}
+	c.firewall(in, served, h.Firewall)
+	in.add(ends(drops))
+	return c.Program
+}
+
+// answeredByLab accepts, of the protocols that the lab itself answers, what a host serves, and refuses the rest of those of which it serves some.
+func (c *compiler) answeredByLab(served *chain, h *network.Host) {
 	for _, protocol := range header.Protocols() { // what the lab itself answers, where it serves some of it
 		if protocol == header.TCP || protocol == header.UDP || protocol == header.ICMP {
 			continue
 		}
 		some := false
 		for _, s := range h.Serves {
-			m := all
+			m := engine.Match{From: header.AllAddresses(), To: header.AllAddresses()}
 			if s.At.IsValid() {
 				m.To = header.Single(s.At)
 			}
@@ -78,11 +90,11 @@ func CompileHost(h *network.Host) *Program {
 			}
 		}
 	}
-	if h.Firewall == nil {
-		in.add(ends(jumpsTo(served.name)))
-		return c.Program
-	}
-	for _, r := range h.Firewall.Rules {
+}
+
+// firewall does as the host's own firewall: what it allows goes to what is behind it.
+func (c *compiler) firewall(in, served *chain, f *network.HostFirewall) {
+	for _, r := range f.Rules {
 		m := engine.Match{From: r.From, To: header.AllAddresses(), Services: r.Services}
 		switch r.Verb {
 		case network.Allow:
@@ -103,8 +115,6 @@ func CompileHost(h *network.Host) *Program {
 			}
 		}
 	}
-	in.add(ends(drops))
-	return c.Program
 }
 
 // leadTo hands what is served to a port of the lab's own: nothing is translated.

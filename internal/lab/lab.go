@@ -331,6 +331,33 @@ func (l *Lab) placeInternet() error {
 	if err := n.route(way{to: header.IPv6.Prefix(), kind: unix.RTN_LOCAL}); err != nil {
 		return err
 	}
+	for _, p := range prefixesOf(l.lost()) {
+		if err := n.route(way{to: p, kind: unix.RTN_BLACKHOLE, metric: 2000}); err != nil {
+			return err
+		}
+	}
+	for _, i := range slices.Backward(l.uplinks()) { // of several that have one prefix, the first is sent what is for it
+		if err := l.placeUplink(i); err != nil {
+			return err
+		}
+	}
+	if err := l.routeSent(); err != nil {
+		return err
+	}
+	for _, i := range l.uplinks() {
+		for _, family := range header.Families {
+			if _, has := i.Address(family); has && i.IsUp() {
+				if err := l.routeStraight(l.upstream[i], i, family); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// lost returns the addresses for which the internet has no way.
+func (l *Lab) lost() header.Addresses {
 	lost := header.AllAddresses().Minus(l.engine.Network().Internet()).Union(l.engine.Unsent())
 	for _, i := range l.uplinks() { // to an uplink of the other family alone nothing can be sent
 		for _, p := range i.Upstream.Routes {
@@ -358,16 +385,11 @@ func (l *Lab) placeInternet() error {
 	for _, i := range l.uplinks() {
 		lost = lost.Minus(header.AddressesOfPrefixes(i.Addresses...))
 	}
-	for _, p := range prefixesOf(lost) {
-		if err := n.route(way{to: p, kind: unix.RTN_BLACKHOLE, metric: 2000}); err != nil {
-			return err
-		}
-	}
-	for _, i := range slices.Backward(l.uplinks()) { // of several that have one prefix, the first is sent what is for it
-		if err := l.placeUplink(i); err != nil {
-			return err
-		}
-	}
+	return lost
+}
+
+// routeSent makes the internet send the uplinks what their providers send there.
+func (l *Lab) routeSent() error {
 	sent := l.uplinks()
 	slices.SortStableFunc(sent, func(a, b *network.Interface) int { // likewise, but to one that is up
 		return cmp.Compare(down(a), down(b))
@@ -379,16 +401,7 @@ func (l *Lab) placeInternet() error {
 				if err != nil {
 					return err
 				}
-				if err := n.route(way{to: p, out: l.upstream[i], via: via, source: l.stranger(p.Addr())}); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	for _, i := range l.uplinks() {
-		for _, family := range header.Families {
-			if _, has := i.Address(family); has && i.IsUp() {
-				if err := l.routeStraight(l.upstream[i], i, family); err != nil {
+				if err := l.internet.route(way{to: p, out: l.upstream[i], via: via, source: l.stranger(p.Addr())}); err != nil {
 					return err
 				}
 			}

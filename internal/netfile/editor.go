@@ -345,28 +345,9 @@ func difference(a, b []string) []string {
 	}
 	out := []string{fmt.Sprintf("@ line %d", first)}
 	if len(a) > mostCompared || len(b) > mostCompared {
-		for _, line := range a {
-			out = append(out, "- "+line)
-		}
-		for _, line := range b {
-			out = append(out, "+ "+line)
-		}
-		return out
+		return append(out, slices.Concat(marked("- ", a), marked("+ ", b))...)
 	}
-	// common[i][j] is the length of the longest common subsequence of a[i:] and b[j:].
-	common := make([][]int, len(a)+1)
-	for i := range common {
-		common[i] = make([]int, len(b)+1)
-	}
-	for i := len(a) - 1; i >= 0; i-- {
-		for j := len(b) - 1; j >= 0; j-- {
-			if a[i] == b[j] {
-				common[i][j] = common[i+1][j+1] + 1
-			} else {
-				common[i][j] = max(common[i+1][j], common[i][j+1])
-			}
-		}
-	}
+	common := commonLengths(a, b)
 	for i, j := 0, 0; i < len(a) || j < len(b); {
 		switch {
 		case i < len(a) && j < len(b) && a[i] == b[j]:
@@ -386,6 +367,32 @@ func difference(a, b []string) []string {
 		}
 	}
 	return out
+}
+
+func marked(mark string, lines []string) []string {
+	marked := make([]string, len(lines))
+	for i, line := range lines {
+		marked[i] = mark + line
+	}
+	return marked
+}
+
+// commonLengths returns, as [i][j], the length of the longest common subsequence of a[i:] and b[j:].
+func commonLengths(a, b []string) [][]int {
+	common := make([][]int, len(a)+1)
+	for i := range common {
+		common[i] = make([]int, len(b)+1)
+	}
+	for i := len(a) - 1; i >= 0; i-- {
+		for j := len(b) - 1; j >= 0; j-- {
+			if a[i] == b[j] {
+				common[i][j] = common[i+1][j+1] + 1
+			} else {
+				common[i][j] = max(common[i+1][j], common[i][j+1])
+			}
+		}
+	}
+	return common
 }
 
 // appendContext shows lines that stay, unless they are many.

@@ -52,11 +52,13 @@ func (r *reader) former(body *fields) string {
 	return n.Value
 }
 
+// A vlan is an interface that is one, and where the file names what carries it.
+type vlan struct {
+	on *yaml.Node
+	of *network.Interface
+}
+
 func (r *reader) readInterfaces(g *network.Gateway, body *fields) {
-	type vlan struct {
-		on *yaml.Node
-		of *network.Interface
-	}
 	var vlans []vlan
 	for _, e := range body.namedChildren("interfaces", "interface") {
 		f := r.fields(e.body, interfaceObject)
@@ -89,16 +91,7 @@ func (r *reader) readInterfaces(g *network.Gateway, body *fields) {
 			}
 		}
 		if up := f.child("upstream"); up != nil {
-			i.Upstream.Blocks, i.Upstream.BlocksText = up.services("blocks")
-			i.Upstream.CarrierNAT = up.flag("carrier-nat", false)
-			i.Upstream.NoBeside = up.word("beside") == besideNone
-			for _, n := range up.scalars("routes") {
-				if p, ok := r.prefix(n); ok && network.Carried(p.Addr()) {
-					i.Upstream.Routes = append(i.Upstream.Routes, p)
-				} else if ok {
-					r.fail(n, "%s: the internet carries no private or shared addresses, so no provider sends these here", n.Value)
-				}
-			}
+			r.readUpstream(i, up)
 		}
 		if v := f.child("vlan"); v != nil {
 			i.VLAN = v.number("id", 1, 4094, 0)
@@ -108,6 +101,29 @@ func (r *reader) readInterfaces(g *network.Gateway, body *fields) {
 		}
 		g.Interfaces = append(g.Interfaces, i)
 	}
+	r.readVLANs(g, vlans)
+	for _, i := range g.Interfaces {
+		carries := slices.ContainsFunc(g.Interfaces, func(j *network.Interface) bool { return j.Trunk == i })
+		if len(i.Addresses) == 0 && !carries && len(r.errors) == 0 {
+			r.failAt(i.Place, len(i.Name), "%s has no address; only an interface that carries VLANs does without", i)
+		}
+	}
+}
+
+func (r *reader) readUpstream(i *network.Interface, up *fields) {
+	i.Upstream.Blocks, i.Upstream.BlocksText = up.services("blocks")
+	i.Upstream.CarrierNAT = up.flag("carrier-nat", false)
+	i.Upstream.NoBeside = up.word("beside") == besideNone
+	for _, n := range up.scalars("routes") {
+		if p, ok := r.prefix(n); ok && network.Carried(p.Addr()) {
+			i.Upstream.Routes = append(i.Upstream.Routes, p)
+		} else if ok {
+			r.fail(n, "%s: the internet carries no private or shared addresses, so no provider sends these here", n.Value)
+		}
+	}
+}
+
+func (r *reader) readVLANs(g *network.Gateway, vlans []vlan) {
 	for _, v := range vlans {
 		trunk := g.Interface(v.on.Value)
 		switch {
@@ -125,12 +141,6 @@ func (r *reader) readInterfaces(g *network.Gateway, body *fields) {
 		}
 		v.of.Trunk = trunk
 		r.refersTo(v.on, 0, trunk, false)
-	}
-	for _, i := range g.Interfaces {
-		carries := slices.ContainsFunc(g.Interfaces, func(j *network.Interface) bool { return j.Trunk == i })
-		if len(i.Addresses) == 0 && !carries && len(r.errors) == 0 {
-			r.failAt(i.Place, len(i.Name), "%s has no address; only an interface that carries VLANs does without", i)
-		}
 	}
 }
 

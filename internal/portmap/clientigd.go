@@ -327,15 +327,7 @@ func (c *Client) addIGD(ctx context.Context, a Ask) (*Got, error) {
 	if !a.Exact && d.kind == igd.WANIPConnection && d.version(d.kind) >= 2 {
 		action = "AddAnyPortMapping"
 	}
-	var out igd.Args
-	for tries := 0; ; tries++ {
-		out, err = c.call(ctx, d, d.kind, action, args)
-		var denied *Denied
-		if tries == mostPorts || a.Outside != 0 || !errors.As(err, &denied) || denied.number != igd.Conflict {
-			break
-		}
-		args["NewExternalPort"] = strconv.Itoa(49152 + rand.IntN(65536-49152)) // any will do
-	}
+	out, err := c.addMapping(ctx, d, action, args, a.Outside == 0)
 	if err != nil {
 		return nil, err
 	}
@@ -354,6 +346,18 @@ func (c *Client) addIGD(ctx context.Context, a Ask) (*Got, error) {
 		lifetime = time.Duration(lease) * time.Second
 	}
 	return &Got{By: network.IGD, Protocol: a.Protocol, Outside: netip.AddrPortFrom(d.external, uint16(outside)), Inside: netip.AddrPortFrom(machine, a.Port), Lifetime: lifetime}, nil
+}
+
+// addMapping asks a device for a mapping, where any port will do for others where it refuses one; args has the last one then.
+func (c *Client) addMapping(ctx context.Context, d *device, action string, args igd.Args, any bool) (out igd.Args, err error) {
+	for tries := 0; ; tries++ {
+		out, err = c.call(ctx, d, d.kind, action, args)
+		var denied *Denied
+		if tries == mostPorts || !any || !errors.As(err, &denied) || denied.number != igd.Conflict {
+			return out, err
+		}
+		args["NewExternalPort"] = strconv.Itoa(49152 + rand.IntN(65536-49152))
+	}
 }
 
 // mostPorts is how many other ports are asked for where those before are taken.

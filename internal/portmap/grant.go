@@ -273,17 +273,8 @@ func (v *Server) renew(e *entry, w *wish, until time.Time) (*entry, *refusal) {
 // place chooses the outside address and port of a wish: those that its machine's port has already,
 // else the wished one, else the machine's own, else the next free one.
 func (v *Server) place(s *setting, w *wish, r *network.MappingRule) (netip.AddrPort, *refusal) {
-	if w.machine.Is6() { // the way is opened, nothing is translated
-		outside := netip.AddrPortFrom(w.machine, w.port)
-		switch {
-		case !s.address[header.IPv6].IsValid():
-			return outside, refused(noExternal, "%s has no IPv6 address", s.external)
-		case w.exact && (w.outside != 0 && w.outside != w.port || isSome(w.address) && w.address != w.machine):
-			return outside, refused(noPort, "addresses and ports of IPv6 are not translated")
-		case !r.Ports.Contains(w.port):
-			return outside, refused(notAllowed, "the rule of line %d is for ports %s", r.Place.Line, r.Ports)
-		}
-		return outside, nil
+	if w.machine.Is6() {
+		return opened(s, w, r)
 	}
 	address := s.address[header.IPv4]
 	if !address.IsValid() {
@@ -302,26 +293,11 @@ func (v *Server) place(s *setting, w *wish, r *network.MappingRule) (netip.AddrP
 		}
 	}
 	if w.exact {
-		switch {
-		case isSome(w.address) && w.address != address:
-			return netip.AddrPort{}, refused(noPort, "%s is not the address of %s", w.address, s.external)
-		case w.outside == 0:
-		case !r.Ports.Contains(w.outside):
-			return netip.AddrPort{}, refused(noPort, "the rule of line %d is for ports %s", r.Place.Line, r.Ports)
-		default:
-			if why := v.mayHave(s, w, at(w.outside)); why != "" || v.isTaken(w, at(w.outside)) {
-				return netip.AddrPort{}, refused(noPort, "port %d is not to be had: %s", w.outside, orText(why, "sessions have it"))
-			}
-			return at(w.outside), nil
+		if no := v.exactly(s, w, r, address); no != nil || w.outside != 0 {
+			return at(w.outside), no
 		}
 	}
-	companion := uint16(0) // the port of the other protocol that the machine's port has (RFC 6886, 3.3)
-	for _, other := range []header.Protocol{header.TCP, header.UDP} {
-		if of := v.table.inside[insideKey{inside, other}]; other != w.protocol && len(of) > 0 {
-			companion = of[0].key.outside.Port()
-		}
-	}
-	for _, port := range []uint16{wished, companion, w.port} {
+	for _, port := range []uint16{wished, v.companion(w.protocol, inside), w.port} {
 		if port != 0 && r.Ports.Contains(port) && v.mayHave(s, w, at(port)) == "" && (port == wished && wished != w.outside || !v.isTaken(w, at(port))) {
 			return at(port), nil
 		}
@@ -330,6 +306,47 @@ func (v *Server) place(s *setting, w *wish, r *network.MappingRule) (netip.AddrP
 		return at(port), nil
 	}
 	return netip.AddrPort{}, refused(noneLeft, "none of the ports %s is free", r.Ports)
+}
+
+// opened is place for IPv6: the way is opened, nothing is translated.
+func opened(s *setting, w *wish, r *network.MappingRule) (netip.AddrPort, *refusal) {
+	outside := netip.AddrPortFrom(w.machine, w.port)
+	switch {
+	case !s.address[header.IPv6].IsValid():
+		return outside, refused(noExternal, "%s has no IPv6 address", s.external)
+	case w.exact && (w.outside != 0 && w.outside != w.port || isSome(w.address) && w.address != w.machine):
+		return outside, refused(noPort, "addresses and ports of IPv6 are not translated")
+	case !r.Ports.Contains(w.port):
+		return outside, refused(notAllowed, "the rule of line %d is for ports %s", r.Place.Line, r.Ports)
+	}
+	return outside, nil
+}
+
+// exactly says why a wish can't have the outside address and port that it names, of which it may leave out either.
+func (v *Server) exactly(s *setting, w *wish, r *network.MappingRule, address netip.Addr) *refusal {
+	switch {
+	case isSome(w.address) && w.address != address:
+		return refused(noPort, "%s is not the address of %s", w.address, s.external)
+	case w.outside == 0:
+		return nil
+	case !r.Ports.Contains(w.outside):
+		return refused(noPort, "the rule of line %d is for ports %s", r.Place.Line, r.Ports)
+	}
+	outside := netip.AddrPortFrom(address, w.outside)
+	if why := v.mayHave(s, w, outside); why != "" || v.isTaken(w, outside) {
+		return refused(noPort, "port %d is not to be had: %s", w.outside, orText(why, "sessions have it"))
+	}
+	return nil
+}
+
+// companion returns the outside port that a machine's port has for the other protocol (RFC 6886, 3.3), or 0.
+func (v *Server) companion(protocol header.Protocol, inside netip.AddrPort) (port uint16) {
+	for _, other := range []header.Protocol{header.TCP, header.UDP} {
+		if of := v.table.inside[insideKey{inside, other}]; other != protocol && len(of) > 0 {
+			port = of[0].key.outside.Port()
+		}
+	}
+	return port
 }
 
 func orText(text, otherwise string) string {

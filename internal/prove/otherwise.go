@@ -79,46 +79,61 @@ type excuse struct {
 
 // known says why the kernel does otherwise, where that is known and what is seen is what must be seen then.
 func (p *Prover) known(c *Case, delivery string) string {
-	silence := []lab.Answer{lab.Silence}
-	t := c.Trace
-	sees := func(is func(*lab.Sighting) bool) bool {
-		return slices.ContainsFunc(c.Seen, func(s lab.Sighting) bool { return is(&s) })
+	for _, x := range slices.Concat(p.excusesOnTheWay(c), p.excusesAtTheEnd(c)) {
+		if x.holds && slices.Contains(x.meets, c.Result.Answer) && (delivery == "" || !x.delivered) {
+			return x.reason
+		}
 	}
+	return ""
+}
+
+// silence is what a client meets that nobody answers.
+var silence = []lab.Answer{lab.Silence}
+
+// sees reports whether a packet was seen that is so.
+func (c *Case) sees(is func(*lab.Sighting) bool) bool {
+	return slices.ContainsFunc(c.Seen, func(s lab.Sighting) bool { return is(&s) })
+}
+
+// excusesOnTheWay are those of gateways, and of the internet, for a packet that they have.
+func (p *Prover) excusesOnTheWay(c *Case) []excuse {
+	t := c.Trace
 	hidden := t.Ended.Source != t.Connection.Packet.Source
-	excuses := []excuse{
+	return []excuse{
 		{"a next hop that is a host takes the packet, and says nothing",
-			t.Outcome == engine.Unrouted && sees(func(s *lab.Sighting) bool {
+			t.Outcome == engine.Unrouted && c.sees(func(s *lab.Sighting) bool {
 				h := p.Engine.Network().Host(s.Node)
 				return h != nil && !s.Leaves && !h.Has(s.Packet.Destination) && p.isHop(h)
 			}), silence, false},
 		{"the kernel tells it only a source to which it has a route, as that is after translation",
 			t.Told && t.Outcome == engine.Absent && len(t.Passed) > 0 && p.Engine.Gateway(t.Passed[len(t.Passed)-1]).OutTo(t.Ended.Source) == nil, silence, true},
 		{"no route is told to a client once a second, and was before", tells(t) && p.told[tellerOf(t)], silence, true},
+		{"a gateway that it crosses twice in a row translates the answer once", hidden && crossedAtOnce(t), silence, true},
+		{"several gateways answer for its translated source", p.claimedBy(t.Ended.Source) > 1, []lab.Answer{lab.Silence, lab.Answered, lab.Taken}, true},
+		{"a provider's router tells it, if anybody",
+			t.Told && (t.Outcome == engine.Absent || t.Outcome == engine.Unrouted) && c.sees(func(s *lab.Sighting) bool { return s.Node == lab.Internet && !s.Leaves }),
+			[]lab.Answer{lab.Silence, lab.WasRefused}, true},
+		{"the last gateway tells nobody, but a provider's router behind it did",
+			!t.Told && t.Outcome == engine.Absent && c.sees(func(s *lab.Sighting) bool {
+				return s.Node == lab.Internet && s.Leaves && s.Kind == lab.Unreachable && s.Packet.Source == c.Result.By
+			}), []lab.Answer{lab.WasRefused}, true},
+		{"what goes round ends with an error that says so", t.Outcome == engine.Loop, []lab.Answer{lab.WasRefused}, true},
+	}
+}
+
+// excusesAtTheEnd are those of the machine that a packet gets to.
+func (p *Prover) excusesAtTheEnd(c *Case) []excuse {
+	t := c.Trace
+	return []excuse{
 		{"the kernel does not have the address of an interface that is down",
 			t.To.Gateway != nil && slices.ContainsFunc(t.To.Gateway.Interfaces, func(i *network.Interface) bool { return !i.IsUp() && i.Own().Contains(t.Delivered.Destination) }), silence, true},
 		{"the kernel answers itself only where it has a route",
 			t.To.Gateway != nil && p.Engine.Gateway(p.Engine.Network().Gateways[t.To.Gateway.Index]).OutTo(t.Delivered.Source) == nil, silence, true},
 		{"a relay that reaches nobody says nothing",
-			t.At.Machine.Host != nil && t.Outcome == engine.Refused && sees(func(s *lab.Sighting) bool {
+			t.At.Machine.Host != nil && t.Outcome == engine.Refused && c.sees(func(s *lab.Sighting) bool {
 				return s.Node == t.At.Machine.Host.Name && relayed(t.At.Machine.Host, s.Packet)
 			}), []lab.Answer{lab.Silence, lab.Taken}, true},
-		{"a gateway that it crosses twice in a row translates the answer once", hidden && crossedAtOnce(t), silence, true},
-		{"several gateways answer for its translated source", p.claimedBy(t.Ended.Source) > 1, []lab.Answer{lab.Silence, lab.Answered, lab.Taken}, true},
-		{"a provider's router tells it, if anybody",
-			t.Told && (t.Outcome == engine.Absent || t.Outcome == engine.Unrouted) && sees(func(s *lab.Sighting) bool { return s.Node == lab.Internet && !s.Leaves }),
-			[]lab.Answer{lab.Silence, lab.WasRefused}, true},
-		{"the last gateway tells nobody, but a provider's router behind it did",
-			!t.Told && t.Outcome == engine.Absent && sees(func(s *lab.Sighting) bool {
-				return s.Node == lab.Internet && s.Leaves && s.Kind == lab.Unreachable && s.Packet.Source == c.Result.By
-			}), []lab.Answer{lab.WasRefused}, true},
-		{"what goes round ends with an error that says so", t.Outcome == engine.Loop, []lab.Answer{lab.WasRefused}, true},
 	}
-	for _, x := range excuses {
-		if x.holds && slices.Contains(x.meets, c.Result.Answer) && (delivery == "" || !x.delivered) {
-			return x.reason
-		}
-	}
-	return ""
 }
 
 // A toldBy is a client and the gateway that tells it that there is no route.

@@ -222,7 +222,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 		t.Skip("it takes many networks")
 	}
 	planted, several := 0, 0
-	for seed := range uint64(50) {
+	for seed := range netfiletest.Few(uint64(50), 20) {
 		w := opened(t, gen.Small(seed+8000))
 		e := engine.Compile(w.net, nil)
 		open, err := reach.Find(e, reach.Question{Most: reach.MostPieces})
