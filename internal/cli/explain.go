@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -59,7 +60,7 @@ func explained(s *engine.Step, t *engine.Trace) string {
 	case engine.StepSource:
 		switch {
 		case changed:
-			return fmt.Sprintf("%s writes its sender anew, %s in place of %s (rule%s): the answer comes to that address, and so back to the gateway, which knows whose it is.", s.At, s.After.From(), s.Before.From(), orNone(rule))
+			return fmt.Sprintf("%s writes its sender anew, %s in place of %s (rule%s): the answer comes to that address, and so back to the gateway, which knows whose it is.", s.At, s.After.From(), s.Before.From(), cmp.Or(rule, ": none, it has to"))
 		case s.Rule != "" && strings.HasPrefix(s.Text, "none"):
 			return fmt.Sprintf("The rule%s gives the sender another address or port, but %s.", rule, s.Text)
 		}
@@ -86,13 +87,6 @@ func filterSentence(s *engine.Step) string {
 		return fmt.Sprintf("The filter of %s decides whether it may pass: %s; so %s.", s.At, s.Text, does)
 	}
 	return fmt.Sprintf("The filter of %s goes through its rules until one is about this connection. That is %s: %s.", s.At, s.Rule, does)
-}
-
-func orNone(rule string) string {
-	if rule == "" {
-		return ": none, it has to"
-	}
-	return rule
 }
 
 // sentence ends a text as a sentence does.

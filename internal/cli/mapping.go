@@ -6,6 +6,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net/netip"
 	"os"
@@ -87,11 +88,7 @@ func runMapping(c *call) int {
 	}
 	verb, ok := mappingVerbs[c.args[0]]
 	if !ok {
-		var names []string
-		for name := range mappingVerbs {
-			names = append(names, name)
-		}
-		return c.misused("%s: there are find, add, list, remove, approve, refuse, block, unblock and try%s", c.args[0], netfile.DidYouMean(c.args[0], names))
+		return c.misused("%s: there are find, add, list, remove, approve, refuse, block, unblock and try%s", c.args[0], netfile.DidYouMean(c.args[0], slices.Collect(maps.Keys(mappingVerbs))))
 	}
 	switch o := &c.options; {
 	case len(c.args) != 1+verb.words:

@@ -3,6 +3,7 @@ package lab
 import (
 	"encoding/binary"
 	"fmt"
+	"math/bits"
 	"net/netip"
 	"sync"
 	"time"
@@ -73,7 +74,7 @@ func (l *Lab) watchNode(n *node) error {
 	c := &capture{node: n, stop: make(chan struct{}), done: make(chan struct{})}
 	err := n.do(func() error {
 		var err error
-		c.socket, err = unix.Socket(unix.AF_PACKET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, int(bigEndian16(unix.ETH_P_ALL)))
+		c.socket, err = unix.Socket(unix.AF_PACKET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, int(bits.ReverseBytes16(unix.ETH_P_ALL)))
 		if err != nil {
 			return err
 		}
@@ -88,8 +89,6 @@ func (l *Lab) watchNode(n *node) error {
 	go c.run(l)
 	return nil
 }
-
-func bigEndian16(v uint16) uint16 { return v<<8 | v>>8 }
 
 func (c *capture) close() {
 	close(c.stop)

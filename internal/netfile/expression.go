@@ -4,6 +4,8 @@ import (
 	"bufio"
 	"bytes"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -295,7 +297,7 @@ func (p *expressionParser) resolve(word string, start int) (network.Item, bool) 
 		return fail("%s", err)
 	}
 	if p.net.Gateway(word) != nil {
-		return fail("%s: this is a gateway; say which interface, as %s:%s", word, word, orElse(firstOf(network.InterfaceNames(p.net.Gateway(word).Interfaces)), "INTERFACE"))
+		return fail("%s: this is a gateway; say which interface, as %s:%s", word, word, anInterface(p.net.Gateway(word)))
 	}
 	if g, _, found := strings.Cut(word, ":"); found {
 		return fail("%s: no such gateway%s", g, oneOf(g, p.gatewayNames()))
@@ -322,11 +324,12 @@ func (r *reader) interfaceNamed(name string) (*network.Interface, error) {
 	return found[0], nil
 }
 
-func firstOf(names []string) string {
-	if len(names) == 0 {
-		return ""
+// anInterface names an interface of a gateway, for an example.
+func anInterface(g *network.Gateway) string {
+	if len(g.Interfaces) == 0 {
+		return "INTERFACE"
 	}
-	return names[0]
+	return g.Interfaces[0].Name
 }
 
 func hostAddresses(h *network.Host) header.Addresses {
@@ -339,14 +342,14 @@ func hostAddresses(h *network.Host) header.Addresses {
 
 // addressNames returns all names that can stand for addresses.
 func (r *reader) addressNames() []string {
-	names := keysOf(r.groups)
+	names := slices.Collect(maps.Keys(r.groups))
 	for _, h := range r.net.Hosts {
 		names = append(names, h.Name)
 	}
 	for _, z := range r.net.Zones {
 		names = append(names, z.Name)
 	}
-	return sorted(append(names, "internet", "any"))
+	return slices.Sorted(slices.Values(append(names, "internet", "any")))
 }
 
 // isLikeAddresses reports whether a text looks like an address, prefix or range with something wrong. Nothing else of a list is shown: a network file

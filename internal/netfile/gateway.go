@@ -281,7 +281,7 @@ func (r *reader) nextHop(g *network.Gateway, n *yaml.Node, route *network.Route)
 		r.fail(n, "%s: the next hop is one address", n.Value)
 		return false
 	case hop.IsLinkLocalUnicast() && !scoped:
-		r.fail(n, "%s: a link-local address is on every segment; say on which, as %s%%%s", hop, hop, orElse(firstOf(network.InterfaceNames(g.Interfaces)), "INTERFACE"))
+		r.fail(n, "%s: a link-local address is on every segment; say on which, as %s%%%s", hop, hop, anInterface(g))
 		return false
 	}
 	route.Via, route.Out = hop, g.Reaches(hop)

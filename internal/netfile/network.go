@@ -145,7 +145,7 @@ func NoSuchService(name string, own iter.Seq[string]) error {
 		return errorf("%s: no such service; what is called so is registered as %s (%s)", name, registered, services)
 	}
 	known := slices.AppendSeq(slices.Concat(header.ServiceNames(), header.CalledServices()), own)
-	near := nearest(name, sorted(known))
+	near := nearest(name, slices.Sorted(slices.Values(known)))
 	if registered := header.RegisteredName(near); registered != "" {
 		near = registered + ", which is called " + near
 	}
@@ -520,24 +520,4 @@ func (r *reader) gatewayNames() []string {
 		names = append(names, g.Name)
 	}
 	return names
-}
-
-func keysOf[V any](m map[string]V) []string {
-	var names []string
-	for name := range m {
-		names = append(names, name)
-	}
-	return sorted(names)
-}
-
-func sorted(names []string) []string {
-	slices.Sort(names)
-	return names
-}
-
-func orElse(text, otherwise string) string {
-	if text != "" {
-		return text
-	}
-	return otherwise
 }

@@ -98,7 +98,7 @@ func (w *varier) interfaceAt(flag, text string) (key, body *yaml.Node, err error
 			return interfaces.Content[i], interfaces.Content[i+1], nil
 		}
 	}
-	return nil, nil, fmt.Errorf("-%s %s: no such interface%s", flag, text, oneOf(text, sorted(known)))
+	return nil, nil, fmt.Errorf("-%s %s: no such interface%s", flag, text, oneOf(text, slices.Sorted(slices.Values(known))))
 }
 
 func (w *varier) down(text string) error {
@@ -187,7 +187,7 @@ func (w *varier) without(text string) error {
 		}
 	})
 	if taken == 0 {
-		return fmt.Errorf("-without %s: no such rule%s", text, DidYouMean(text[strings.LastIndexAny(text, ": ")+1:], sorted(known)))
+		return fmt.Errorf("-without %s: no such rule%s", text, DidYouMean(text[strings.LastIndexAny(text, ": ")+1:], slices.Sorted(slices.Values(known))))
 	}
 	return nil
 }

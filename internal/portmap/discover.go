@@ -1,6 +1,7 @@
 package portmap
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -63,7 +64,7 @@ func (v *Server) advertised() []advertised {
 // advert says where the description of something that is announced is.
 func (v *Server) advert(p *point, a advertised) ssdp.Advert {
 	return ssdp.Advert{
-		Target: a.target, Name: a.name, Location: v.base(p) + igd.DevicePaths[a.version-1], Server: systemText() + " UPnP/1.1 hollowbridge/" + strings.ReplaceAll(orText(v.options.Program, "1"), " ", "-"),
+		Target: a.target, Name: a.name, Location: v.base(p) + igd.DevicePaths[a.version-1], Server: systemText() + " UPnP/1.1 hollowbridge/" + strings.ReplaceAll(cmp.Or(v.options.Program, "1"), " ", "-"),
 		MaxAge: maxAge, Boot: v.boot,
 	}
 }

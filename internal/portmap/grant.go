@@ -334,7 +334,7 @@ func (v *Server) exactly(s *setting, w *wish, r *network.MappingRule, address ne
 	}
 	outside := netip.AddrPortFrom(address, w.outside)
 	if why := v.mayHave(s, w, outside); why != "" || v.isTaken(w, outside) {
-		return refused(noPort, "port %d is not to be had: %s", w.outside, orText(why, "sessions have it"))
+		return refused(noPort, "port %d is not to be had: %s", w.outside, cmp.Or(why, "sessions have it"))
 	}
 	return nil
 }
@@ -347,13 +347,6 @@ func (v *Server) companion(protocol header.Protocol, inside netip.AddrPort) (por
 		}
 	}
 	return port
-}
-
-func orText(text, otherwise string) string {
-	if text == "" {
-		return otherwise
-	}
-	return text
 }
 
 // mayHave says why a machine may not have an outside port; empty where it may.

@@ -1,6 +1,7 @@
 package portmap
 
 import (
+	"cmp"
 	"container/heap"
 	"net/netip"
 	"slices"
@@ -29,7 +30,7 @@ type Record struct {
 }
 
 // machine returns whose a record is.
-func (r *Record) machine() string { return orText(r.Machine, r.Inside.Addr().String()) }
+func (r *Record) machine() string { return cmp.Or(r.Machine, r.Inside.Addr().String()) }
 
 // An entry is a record in the table.
 type entry struct {

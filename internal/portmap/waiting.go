@@ -1,6 +1,7 @@
 package portmap
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -134,7 +135,7 @@ func (v *Server) Settle(number uint64, approve bool, who string) error {
 		}
 		delete(v.waiting, key)
 		p.wish.again = true // its link address was looked for when it came
-		e, no := v.granted(&p.wish, now, orText(who, "an administrator"))
+		e, no := v.granted(&p.wish, now, cmp.Or(who, "an administrator"))
 		if err := v.flush(now); err != nil {
 			v.tell(&p.wish, nil, refused(failed, "%s", err))
 			return err
