@@ -98,7 +98,7 @@ func take(query url.Values, key string) string {
 // EventOutcomes are the outcomes that events of connections and mappings have.
 func EventOutcomes() []string {
 	list := append([]string{Passes, Translated}, portmap.Outcomes...)
-	for _, o := range []engine.Outcome{engine.Dropped, engine.Rejected, engine.Itself, engine.Unrouted, engine.Exhausted} {
+	for _, o := range engine.LoggedOutcomes() {
 		list = append(list, o.String())
 	}
 	return list

@@ -236,10 +236,10 @@ const (
 func severityOf(e *Event) int {
 	switch e.What {
 	case connectionEvent:
-		switch e.Outcome {
-		case Passes, Translated:
+		switch {
+		case e.Outcome == Passes || e.Outcome == Translated:
 			return info
-		case engine.Exhausted.String(), engine.Unrouted.String(), engine.Loop.String():
+		case engine.IsUnmeant(e.Outcome):
 			return warning
 		}
 	case mappingEvent:
