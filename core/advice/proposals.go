@@ -142,21 +142,21 @@ func nearProposals(t *engine.Trace, near engine.Near, wanted Wanted) []network.E
 		return []network.Edits{change(r.Kind, r.Name, g.Name, settings...)}
 	}
 	for _, nat := range g.NAT {
-		if &nat.Rule == r && near.Differs == "interface" {
+		if &nat.Rule == r && near.Differs == engine.MismatchInterface {
 			return to(network.Setting{Key: "on", Value: strings.Join(append(network.InterfaceNames(nat.On), t.Stood.In.Name), ",")})
 		}
 	}
 	seen := t.Stood.Seen
 	switch near.Differs {
-	case "disabled":
+	case engine.MismatchDisabled:
 		return []network.Edits{{{Verb: "enable", Kind: r.Kind, Name: r.Name, Gateway: g.Name}}}
-	case "time":
+	case engine.MismatchTime:
 		return to(network.Setting{Key: "when", Value: ""})
-	case "redirected":
+	case engine.MismatchRedirected:
 		return to(network.Setting{Key: "redirected", Value: ""})
-	case "order":
+	case engine.MismatchOrder:
 		return []network.Edits{{{Verb: "move", Kind: r.Kind, Name: r.Name, Gateway: g.Name, Before: t.Rule.Name}}}
-	case "side of the translation":
+	case engine.MismatchSide:
 		right := Permission{To: seen.Destination.String(), Service: seen.Service().String()}
 		if t.Stood.Forward != nil && t.Stood.Forward.Does.Permits() {
 			right = PermissionFor(g, t.Stood.Forward)
@@ -175,14 +175,14 @@ func nearProposals(t *engine.Trace, near engine.Near, wanted Wanted) []network.E
 				from = &filter.From
 			}
 			switch near.Differs {
-			case "port":
+			case engine.MismatchPort:
 				return to(network.Setting{Key: "service", Value: wanted.services(t, seenOf)})
-			case "to":
+			case engine.MismatchTo:
 				return to(network.Setting{Key: "to", Value: seen.Destination.String()})
 			}
 		}
 	}
-	if near.Differs == "from" && from != nil && !strings.Contains(from.Text, "except") {
+	if near.Differs == engine.MismatchFrom && from != nil && !strings.Contains(from.Text, "except") {
 		return to(network.Setting{Key: "from", Value: strings.ReplaceAll(from.Text, ", ", ",") + "," + wanted.who(seen.Source)})
 	}
 	return nil

@@ -13,8 +13,39 @@ import (
 // connection, were different.
 type Near struct {
 	Rule    *network.Rule
-	Differs string // the one field
-	Text    string // how it differs
+	Differs Mismatch // the one field
+	Text    string   // how it differs
+}
+
+// A Mismatch is the field in which a near rule differs.
+type Mismatch string
+
+// The mismatches, those first that are likeliest a mistake.
+const (
+	MismatchSide       Mismatch = "side of the translation"
+	MismatchOrder      Mismatch = "order"
+	MismatchDisabled   Mismatch = "disabled"
+	MismatchUntil      Mismatch = "until"
+	MismatchTime       Mismatch = "time"
+	MismatchInterface  Mismatch = "interface"
+	MismatchFrom       Mismatch = "from"
+	MismatchSourcePort Mismatch = "source port"
+	MismatchPort       Mismatch = "port"
+	MismatchTo         Mismatch = "to"
+	MismatchRedirected Mismatch = "redirected"
+	MismatchProtocol   Mismatch = "protocol"
+)
+
+// nearest are the mismatches in that order.
+var nearest = []Mismatch{MismatchSide, MismatchOrder, MismatchDisabled, MismatchUntil, MismatchTime, MismatchInterface, MismatchFrom, MismatchSourcePort, MismatchPort, MismatchTo, MismatchRedirected, MismatchProtocol}
+
+// IsAboutTheRule reports whether it is no value of the packet that the rule does not meet: then the text says all.
+func (m Mismatch) IsAboutTheRule() bool {
+	switch m {
+	case MismatchOrder, MismatchDisabled, MismatchUntil, MismatchTime, MismatchRedirected:
+		return true
+	}
+	return false
 }
 
 // mostNear is how many near rules a trace names.
@@ -62,9 +93,6 @@ func (w *Walk) near() []Near {
 	return found[:min(len(found), mostNear)]
 }
 
-// nearest are the fields in which rules differ, those first that are likeliest a mistake.
-var nearest = []string{"side of the translation", "order", "disabled", "until", "time", "interface", "from", "source port", "port", "to", "redirected", "protocol"}
-
 func (w *Walk) nearForwards(s halt) []Near {
 	var found []Near
 	zones := s.gateway.zoneNames()
@@ -86,7 +114,7 @@ func (w *Walk) nearForwards(s halt) []Near {
 				continue
 			}
 			if c, listens := destinationCondition(&moved, on[0], zones); listens && c.meets(&q, allAspects) {
-				found = append(found, Near{&r.Rule, "interface", fmt.Sprintf("%s, not %s", strings.Join(network.InterfaceNames(r.On), ", "), s.in.Name)})
+				found = append(found, Near{&r.Rule, MismatchInterface, fmt.Sprintf("%s, not %s", strings.Join(network.InterfaceNames(r.On), ", "), s.in.Name)})
 				break
 			}
 		}
@@ -105,9 +133,9 @@ func (w *Walk) nearFilterRules(s halt) []Near {
 		}
 		switch differs := c.unmet(&q, allAspects, 2); {
 		case differs == 0 && w.verdict.Rule != nil:
-			found = append(found, Near{&r.Rule, "order", "it stands behind " + w.verdict.Rule.Name + ", which decided first"})
+			found = append(found, Near{&r.Rule, MismatchOrder, "it stands behind " + w.verdict.Rule.Name + ", which decided first"})
 		case differs != 0 && s.before.Packet != s.after && c.meets(&otherSide, allAspects):
-			found = append(found, Near{&r.Rule, "side of the translation", sideText(s)})
+			found = append(found, Near{&r.Rule, MismatchSide, sideText(s)})
 		case differs.one():
 			found = append(found, c.near(differs, &r.Rule, &q, r.From.Text, r.To.Text))
 		}
@@ -132,7 +160,7 @@ func (w *Walk) WrongSide(c Connection) (Verdict, *Near) {
 	if found == noMatch || s.gateway.filter.condition(found).verb != network.Allow || s.gateway.filter.condition(found).meets(&q, allAspects) {
 		return v, nil
 	}
-	return v, &Near{s.gateway.filter.rule(found), "side of the translation", sideText(s)}
+	return v, &Near{s.gateway.filter.rule(found), MismatchSide, sideText(s)}
 }
 
 // otherSide returns what the filter would see if it saw the other side of the translation.
@@ -153,29 +181,31 @@ func sideText(s halt) string {
 
 // near says how a packet differs from a condition in the one aspect that it does not meet.
 func (c *condition) near(unmet aspects, rule *network.Rule, q *query, fromText, toText string) Near {
-	say := func(field, format string, args ...any) Near { return Near{rule, field, fmt.Sprintf(format, args...)} }
+	say := func(field Mismatch, format string, args ...any) Near {
+		return Near{rule, field, fmt.Sprintf(format, args...)}
+	}
 	switch unmet {
 	case serviceAspect.bit():
 		if slices.ContainsFunc(c.services, func(s header.Service) bool { return s.Protocol == q.packet.Protocol }) {
-			return say("port", "%s, not %d", c.services, q.packet.DestinationPort)
+			return say(MismatchPort, "%s, not %d", c.services, q.packet.DestinationPort)
 		}
-		return say("protocol", "%s, not %s", c.services, q.packet.Protocol)
+		return say(MismatchProtocol, "%s, not %s", c.services, q.packet.Protocol)
 	case sourceAspect.bit():
-		return say("from", "%s, not %s", textOr(fromText, "any"), q.packet.Source)
+		return say(MismatchFrom, "%s, not %s", textOr(fromText, "any"), q.packet.Source)
 	case redirectedAspect.bit():
-		return say("redirected", "it is for what a NAT rule led here")
+		return say(MismatchRedirected, "it is for what a NAT rule led here")
 	case destinationAspect.bit():
-		return say("to", "%s, not %s", textOr(toText, "any"), q.packet.Destination)
+		return say(MismatchTo, "%s, not %s", textOr(toText, "any"), q.packet.Destination)
 	case sourcePortAspect.bit():
-		return say("source port", "not %d", q.packet.SourcePort)
+		return say(MismatchSourcePort, "not %d", q.packet.SourcePort)
 	}
 	if c.rule.Disabled {
-		return say("disabled", "it is disabled")
+		return say(MismatchDisabled, "it is disabled")
 	}
 	if c.rule.When == nil || c.rule.Until.IsOver(q.moment) {
-		return say("until", "it was for the time until %s", c.rule.Until)
+		return say(MismatchUntil, "it was for the time until %s", c.rule.Until)
 	}
-	return say("time", "it is active only %s", c.rule.When.Text)
+	return say(MismatchTime, "it is active only %s", c.rule.When.Text)
 }
 
 func textOr(text, otherwise string) string {

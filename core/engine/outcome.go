@@ -122,7 +122,7 @@ func (t *Trace) Remedy() string {
 }
 
 // meant are the fields in which a rule differs that was probably meant for the packet.
-var meant = []string{"side of the translation", "order", "disabled", "until", "time", "interface"}
+var meant = []Mismatch{MismatchSide, MismatchOrder, MismatchDisabled, MismatchUntil, MismatchTime, MismatchInterface}
 
 func inFront(t *Trace) string {
 	if t.Rule == nil {

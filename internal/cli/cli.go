@@ -138,7 +138,7 @@ type call struct {
 	options options
 	args    []string
 	all     []string // the command and everything behind it, as it was typed
-	remarks []string // said below what an edit changed
+	remarks []remark // said below what an edit changed
 	naming  bool     // interfaces are named in place of addresses that nobody knows
 
 	sketches bool            // edits may be tried on the network file

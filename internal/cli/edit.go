@@ -355,13 +355,13 @@ func (c *call) afterForward(e *netfile.Editor, edit network.Edit) error {
 			}
 		case permit.Before == "":
 			c.remark("%s needs a filter rule as well, or nothing gets through: add -allow, or", gateway)
-			c.remark("  %s", c.typed(permit.Command()))
+			c.remarkCommand(c.typed(permit.Command()))
 		default:
 			if t.Rule == nil {
 				t = stopped[slices.IndexFunc(stopped, func(t *engine.Trace) bool { return t.Rule != nil })]
 			}
 			c.remark("%s of %s stops it, so it needs a filter rule before that: add -allow, or", t.Rule.Name, gateway)
-			c.remark("  %s", c.typed(permit.Command()))
+			c.remarkCommand(c.typed(permit.Command()))
 		}
 	}
 	for _, t := range traces {
@@ -392,7 +392,7 @@ func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*eng
 			if by := compiled.NewWalk().Trace(like); by.Outcome == engine.Dropped && by.Step == engine.StepFilter {
 				shut = append(shut, i.Zone)
 				for _, near := range by.Near {
-					if near.Differs == "from" && permit == nil {
+					if near.Differs == engine.MismatchFrom && permit == nil {
 						permit = near.Rule
 					}
 				}
@@ -414,7 +414,7 @@ func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*eng
 		}
 	}
 	c.remark("%s; if they may use it too:", text)
-	c.remark("  %s", c.typed(network.Edit{Verb: "change", Kind: permit.Kind, Name: permit.Name, Gateway: permit.Gateway.Name,
+	c.remarkCommand(c.typed(network.Edit{Verb: "change", Kind: permit.Kind, Name: permit.Name, Gateway: permit.Gateway.Name,
 		Settings: []network.Setting{{Key: "from", Value: from + "," + strings.Join(shut, ",")}}}.Command()))
 }
 
@@ -471,7 +471,7 @@ func byNear(e *engine.Engine, t *engine.Trace) *engine.Trace {
 	}
 	for _, near := range t.Near {
 		for _, f := range t.Stood.Gateway.Filter {
-			if &f.Rule != near.Rule || near.Differs != "from" || f.Verb != network.Allow {
+			if &f.Rule != near.Rule || near.Differs != engine.MismatchFrom || f.Verb != network.Allow {
 				continue
 			}
 			like := t.Connection
@@ -527,9 +527,26 @@ type editJSON struct {
 	Text       string   `json:"text,omitempty"` // of a file that came from standard input
 }
 
-// remark keeps a line to be printed below the difference.
+// A remark is a line printed below the difference.
+type remark struct {
+	text    string
+	command bool // it is to be typed
+}
+
+// String returns the line; commands are indented.
+func (r remark) String() string {
+	if r.command {
+		return "  " + r.text
+	}
+	return r.text
+}
+
 func (c *call) remark(format string, args ...any) {
-	c.remarks = append(c.remarks, fmt.Sprintf(format, args...))
+	c.remarks = append(c.remarks, remark{text: fmt.Sprintf(format, args...)})
+}
+
+func (c *call) remarkCommand(text string) {
+	c.remarks = append(c.remarks, remark{text, true})
 }
 
 // mostUses is how many uses of a thing are listed.
@@ -605,10 +622,13 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 	if len(changes) > 0 {
 		consequences = append(consequences, c.consequences(e)...)
 	}
-	for _, lines := range [][]string{consequences, c.remarks} {
-		for i := range lines {
-			lines[i] = named(standIns(edited), lines[i])
-		}
+	for i := range consequences {
+		consequences[i] = named(standIns(edited), consequences[i])
+	}
+	remarks := []string{}
+	for i := range c.remarks {
+		c.remarks[i].text = named(standIns(edited), c.remarks[i].text)
+		remarks = append(remarks, c.remarks[i].String())
 	}
 	printed := c.path() == netfile.StandardInput && !c.options.dryRun
 	if !c.options.dryRun && !printed && len(changes) > 0 {
@@ -621,7 +641,7 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 		c.Environment = &Environment{Out: c.Err, Err: c.Err, Width: c.Width, Getenv: c.Getenv, Now: c.Now}
 	}
 	if c.options.json {
-		result := editJSON{File: c.path(), Written: !c.options.dryRun && !printed && len(changes) > 0, Difference: append([]string{}, changes...), Remarks: append([]string{}, c.remarks...), Effects: consequences}
+		result := editJSON{File: c.path(), Written: !c.options.dryRun && !printed && len(changes) > 0, Difference: append([]string{}, changes...), Remarks: remarks, Effects: consequences}
 		if printed {
 			result.Text = string(e.Text())
 		}
@@ -655,13 +675,12 @@ func (c *call) printEdit(changes, consequences []string) {
 	if len(changes) > 0 {
 		fmt.Fprintln(c.Out)
 	}
-	for _, line := range c.remarks {
-		if command, is := strings.CutPrefix(line, "  "); is { // a command can be copied over several lines
-			line = "  " + c.commandText(command, 2)
-		} else {
-			line = strings.Join(wrap(line, c.Width), "\n  ")
+	for _, r := range c.remarks {
+		if r.command { // it can be copied over several lines
+			fmt.Fprintln(c.Out, "  "+c.commandText(r.text, 2))
+			continue
 		}
-		fmt.Fprintln(c.Out, line)
+		fmt.Fprintln(c.Out, strings.Join(wrap(r.text, c.Width), "\n  "))
 	}
 	for _, line := range consequences {
 		fmt.Fprintln(c.Out, strings.Join(wrap(line, c.Width), "\n          "))

@@ -232,7 +232,7 @@ func (c *call) printTrace(t *engine.Trace, repairs []repairJSON) {
 			label = "near"
 		}
 		text := near.Text
-		if !strings.HasPrefix(text, "it ") {
+		if !near.Differs.IsAboutTheRule() {
 			text = fmt.Sprintf("only its %s differs: %s", near.Differs, text)
 		}
 		c.printLabelled(label, fmt.Sprintf("%s (%s, line %d): %s", near.Rule.Name, near.Rule.Kind, near.Rule.Place.Line, text))
@@ -496,7 +496,7 @@ func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
 		result.Steps = append(result.Steps, stepJSON{s.At, string(s.Kind), s.Rule, s.Route, text, s.Back, ends(s.Before), ends(s.After)})
 	}
 	for _, near := range t.Near {
-		result.Near = append(result.Near, nearJSON{near.Rule.Name, near.Rule.Kind, near.Rule.Place.String(), near.Differs, near.Text})
+		result.Near = append(result.Near, nearJSON{near.Rule.Name, near.Rule.Kind, near.Rule.Place.String(), string(near.Differs), near.Text})
 	}
 	return result
 }
