@@ -4,7 +4,6 @@ import (
 	"flag"
 	"fmt"
 	"math/rand/v2"
-	"reflect"
 	"regexp"
 	"slices"
 	"strconv"
@@ -116,6 +115,24 @@ func TestOneAlteredValueIsFound(t *testing.T) {
 	}
 }
 
+// missed are seeds of networks in which an altered value was once called the same.
+var missed = []uint64{794, 793, 508, 224, 173}
+
+// An altered value that was missed once is not missed again.
+func TestMissedValuesAreFound(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it sends real packets")
+	}
+	t.Parallel()
+	for _, seed := range missed[:netfiletest.Few(len(missed), 1)] {
+		text := gen.Mixed(seed)
+		other := alter(rand.New(rand.NewPCG(seed, 71)), text)
+		if fate, why := foundOut(t, seed, text, other, 3); fate == "" {
+			t.Errorf("seed %d: all agree: %s\n%s", seed, lineThatDiffers(text, other), why)
+		}
+	}
+}
+
 // lineThatDiffers returns the first line in which two texts differ.
 func lineThatDiffers(a, b string) string {
 	lines := strings.Split(b, "\n")
@@ -180,7 +197,7 @@ func foundOut(t *testing.T, seed uint64, text, other string, most int) (fate, wh
 			meets, delivered := prove.Observed(a.NewWalk().Trace(c))
 			meetsThen, deliveredThen := prove.Observed(b.NewWalk().Trace(engine.Connection{Packet: c.Packet, From: from, Moment: c.Moment}))
 			either := func(a lab.Answer) bool { return slices.Contains(meetsThen, a) } // what may be met by both tells nothing
-			if !slices.ContainsFunc(meets, either) || !reflect.DeepEqual(delivered, deliveredThen) {
+			if !slices.ContainsFunc(meets, either) || !prove.LooksLike(delivered, deliveredThen) {
 				differing = append(differing, c)
 			}
 		} else if meets, _ := prove.Observed(a.NewWalk().Trace(c)); !slices.Contains(meets, lab.Silence) { // nobody like it is there, or elsewhere
