@@ -216,7 +216,7 @@ func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []he
 		}
 		base.surveyed = list
 	}
-	c := &comparison{space: base.explorer.Space, stops: stops, index: map[string]int{}, old: base.engine, new: new, times: base.explorer.Times,
+	c := &comparison{space: base.explorer.Space, stops: stops, index: map[pairKey]int{}, old: base.engine, new: new, times: base.explorer.Times,
 		renamed: network.FindRenamed(base.engine.Network(), new.Network()), before: network.FindRenamed(new.Network(), base.engine.Network())}
 	explorer := new.NewExplorerIn(base.explorer.Space, base.explorer.Times)
 	for _, pair := range c.pairs(base.surveyed, explorer.Beginnings(nil), protocols) {
@@ -409,7 +409,8 @@ func (c *comparison) sameAt(old, new *Fate) bool {
 type comparison struct {
 	space    *flowset.Space
 	stops    bool
-	index    map[string]int // of pairs of fates
+	rules    network.RuleLists
+	index    map[pairKey]int
 	found    []altered
 	old, new *engine.Engine
 	times    network.Times
@@ -473,7 +474,7 @@ func (c *comparison) add(p pair, old, new *Fate, set flowset.Set, meetings []eng
 	} else {
 		x.on, x.sender = sharedOn(p.new), senderOf(p.new.From)
 	}
-	key := fmt.Sprintf("%p %p %v %v %s %s %s", x.on, x.sender.By, x.sender.Hop, p.new == nil, c.changeOf(old, new), old.key(), new.key())
+	key := pairKey{x.on, x.sender.By, x.sender.Hop, p.new == nil, c.changeOf(old, new), c.keyOfFate(old), c.keyOfFate(new)}
 	at, known := c.index[key]
 	if !known {
 		at = len(c.found)
@@ -612,13 +613,27 @@ func (f Fate) kept() *Fate {
 	return &f
 }
 
-func (f *Fate) key() string {
-	key := fmt.Sprint(f.Outcome, f.At, f.Host)
+// A pairKey is what connections have in common of which one difference is said.
+type pairKey struct {
+	on       *network.Segment
+	by       *network.Interface
+	hop      bool
+	gone     bool // they can't begin in the new network
+	change   Change
+	old, new fateKey
+}
+
+type fateKey struct {
+	outcome  engine.Outcome
+	at, host string
+	terms    flowset.Terms // where they are reached
+	rules    int
+}
+
+func (c *comparison) keyOfFate(f *Fate) fateKey {
+	key := fateKey{outcome: f.Outcome, at: f.At, host: f.Host, rules: c.rules.Number(f.Rules)}
 	if f.Outcome == engine.Reached {
-		key += fmt.Sprint(f.terms)
-	}
-	for _, r := range f.Rules {
-		key += fmt.Sprintf(" %p", r)
+		key.terms = f.terms
 	}
 	return key
 }
@@ -688,18 +703,11 @@ func Summary(names *Namer, list []Difference) []Difference {
 // Alike is Summary of differences by the same rules: what is put together fares alike in
 // everything that is said of it.
 func Alike(names *Namer, list []Difference) []Difference {
-	return summary(names, list, func(d *Difference) string {
-		return d.Old.said() + " " + d.New.said()
-	})
-}
-
-// said is all that is said of a fate.
-func (f *Fate) said() string {
-	text := fmt.Sprintf("%s %s %s %p", f.Outcome, f.At, f.Host, f.Rule)
-	for _, r := range f.Rules {
-		text += fmt.Sprintf(" %p", r)
+	var rules network.RuleLists
+	said := func(f *Fate) string { // all that is said of a fate
+		return fmt.Sprintf("%s %s %s %d", f.Outcome, f.At, f.Host, rules.With(rules.Number(f.Rules), f.Rule))
 	}
-	return text
+	return summary(names, list, func(d *Difference) string { return said(d.Old) + " " + said(d.New) })
 }
 
 func summary(names *Namer, list []Difference, key func(*Difference) string) []Difference {
@@ -747,9 +755,9 @@ const mostToldApart = 16
 // eachSourceOnce tells differences of the same destinations and key, in which some sources stand more than once, by sources with all
 // their services, where these are no more.
 func eachSourceOnce(list []Difference, key func(*Difference) string) []Difference {
-	groups := map[string][]int{}
+	groups := map[likeness][]int{}
 	for i := range list {
-		k := likeness(&list[i], key) + list[i].To.String()
+		k := likenessOf(&list[i], func(d *Difference) string { return key(d) + d.To.String() })
 		groups[k] = append(groups[k], i)
 	}
 	gone := make([]bool, len(list))
@@ -849,10 +857,10 @@ func portsOfBoth(a, b *Difference) (all bool, ports []header.Ports) {
 // where one takes up another.
 func join(list []Difference, key func(*Difference) string, takeUp func(into, d *Difference) bool) []Difference {
 	var merged []Difference
-	alike := map[string][]int{} // by what is quickly compared
+	alike := map[likeness][]int{} // by what is quickly compared
 	for i := range list {
 		d := list[i]
-		k := likeness(&d, key)
+		k := likenessOf(&d, key)
 		if !slices.ContainsFunc(alike[k], func(i int) bool { return takeUp(&merged[i], &d) }) {
 			alike[k] = append(alike[k], len(merged))
 			merged = append(merged, d)
@@ -861,11 +869,21 @@ func join(list []Difference, key func(*Difference) string, takeUp func(into, d *
 	return merged
 }
 
-// likeness is what differences have in common that are put together: the change, hosts, translation and key.
-func likeness(d *Difference, key func(*Difference) string) string {
-	k := fmt.Sprintf("%s %s %s %p %p %v %s %s", d.Change, d.Old.Host, d.New.Host, d.On, d.Sender.By, d.Sender.Hop, d.When, key(d))
+// A likeness is what differences have in common that are put together.
+type likeness struct {
+	change    Change
+	old, new  string // hosts
+	on        *network.Segment
+	by        *network.Interface
+	hop       bool
+	when, key string
+	was, is   Translation // where that is the difference
+}
+
+func likenessOf(d *Difference, key func(*Difference) string) likeness {
+	k := likeness{change: d.Change, old: d.Old.Host, new: d.New.Host, on: d.On, by: d.Sender.By, hop: d.Sender.Hop, when: d.When.String(), key: key(d)}
 	if d.Change == Otherwise || d.Change == Elsewhere {
-		k += fmt.Sprint(d.Was, d.Is)
+		k.was, k.is = d.Was, d.Is
 	}
 	return k
 }

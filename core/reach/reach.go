@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"iter"
 	"math/rand/v2"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -79,7 +80,8 @@ func Find(e *engine.Engine, q Question) (Answer, error) {
 // FindIn is Find by an explorer that the engine has already: for its moments, and within its limit. What becomes
 // of connections is taken from explored, which may know it already.
 func FindIn(e *engine.Engine, explorer *engine.Explorer, q Question, explored func(engine.Beginning) iter.Seq2[*engine.Region, error]) (Answer, error) {
-	ways, most := map[string]*merged{}, mostWays+4*e.Network().RuleCount()
+	var rules network.RuleLists
+	ways, most := map[wayKey]*merged{}, mostWays+4*e.Network().RuleCount()
 	var order []*merged
 	count := map[bool]int{} // of those that are reached, and those that are not
 	for _, b := range explorer.Beginnings(q.among()) {
@@ -96,7 +98,7 @@ func FindIn(e *engine.Engine, explorer *engine.Explorer, q Question, explored fu
 			if members == flowset.Nothing {
 				continue
 			}
-			key := wayKey(r, &b, on)
+			key := keyOfWay(&rules, r, &b, on)
 			w := ways[key]
 			if w == nil && count[reached] == most {
 				return Answer{}, TooMany{most}
@@ -196,13 +198,18 @@ func sharedOn(b *engine.Beginning) *network.Segment {
 // merge puts accesses together that differ only in their services, in place.
 func merge(list []Access) []Access {
 	merged := list[:0]
-	alike := map[string][]int{} // by what is quickly compared
+	var rules network.RuleLists
+	type quick struct {
+		host, ports string
+		all         bool
+		from, to    int
+		first       netip.Addr
+		rules       int
+	}
+	alike := map[quick][]int{} // by what is quickly compared
 	for _, a := range list {
-		var b strings.Builder
 		first, _ := a.To.First()
-		fmt.Fprint(&b, a.Host, a.AllPorts, a.Ports, len(a.From.Ranges()), len(a.To.Ranges()), first)
-		writeRules(&b, a.Rules)
-		key := b.String()
+		key := quick{a.Host, fmt.Sprint(a.Ports), a.AllPorts, len(a.From.Ranges()), len(a.To.Ranges()), first, rules.Number(a.Rules)}
 		same := slices.IndexFunc(alike[key], func(i int) bool {
 			b := &merged[i]
 			return a.On == b.On && a.Sender.like(b.Sender) && a.When.Equal(b.When) && a.From.Equal(b.From) && a.To.Equal(b.To) && a.Delivered.Equal(b.Delivered)
@@ -303,18 +310,20 @@ func newMerged(r *engine.Region, on *network.Segment, sender Straight) *merged {
 	return w
 }
 
-func wayKey(r *engine.Region, begins *engine.Beginning, on *network.Segment) string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "%d %p %p %v %s %v %v %d", r.Verdict.Outcome, on, begins.From.Through, senderOf(begins.From).Hop, siteKey(r), r.Terms[flowset.Destination], r.Terms[flowset.Port], r.Example.Protocol)
-	writeRules(&b, r.Rules)
-	return b.String()
+// A wayKey is what regions have in common that are one way.
+type wayKey struct {
+	outcome           engine.Outcome
+	on                *network.Segment
+	through           *network.Interface
+	hop               bool
+	site              string
+	destination, port flowset.Term
+	protocol          header.Protocol
+	rules             int
 }
 
-// writeRules writes which rules these are.
-func writeRules(b *strings.Builder, rules []*network.Rule) {
-	for _, rule := range rules {
-		fmt.Fprintf(b, " %p", rule)
-	}
+func keyOfWay(rules *network.RuleLists, r *engine.Region, begins *engine.Beginning, on *network.Segment) wayKey {
+	return wayKey{r.Verdict.Outcome, on, begins.From.Through, senderOf(begins.From).Hop, siteKey(r), r.Terms[flowset.Destination], r.Terms[flowset.Port], r.Example.Protocol, rules.Number(r.Rules)}
 }
 
 // siteKey tells where a region ends from elsewhere.

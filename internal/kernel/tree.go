@@ -8,6 +8,7 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
+	"hollowbridge/core/network"
 
 	"golang.org/x/sys/unix"
 )
@@ -81,7 +82,7 @@ func (c *compiler) list(ch *chain, matches iter.Seq[engine.Match], seen end, act
 		}
 		return
 	}
-	t := &tree{compiler: c, seen: seen, action: action, name: ch.name, made: map[string]string{}}
+	t := &tree{compiler: c, seen: seen, action: action, name: ch.name, made: map[chainKey]string{}}
 	for _, f := range header.Families {
 		of := slices.DeleteFunc(slices.Clone(all), func(m engine.Match) bool {
 			return m.From.Intersect(f.All()).Empty() || m.To.Intersect(f.All()).Empty()
@@ -100,7 +101,8 @@ type tree struct {
 	action func(engine.Match) string
 	name   string
 	number int
-	made   map[string]string // chains, by their rules
+	rules  network.RuleLists
+	made   map[chainKey]string // chains, by their rules
 }
 
 // plain adds the rules of a short list to a chain that only packets of the tree's family come to.
@@ -162,21 +164,29 @@ func (t *tree) hasOther(m engine.Match, f field) bool {
 
 func without(fields []field, i int) []field { return slices.Delete(slices.Clone(fields), i, i+1) }
 
+// A chainKey is what chains have in common that are one: how they come to be, and their rules.
+type chainKey struct {
+	family header.Family
+	by     string
+	fields int
+	rules  int
+}
+
 // below returns the chain of some rules of a list.
 func (t *tree) below(list []engine.Match, numbers []int, by field, fields []field) string {
-	key := fmt.Appendf(nil, "%d %s %d", t.family, by.name, len(fields))
+	key := chainKey{family: t.family, by: by.name, fields: len(fields)}
 	rules := make([]engine.Match, len(numbers))
 	for i, n := range numbers { // each matches all of the stretch: its borders are cuts
 		rules[i] = list[n]
 		by.known(&rules[i])
-		key = fmt.Appendf(key, " %p", list[n].Rule)
+		key.rules = t.rules.With(key.rules, list[n].Rule)
 	}
-	if name, ok := t.made[string(key)]; ok {
+	if name, ok := t.made[key]; ok {
 		return name
 	}
 	t.number++
 	name := fmt.Sprintf("%s-%d", t.name, t.number)
-	t.made[string(key)] = name
+	t.made[key] = name
 	t.grow(t.chain(name, ""), rules, fields)
 	return name
 }
