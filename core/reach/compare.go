@@ -638,13 +638,15 @@ func (c *comparison) keyOfFate(f *Fate) fateKey {
 	return key
 }
 
-// justNamed reports whether connections get to the internet under one network, and under the other one to a host there that only that
-// one names: the name changes nothing, whatever the host is said to serve.
+// justNamed reports whether connections get to somebody on the internet, or to a VPN client, under one network, and to a host there under
+// the other, which only that one names: the name changes nothing, whatever the host is said to serve.
 func (c *comparison) justNamed(old, new *Fate) bool {
 	one := func(there, named *Fate, renamed *network.Renamed) bool {
-		h := named.to.Machine.Host
-		return h != nil && h.IsAbroad() && named.at.Machine.Host == h && renamed.Host(h) == nil &&
-			there.Outcome == engine.Reached && there.to.Machine.Internet && there.to.Machine.Host == nil
+		h, of, with := named.to.Machine.Host, there.to.Machine, named.to.Machine
+		if h == nil || named.at.Machine.Host != h || renamed.Host(h) != nil || there.Outcome != engine.Reached || of.Host != nil {
+			return false
+		}
+		return of.Internet && with.Internet || of.Clients != nil && with.Clients != nil && renamed.Interface(with.Clients) == of.Clients
 	}
 	return one(old, new, &c.before) || one(new, old, &c.renamed)
 }
