@@ -380,6 +380,7 @@ func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*eng
 	compiled := engine.Compile(n, nil)
 	var shut []string
 	var permit *network.Rule
+	var refused []engine.Connection // one of each zone
 	for _, t := range traces {
 		for _, i := range n.Gateway(r.Gateway.Name).Interfaces {
 			family := header.FamilyOf(t.Connection.Packet.Destination)
@@ -390,7 +391,7 @@ func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*eng
 			like := t.Connection
 			like.Packet.Source, like.From = a, compiled.Behind(i, a)
 			if by := compiled.NewWalk().Trace(like); by.Outcome == engine.Dropped && by.Step == engine.StepFilter {
-				shut = append(shut, i.Zone)
+				shut, refused = append(shut, i.Zone), append(refused, like)
 				for _, near := range by.Near {
 					if near.Differs == engine.MismatchFrom && permit == nil {
 						permit = near.Rule
@@ -414,8 +415,36 @@ func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*eng
 		}
 	}
 	c.remark("%s; if they may use it too:", text)
-	c.remarkCommand(c.typed(network.Edit{Verb: "change", Kind: permit.Kind, Name: permit.Name, Gateway: permit.Gateway.Name,
-		Settings: []network.Setting{{Key: "from", Value: from + "," + strings.Join(shut, ",")}}}.Command()))
+	edit := network.Edit{Verb: "change", Kind: permit.Kind, Name: permit.Name, Gateway: permit.Gateway.Name,
+		Settings: []network.Setting{{Key: "from", Value: from + "," + strings.Join(shut, ",")}}}
+	c.remarkCommand(c.typed(edit.Command()))
+	c.afterPermit(e, edit, shut, refused)
+}
+
+// afterPermit says which zones' connections, that an edit is to let through, the gateway does not turn back, and the edit for that.
+func (c *call) afterPermit(e *netfile.Editor, edit network.Edit, zones []string, refused []engine.Connection) {
+	e = e.Copy()
+	if e.Apply(edit) != nil {
+		return
+	}
+	n, err := e.Network()
+	if err != nil {
+		return
+	}
+	compiled := engine.Compile(n, nil)
+	var kept []string
+	var at *network.Gateway
+	for k, like := range refused {
+		like.From, err = compiled.Locate(like.Packet.Source)
+		if t := compiled.NewWalk().Trace(like); err == nil && t.Outcome == engine.Dropped && t.Step == engine.StepTurnBack {
+			kept, at = append(kept, zones[k]), t.At.Gateway
+		}
+	}
+	if len(kept) == 0 {
+		return
+	}
+	c.remark("and for people in %s, beside the host, as %s turns nothing back:", strings.Join(kept, ", "), at.Name)
+	c.remarkCommand(c.typed(network.Edit{Verb: "change", Kind: "gateway", Name: at.Name, Settings: []network.Setting{{Key: "handling.turn-back", Value: "allow"}}}.Command()))
 }
 
 // senderOn returns an address that somebody on the segment of an interface can have.
