@@ -230,7 +230,7 @@ func (q question) destination(n *network.Network) (end, error) {
 		return end{}, fmt.Errorf("%s: the port belongs to the service; write %s, and the service as tcp/%d", q.to, to.Addr(), to.Port())
 	}
 	if q.to == "internet" {
-		return end{}, fmt.Errorf("internet: a trace goes to one address; name it")
+		return end{}, fmt.Errorf("internet: a trace goes to one address; name it, for instance 192.0.2.1")
 	}
 	return resolveEnd(n, q.to)
 }
