@@ -92,7 +92,7 @@ func TestSamplesAreRedirected(t *testing.T) {
 					continue
 				}
 				tried++
-				trace := e.NewWalk().Trace(c)
+				trace := engine.TraceOf(e.NewWalk(), c)
 				for _, s := range trace.Steps {
 					if s.Kind == engine.StepDestination && s.At == g.Name {
 						hit++

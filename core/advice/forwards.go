@@ -334,7 +334,7 @@ func (x *exam) namesWrongSide(r *network.NATRule, f *network.FilterRule) bool {
 		return false
 	}
 	c.From = x.engine.Behind(r.On[0], c.Packet.Source)
-	_, wrong := x.walk.WrongSide(c)
+	_, wrong := engine.WrongSide(x.walk, c)
 	if wrong == nil || wrong.Rule != &f.Rule {
 		return false
 	}
@@ -391,7 +391,7 @@ func (x *exam) sample(r *network.NATRule, at network.Moment) (v engine.Verdict, 
 	if !ok {
 		return v, nil
 	}
-	if v, wrong = x.walk.WrongSide(c); wrong != nil {
+	if v, wrong = engine.WrongSide(x.walk, c); wrong != nil {
 		return v, wrong
 	}
 	other, port := c.Packet.Destination, c.Packet.DestinationPort // what a rule of the wrong side names
@@ -418,7 +418,7 @@ func (x *exam) sample(r *network.NATRule, at network.Moment) (v engine.Verdict, 
 			continue
 		}
 		one.From = x.engine.Behind(r.On[0], one.Packet.Source)
-		if also, wrong := x.walk.WrongSide(one); wrong != nil && wrong.Rule == &f.Rule {
+		if also, wrong := engine.WrongSide(x.walk, one); wrong != nil && wrong.Rule == &f.Rule {
 			return also, wrong
 		}
 	}

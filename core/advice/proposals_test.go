@@ -102,7 +102,7 @@ func TestMissingRoutesLeadToTheNextGateway(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		trace := e.NewWalk().Trace(engine.Connection{Packet: p, From: from})
+		trace := engine.TraceOf(e.NewWalk(), engine.Connection{Packet: p, From: from})
 		var commands []string
 		for _, m := range advice.Proposals(trace, n, advice.Wanted{}) {
 			commands = append(commands, m.Command())

@@ -26,7 +26,7 @@ func (x *exam) leakingSources() {
 
 // hiding are edits that translate the sources of a region where they get out.
 func (x *exam) hiding(o *origin) []network.Edits {
-	t := x.engine.NewWalk().Trace(engine.Connection{Packet: o.Example, From: o.From, Moment: o.Moment})
+	t := engine.TraceOf(x.engine.NewWalk(), engine.Connection{Packet: o.Example, From: o.From, Moment: o.Moment})
 	if out := t.Stood.Out; out != nil {
 		return []network.Edits{{hideEdit(t.Stood.In, out, segmentOf(x.net, t.Stood.After.Source))}}
 	}

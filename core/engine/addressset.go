@@ -83,6 +83,11 @@ func (m *addressIndex) number(a netip.Addr) (n int32, ok bool) {
 	return n, ok
 }
 
+func (m *addressIndex) has(a netip.Addr) bool {
+	_, ok := m.number(a)
+	return ok
+}
+
 func (m *addressIndex) set(a netip.Addr, number int) {
 	if a.Is4() {
 		m.four[a.As4()] = int32(number)

@@ -12,7 +12,7 @@ func (w *Walk) comesBack() bool {
 	l := &w.legs[len(w.legs)-1]
 	w.goes(header.Answers)
 	w.passages = w.passages[:0]
-	w.visit.flow.become(&l.delivered, true)
+	w.flow.become(&l.delivered, true)
 	var at nextPlace
 	if l.gateway != nil {
 		at = w.answerItself(l.gateway)
@@ -29,12 +29,8 @@ func (w *Walk) shakesHands() bool {
 	if w.states != nil || w.asks != nil {
 		return w.goesOn()
 	}
-	for _, i := range w.state.used {
-		s := &w.state.sessions[i]
-		if s.gateway.isWhole(&s.Session) {
-			continue
-		}
-		w.end(Unanswered, Site{Gateway: s.gateway.Gateway}, StepSession, nil)
+	if g := w.state.half(); g != nil {
+		w.end(Unanswered, Site{Gateway: g.Gateway}, StepSession, nil)
 		w.note(StepSession, HalfHandshake, w.verdict.At)
 		return false
 	}
@@ -44,12 +40,12 @@ func (w *Walk) shakesHands() bool {
 // goesOn is shakesHands for gateways with states of their own: the packet is sent.
 func (w *Walk) goesOn() bool {
 	l := w.legs[len(w.legs)-1]
-	if w.visit.flow.protocol() != header.TCP {
+	if w.flow.protocol() != header.TCP {
 		return true
 	}
 	w.goes(header.Continues)
 	w.passages = w.passages[:0]
-	w.visit.flow.become(&l.sent, false)
+	w.flow.become(&l.sent, false)
 	told := len(w.log.Events)
 	if at := w.carry(w.send(l.from)); at.kind != ended {
 		w.log.Events = w.log.Events[:told] // it goes the way of the first, which is told already
@@ -62,24 +58,25 @@ func (w *Walk) goesOn() bool {
 // Sends sends another packet of the connection that was walked last, from the client or, back,
 // from where it was delivered, through gateways that remember it. It reports whether it arrives.
 func (w *Walk) Sends(part header.Part, back bool, size int) bool {
-	if len(w.legs) == 0 || !w.visit.flow.isOne() {
+	if len(w.legs) == 0 || !w.flow.isOne() {
 		return false
 	}
 	l := w.legs[0]
 	verdict := w.verdict
 	w.log.Reset()
-	w.part, w.back, w.state.back, w.size, w.sender = part, back, back, size, netip.Addr{}
+	w.part, w.back, w.size, w.sender = part, back, size, netip.Addr{}
+	w.state.turn(back)
 	w.passages = w.passages[:0]
 	var at nextPlace
 	switch {
 	case !back:
-		w.visit.flow.become(&l.sent, false)
+		w.flow.become(&l.sent, false)
 		at = w.carry(w.send(l.from))
 	case l.gateway != nil:
-		w.visit.flow.become(&l.delivered, true)
+		w.flow.become(&l.delivered, true)
 		at = w.carry(w.answerItself(l.gateway))
 	default:
-		w.visit.flow.become(&l.delivered, true)
+		w.flow.become(&l.delivered, true)
 		at = w.carry(w.send(l.to))
 	}
 	w.verdict, w.size = verdict, 0
@@ -99,16 +96,18 @@ func (w *Walk) tell() {
 	w.telling = len(w.log.Events)
 	w.sender = netip.Addr{}
 	w.passages = w.passages[:0]
-	w.visit.flow.begin(w.refusal.packet.Answer())
+	w.flow.begin(w.refusal.packet.Answer())
 	var at nextPlace
 	switch router := w.refusal.router; {
 	case w.refusal.by != nil:
-		at = w.refuse()
+		v := w.enter(w.engine.gateways[w.refusal.by.Gateway.Index], w.refusal.by)
+		v.refuse()
+		at = w.decided(v)
 	case router != nil:
 		if !router.Router.IsLinkLocalUnicast() {
 			w.sender = router.Router
 		}
-		at = w.byRouter(w.engine.gatewayOn(router, nil, w.visit.flow.family()))
+		at = w.byRouter(w.engine.gatewayOn(router, nil, w.flow.family()))
 	default:
 		at = w.send(w.legs[0].to)
 	}
@@ -117,31 +116,12 @@ func (w *Walk) tell() {
 	w.verdict.Told = told
 }
 
-// refuse sends a gateway's own refusal on its way, by the uplink the packet came
-// in by, or by the routes.
-func (w *Walk) refuse() nextPlace {
-	in := w.refusal.by
-	g := w.engine.gateways[in.Gateway.Index]
-	v := w.enter(g, in)
-	way := v.sessionRoute(in)
-	if way == nil {
-		return w.decided(v)
-	}
-	if w.part == header.Reports {
-		w.sender, _ = way.out.Address(w.visit.flow.family())
-	}
-	return w.leave(g, way)
-}
-
 // answerItself sends a gateway's own answer on its way.
 func (w *Walk) answerItself(g *Gateway) nextPlace {
 	v := w.enter(g, nil)
 	if w.asks != nil {
 		w.ask(v)
-		return w.decided(v)
-	}
-	v.redirect, v.before, v.decision.Tells = nil, w.visit.flow.image(), NoMessage
-	if !v.known() {
+	} else if _, ok := v.answer(); !ok {
 		return nextPlace{}
 	}
 	return w.decided(v)
@@ -157,18 +137,18 @@ func (w *Walk) cameBack(l *leg, at nextPlace) bool {
 		w.end(Unanswered, Site{Gateway: at.gateway.Gateway}, StepBack, nil)
 		w.note(StepBack, EndsAtGateway, w.verdict.At)
 		return false
-	case l.from.same(*at.machine) && w.visit.flow.goesTo(&l.sent):
-		if w.visit.flow.is(&l.sent, true) {
+	case l.from.same(*at.machine) && w.flow.goesTo(&l.sent):
+		if w.flow.is(&l.sent, true) {
 			return true
 		}
 		if w.beside {
-			w.visit.flow.by(w.engine.entries) // which uplink the client is beside
+			w.flow.by(w.engine.entries) // which uplink the client is beside
 		}
 		w.end(Unanswered, Site{Machine: l.from}, StepBack, nil)
 		w.note(StepBack, OtherSource, w.verdict.At).Before = l.sent.Answer()
 		return false
 	}
-	whose(&w.visit.flow, w.engine.hostsAt(*at.machine))
+	whose(w.flow, w.engine.hostsAt(*at.machine))
 	w.end(Unanswered, Site{Machine: *at.machine}, StepBack, nil)
 	w.note(StepBack, Elsewhere, w.verdict.At)
 	return false

@@ -96,5 +96,5 @@ func (e *Engine) PlaceOf(from Place, a netip.Addr) Place {
 // returns reports whether an answer, on the internet, comes back to the client beside an uplink that it is for: all those
 // of a set do, wherever they are.
 func (w *Walk) returns() bool {
-	return w.back && w.beside && len(w.legs) == 1 && w.visit.flow.isForSender(&w.legs[0].sent)
+	return w.back && w.beside && len(w.legs) == 1 && w.flow.isForSender(&w.legs[0].sent)
 }

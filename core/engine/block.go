@@ -2,28 +2,15 @@ package engine
 
 import (
 	"iter"
-	"net/netip"
 	"slices"
 
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
+	"hollowbridge/core/network"
 )
 
-// A block is the addresses of a segment, or those of none.
-type block struct {
-	addresses header.Addresses
-	spans     []flowset.Span
-}
-
-// Blocks are where packets come from and go to; the zero blocks are all addresses.
-//
-// A filter with rules between many zones is another list for each two of them, and most of its rules
-// are about a few addresses. So of a long one only what is about packets between two blocks is made a
-// set, when such a packet is met.
-type blocks struct{ from, to *block }
-
 // splits reports whether sets are made of a table block by block.
-func (x *Explorer) splits(t *table) bool {
+func (x *Views) splits(t *table) bool {
 	pairs := 1
 	if t.asksFrom {
 		pairs *= t.zones
@@ -38,22 +25,16 @@ func (x *Explorer) splits(t *table) bool {
 // zones it is another list, as the more there are the fewer of its rules are about each.
 const usualSplit = 2_000_000
 
-// A blockRange is addresses of a block.
-type blockRange struct {
-	header.Range
-	*block
-}
-
 // blocksOf returns the blocks of a packet's ends.
-func (x *Explorer) blocksOf(p *header.Packet) blocks {
+func (x *Views) blocksOf(p *header.Packet) blocks {
 	if x.blocks == nil {
-		x.blocks = x.engine.findBlocks()
+		x.blocks = findBlocks(x.net)
 	}
 	return blocks{blockOf(x.blocks, p.Source), blockOf(x.blocks, p.Destination)}
 }
 
 // findBlocks returns the ranges of all blocks, which are every address, in their order.
-func (e *Engine) findBlocks() (list []blockRange) {
+func findBlocks(n *network.Network) (list []blockRange) {
 	rest := header.AllAddresses()
 	add := func(set header.Addresses) {
 		b := &block{set, flowset.AddressSpans(set)}
@@ -62,24 +43,13 @@ func (e *Engine) findBlocks() (list []blockRange) {
 		}
 		rest = rest.Minus(set)
 	}
-	for _, s := range e.net.Segments {
+	for _, s := range n.Segments {
 		add(s.Addresses().Intersect(rest))
 	}
 	add(rest)
 	slices.SortFunc(list, func(a, b blockRange) int { return a.First.Compare(b.First) })
 	return list
 }
-
-func blockOf(list []blockRange, a netip.Addr) *block {
-	at, found := slices.BinarySearchFunc(list, a, func(r blockRange, a netip.Addr) int { return r.First.Compare(a) })
-	if !found {
-		at--
-	}
-	return list[at].block
-}
-
-// areAll reports whether packets are not told apart.
-func (b blocks) areAll() bool { return b.from == nil }
 
 // A side is one end of packets that a table is asked about: a block, in a zone.
 type side struct {
@@ -91,7 +61,7 @@ type side struct {
 
 // about returns the conditions of a view that packets between its blocks may meet, with their numbers, in
 // order. What a condition says of either end is asked once for all that the other may be.
-func (x *Explorer) about(v tableView) iter.Seq2[int32, *condition] {
+func (x *Views) about(v tableView) iter.Seq2[int32, *condition] {
 	if v.between.areAll() {
 		return v.table.ordered()
 	}
@@ -118,7 +88,7 @@ func (x *Explorer) about(v tableView) iter.Seq2[int32, *condition] {
 type listed struct{ place, number int32 }
 
 // of returns the conditions that say of one end what packets of a side may be.
-func (x *Explorer) of(s side) []listed {
+func (x *Views) of(s side) []listed {
 	if known, ok := x.sides[s]; ok {
 		return known
 	}
@@ -145,8 +115,4 @@ func (b blocks) set(space *flowset.Space, turned bool) flowset.Set {
 		source, destination = destination, source
 	}
 	return space.Where(flowset.Destination, destination, space.Where(flowset.Source, source, flowset.Everything))
-}
-
-func (m *matcher) overlaps(b *block, zone int) bool {
-	return m.any || m.in(zone).Overlaps(b.addresses)
 }

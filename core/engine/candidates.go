@@ -16,54 +16,57 @@ type Candidate struct {
 	Text string // why it is, or why not
 }
 
-// TraceAll is Trace, with every rule that the packet meets on the way in, in the order in which
+// TraceAll is TraceOf, with every rule that the packet meets on the way in, in the order in which
 // they are tried.
-func (w *Walk) TraceAll(c Connection) *Trace {
-	w.candidates, w.lists = nil, true
-	t := w.Trace(c)
-	t.Candidates, w.lists = w.candidates, false
+func TraceAll(w *Walk, c Connection) *Trace {
+	var candidates []Candidate
+	t := traceOf(w, c, func(s *Stand) { candidates = append(candidates, candidatesAt(s)...) })
+	t.Candidates = candidates
 	return t
 }
 
-// list adds the candidates of the gateway that a packet has just been through.
-func (w *Walk) list(v *visit) {
-	if !v.stood || v.stray {
-		return
+// candidatesAt returns the candidates of a gateway that a packet has been through.
+func candidatesAt(s *Stand) (found []Candidate) {
+	if s.Stray {
+		return nil
 	}
-	g := v.Gateway
+	g := s.Gateway
 	add := func(step StepKind, t *table, q query, won *network.Rule, nat bool) {
 		for n, c := range t.ordered() {
 			if c.rule.Off() || !c.meets(&q, allAspects) {
 				continue
 			}
-			found := Candidate{At: g.Gateway, Step: step, Rule: t.rule(n)}
-			switch found.Wins = found.Rule == won; {
-			case found.Wins:
-				found.Text = "is followed"
+			one := Candidate{At: g.Gateway, Step: step, Rule: t.rule(n)}
+			switch one.Wins = one.Rule == won; {
+			case one.Wins:
+				one.Text = "is followed"
 			case won == nil:
-				found.Text = fmt.Sprintf("is not asked: %s brings its own permission", v.forward.Name)
+				one.Text = fmt.Sprintf("is not asked: %s brings its own permission", s.Forward.Name)
 			case nat && g.Handling.SpecificFirst:
-				found.Text = fmt.Sprintf("%s goes before it: specific rules are tried first", won.Name)
+				one.Text = fmt.Sprintf("%s goes before it: specific rules are tried first", won.Name)
 			default:
-				found.Text = fmt.Sprintf("stands behind %s", won.Name)
+				one.Text = fmt.Sprintf("stands behind %s", won.Name)
 			}
-			w.candidates = append(w.candidates, found)
+			found = append(found, one)
 		}
 	}
-	before, after := v.before.Packet, v.after
-	add(StepDestination, g.destinations[v.in.Index], newQuery(&before, g.between(v.in, v.in, v.moment)), v.forward, true)
-	if v.out == nil {
-		return
+	var redirects *network.Rule
+	if s.Forward != nil {
+		redirects = &s.Forward.Rule
 	}
-	s := halt{gateway: g, in: v.in, out: v.out, forward: v.whole, before: v.before, after: v.after}
-	seen := s.seen()
-	decided := v.permit
-	if v.decision.Action == Stops && v.decision.Step == StepFilter {
-		decided = v.decision.Rule
+	add(StepDestination, g.destinations[s.In.Index].table, newQuery(&s.Before, g.between(s.In, s.In, s.Moment)), redirects, true)
+	if s.Out == nil {
+		return found
 	}
-	add(StepFilter, g.filter, s.query(&seen, v.moment), decided, false)
-	if v.decision.Action == Stops && (v.decision.Step == StepFilter || v.decision.Step == StepTurnBack) {
-		return
+	seen := s.Seen()
+	decided := s.Permit
+	if s.StoppedAt == StepFilter {
+		decided = s.StoppedBy
 	}
-	add(StepSource, g.sources[v.out.Index], newQuery(&after, g.between(v.in, v.out, v.moment)), v.source, true)
+	add(StepFilter, g.filter, s.AsksFilter(&seen), decided, false)
+	if s.StoppedAt == StepFilter || s.StoppedAt == StepTurnBack {
+		return found
+	}
+	add(StepSource, g.sources[s.Out.Index].table, newQuery(&s.After, g.between(s.In, s.Out, s.Moment)), s.Source, true)
+	return found
 }

@@ -47,7 +47,7 @@ func TestWithoutTheFirstCandidateTheNextIsFollowed(t *testing.T) {
 			if c.From, err = e.Locate(c.Packet.Source); err != nil || header.FamilyOf(c.Packet.Source) != header.FamilyOf(c.Packet.Destination) {
 				continue
 			}
-			all := e.NewWalk().TraceAll(c)
+			all := engine.TraceAll(e.NewWalk(), c)
 			if all.Handed > 0 || len(all.Candidates) == 0 {
 				continue // a relay's own connection passes gateways again
 			}
@@ -69,7 +69,7 @@ func TestWithoutTheFirstCandidateTheNextIsFollowed(t *testing.T) {
 				}
 				less := engine.Compile(without, nil)
 				c.From, _ = less.Locate(c.Packet.Source)
-				left := group(less.NewWalk().TraceAll(c).Candidates, k.At.Name, k.Step)
+				left := group(engine.TraceAll(less.NewWalk(), c).Candidates, k.At.Name, k.Step)
 				if len(left) != len(list)-i-1 || len(left) > 0 && (!left[0].Wins || left[0].Rule.Name != list[i+1].Rule.Name) {
 					if k.Step != engine.StepSource && !claims(k.At, list[i].Rule.Name, c.Packet.Destination) { // without a rule its outside addresses are nobody's, and packets to them go elsewhere
 						t.Fatalf("seed %d: %s -> %s at %s, %s: without %s there are %d candidates, of %d\n%s", seed, c.Packet.From(), c.Packet.To(), k.At.Name, k.Step, list[i].Rule.Name, len(left), len(list), text)

@@ -6,11 +6,6 @@ import (
 	"hollowbridge/core/network"
 )
 
-// Compared are, for each table, the conditions that are not in both networks: while sets are explored,
-// connections that meet none of them are told from others. What others meet first is the same in
-// both, and they need not be explored there too.
-type compared map[*table]*table
-
 // CompareWith makes the explorer tell which regions fare alike in another network, see Region.Unlike. It returns
 // false, and does not, where the networks differ in more than the rules of their gateways, or so in these that
 // gateways answer for other addresses.
@@ -25,26 +20,26 @@ func (x *Explorer) CompareWith(other *Engine) bool {
 		}
 	}
 	ours, theirs := e.net.DigestsOf(), other.net.DigestsOf()
-	x.compared = compared{}
-	x.StopAlike() // but those that fare otherwise, which are told apart
+	x.compared = map[*table]*table{} // while sets are explored, connections that meet none of these are told from others
+	x.StopAlike()                    // but those that fare otherwise, which are told apart
 	for i, g := range e.gateways {
 		h := other.gateways[i]
 		nat := [2][]network.Digest{ours.Gateways[i].NAT, theirs.Gateways[i].NAT}
 		for k := range g.destinations {
-			x.compared.add(g.destinations[k], h.destinations[k], nat)
-			x.compared.add(g.sources[k], h.sources[k], nat)
+			addChanged(x.compared, g.destinations[k].table, h.destinations[k].table, nat)
+			addChanged(x.compared, g.sources[k].table, h.sources[k].table, nat)
 		}
-		x.compared.add(g.filter, h.filter, [2][]network.Digest{ours.Gateways[i].Filter, theirs.Gateways[i].Filter})
+		addChanged(x.compared, g.filter, h.filter, [2][]network.Digest{ours.Gateways[i].Filter, theirs.Gateways[i].Filter})
 	}
 	return true
 }
 
 func sameClaims(g, h *Gateway) bool { return g.unsent.Equal(h.unsent) && g.claims.equal(h.claims) }
 
-// add notes the conditions that stand in one of two tables only, or at another place among those that are
+// addChanged notes the conditions that stand in one of two tables only, or at another place among those that are
 // in both.
-func (c compared) add(ours, theirs *table, digests [2][]network.Digest) {
-	list, others := ours.keyed(digests[0]), theirs.keyed(digests[1])
+func addChanged(compared map[*table]*table, ours, theirs *table, digests [2][]network.Digest) {
+	list, others := keyedOf(ours, digests[0]), keyedOf(theirs, digests[1])
 	at := map[conditionKey]int{}
 	for i, one := range list {
 		at[one.key] = i
@@ -68,7 +63,7 @@ func (c compared) add(ours, theirs *table, digests [2][]network.Digest) {
 		}
 	}
 	if len(changed) > 0 {
-		c[ours] = newTable(changed)
+		compared[ours] = newTable(changed, nil)
 	}
 }
 
@@ -84,8 +79,8 @@ type keyed struct {
 	condition *condition
 }
 
-// keyed returns the conditions of a table, in their order.
-func (t *table) keyed(digests []network.Digest) (list []keyed) {
+// keyedOf returns the conditions of a table, in their order.
+func keyedOf(t *table, digests []network.Digest) (list []keyed) {
 	count := map[network.Digest]int{}
 	for n, c := range t.ordered() {
 		digest := digests[t.index(n)]

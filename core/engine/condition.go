@@ -1,8 +1,6 @@
 package engine
 
 import (
-	"net/netip"
-
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -45,14 +43,6 @@ func (a aspect) bit() aspects { return 1 << a }
 // one reports whether it is just one.
 func (a aspects) one() bool { return a != 0 && a&(a-1) == 0 }
 
-// A scope is what conditions are compared in: the zones that a packet comes from and goes
-// to, whether a rule redirected it, and when; of a set, that is in the set.
-type scope struct {
-	fromZone, toZone int
-	redirected       bool
-	moment           network.Moment
-}
-
 // asks reports whether a packet meets a condition in one aspect.
 func (c *condition) asks(a aspect, q *query) bool {
 	switch a {
@@ -71,20 +61,23 @@ func (c *condition) asks(a aspect, q *query) bool {
 	}
 }
 
-// values returns which values of a field meet a condition in one aspect, of packets of one protocol,
-// as sorted disjoint spans; all where every value does.
-func (c *condition) values(x *Explorer, a aspect, protocol header.Protocol, v *tableView) (f flowset.Field, spans []flowset.Span, all bool) {
+// Times are when rules take part, as spans of moments; all where at all of them.
+type times func(*network.Rule) (spans []flowset.Span, all bool)
+
+// values returns which values of a field meet a condition in one aspect, of packets of one protocol, in a scope and
+// between two blocks, as sorted disjoint spans; all where every value does.
+func (c *condition) values(a aspect, protocol header.Protocol, in scope, between blocks, active times) (f flowset.Field, spans []flowset.Span, all bool) {
 	switch a {
 	case serviceAspect:
 		ports, any := c.services.Of(protocol)
 		return flowset.Port, portSpans(ports), any
 	case redirectedAspect:
-		return flowset.Protocol, nil, !c.redirected || v.in.redirected
+		return flowset.Protocol, nil, !c.redirected || in.redirected
 	case destinationAspect:
-		spans, all = c.to.values(v.in.toZone, v.between.to)
+		spans, all = c.to.values(in.toZone, between.to)
 		return flowset.Destination, spans, all
 	case sourceAspect:
-		spans, all = c.from.values(v.in.fromZone, v.between.from)
+		spans, all = c.from.values(in.fromZone, between.from)
 		return flowset.Source, spans, all
 	case sourcePortAspect:
 		if len(c.sourcePorts) == 0 || !protocol.HasPorts() {
@@ -92,7 +85,7 @@ func (c *condition) values(x *Explorer, a aspect, protocol header.Protocol, v *t
 		}
 		return flowset.SourcePort, portSpans(c.sourcePorts), false
 	default:
-		spans, all = x.active(c.rule)
+		spans, all = active(c.rule)
 		return flowset.Time, spans, all
 	}
 }
@@ -112,79 +105,6 @@ func (c *condition) unmet(q *query, asked aspects, most int) (unmet aspects) {
 
 // meets reports whether a packet meets a condition in the aspects that are asked.
 func (c *condition) meets(q *query, asked aspects) bool { return c.unmet(q, asked, 1) == 0 }
-
-// set returns the packets that meet a condition in a view, each with a value. Turned, it is met by
-// what answers them: what the condition says of the source stands at the destination's place.
-func (c *condition) set(x *Explorer, value int, v tableView) flowset.Set {
-	whole := flowset.Nothing
-	for _, protocol := range header.Protocols() {
-		one := c.setOf(x, protocol, value, v)
-		whole = x.Space.Overlay(whole, x.Space.Where(flowset.Protocol, protocolSpan(protocol), one))
-	}
-	return whole
-}
-
-// setOf is set for the packets of one protocol.
-func (c *condition) setOf(x *Explorer, protocol header.Protocol, value int, v tableView) flowset.Set {
-	var limits [flowset.Fields][]flowset.Span
-	for p := range aspectCount {
-		field, spans, all := c.values(x, p, protocol, &v)
-		switch {
-		case all:
-		case len(spans) == 0:
-			return flowset.Nothing
-		case v.turned:
-			limits[field.Opposite()] = spans
-		default:
-			limits[field] = spans
-		}
-	}
-	one := flowset.Terminal(value)
-	for f := flowset.Fields - 1; f > flowset.Protocol; f-- { // from the last field that is tested to the first
-		if limits[f] != nil {
-			one = x.Space.Where(f, limits[f], one)
-		}
-	}
-	return one
-}
-
-// A matcher is an address expression compiled for the zones of one gateway.
-type matcher struct {
-	any   bool
-	all   header.Addresses   // for all zones, or
-	zones []header.Addresses // one a zone
-}
-
-// sets returns the sets of all zones.
-func (m *matcher) sets() []header.Addresses {
-	if len(m.zones) == 0 {
-		return []header.Addresses{m.all}
-	}
-	return m.zones
-}
-
-// in returns the addresses for one zone.
-func (m *matcher) in(zone int) *header.Addresses {
-	if len(m.zones) == 0 {
-		return &m.all
-	}
-	return &m.zones[zone]
-}
-
-func (m *matcher) contains(a netip.Addr, zone int) bool { return m.any || m.in(zone).Contains(a) }
-
-// values returns the addresses for one zone, of a block where there is one, as spans.
-func (m *matcher) values(zone int, of *block) (spans []flowset.Span, all bool) {
-	switch {
-	case m.any && of == nil:
-		return nil, true
-	case m.any:
-		return of.spans, false
-	case of == nil:
-		return flowset.AddressSpans(*m.in(zone)), false
-	}
-	return flowset.AddressSpans(m.in(zone).Intersect(of.addresses)), false
-}
 
 func containPort(list []header.Ports, port uint16) bool {
 	for _, ports := range list {

@@ -103,7 +103,7 @@ func compareNetwork(t *testing.T, seed uint64, n *network.Network, outcomes *[16
 		}
 		outcomes[got.Outcome]++
 		if describe(got) != describeReference(want) {
-			trace := e.NewWalk().Trace(c)
+			trace := engine.TraceOf(e.NewWalk(), c)
 			t.Errorf("seed %d, connection %d: %s -> %s %s from %s\n engine    %s\n reference %s\n%s", seed, i, c.Packet.From(), c.Packet.To(), c.Packet.Protocol, c.From.Name(), describe(got), describeReference(want), stepsText(trace))
 			return false
 		}

@@ -24,18 +24,19 @@ gateways:
 `
 
 // A connection is walked through the whole network, there and back.
-func ExampleWalk_Trace() {
+func ExampleTraceOf() {
 	n, err := netfile.Parse("cottage.yaml", []byte(cottage))
 	if err != nil {
 		panic(err)
 	}
-	trace := engine.Compile(n, nil).NewWalk().Trace(engine.Connection{
+	trace := engine.TraceOf(engine.Compile(n, nil).NewWalk(), engine.Connection{
 		Packet: header.Packet{
 			Source: netip.MustParseAddr("192.0.2.7"), SourcePort: header.UsualSourcePort,
 			Destination: netip.MustParseAddr("198.51.100.18"), DestinationPort: 443, Protocol: header.TCP,
 		},
 		From: engine.Place{Internet: true},
 	})
+
 	for _, s := range trace.Steps {
 		fmt.Println(strings.Join(strings.Fields(s.At+" "+s.Label+" "+s.Rule+s.Route+" "+s.Text), " "))
 	}

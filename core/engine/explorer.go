@@ -17,28 +17,10 @@ import (
 // walked later. So the nine steps are the same ones that trace takes, and each
 // region it returns is all connections that go one way.
 type Explorer struct {
-	Space  *flowset.Space
-	Times  network.Times // the moments that it is about
-	engine *Engine
-	tables map[tableView]flowset.Set
-	wheres map[whereKey]flowset.Set
-	routed map[routeKey]flowset.Set
-	claims map[claimKey]flowset.Set
-	hours  map[network.Hours][]flowset.Span
-
-	choices map[whereKey]*choice
-	moves   map[moveKey]*moves
-	blocks  []blockRange // see blocksOf
-	sides   map[side][]listed
-
-	splitFrom int // see splits
-	overlaps  map[*table]*overlaps
-	met       map[inScope]flowset.Set // see meets
-
-	passings *passings // nil where none are looked for
-	compared compared  // nil where there is none
-
-	stopAlike bool // see StopAlike
+	*Views
+	engine   *Engine
+	overlaps map[*table]*overlaps
+	met      map[inScope]flowset.Set // see meets
 
 	walk    *Walk  // the one that is used for every region
 	found   Region // the last one
@@ -80,14 +62,13 @@ func (e *Engine) NewExplorerIn(space *flowset.Space, times network.Times) *Explo
 	walk := e.NewWalk()
 	walk.visit.flow.region = &narrowing{}
 	walk.visit.flow.terms = &walk.visit.flow.region.terms
-	return &Explorer{Space: space, Times: times, engine: e, walk: walk, tables: map[tableView]flowset.Set{}, wheres: map[whereKey]flowset.Set{},
-		routed: map[routeKey]flowset.Set{}, claims: map[claimKey]flowset.Set{}, hours: map[network.Hours][]flowset.Span{}, choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, sides: map[side][]listed{}, splitFrom: usualSplit, overlaps: map[*table]*overlaps{}, met: map[inScope]flowset.Set{}}
+	return &Explorer{Views: NewViews(space, times, e.net), engine: e, walk: walk, overlaps: map[*table]*overlaps{}, met: map[inScope]flowset.Set{}}
 }
 
 // StopAlike makes the explorer take all filter rules that stop connections for one, where it does not matter
 // which of them does: a region then says of its example alone by which rule that ended. Of long lists of
 // sources that are dropped, each by a rule, there are fewer regions so.
-func (x *Explorer) StopAlike() { x.stopAlike = true }
+func (x *Explorer) StopAlike() { x.Views.stopAlike = true }
 
 // Explore returns the regions of a set of connections that begin at a place, one after the
 // other; each is valid until the next. All of them must be of one protocol and of one
@@ -170,9 +151,9 @@ func (x *Explorer) follow(from Place, set remainder, example flowset.Member, wai
 		return false
 	}
 	w := x.walk
-	r := w.visit.flow.region
+	r := w.flow.region
 	*r = narrowing{
-		explorer: x, set: set.set, known: set.known, terms: flowset.OriginalTerms(), waiting: waiting,
+		views: x.Views, set: set.set, known: set.known, terms: flowset.OriginalTerms(), waiting: waiting,
 		rules: r.rules[:0], meetings: r.meetings[:0], images: r.images[:0],
 	}
 	r.terms[flowset.Protocol] = flowset.ConstantPort(uint16(example.Protocol))
@@ -191,29 +172,4 @@ func (x *Explorer) example(set flowset.Set) (flowset.Member, bool) {
 		itself := x.Space.Where(flowset.Source, flowset.AddressSpans(header.Single(p.Source)), flowset.Everything)
 		set = x.Space.Minus(set, x.Space.Where(flowset.Destination, flowset.AddressSpans(header.Single(p.Source)), itself))
 	}
-}
-
-// A Meeting is where a translation leads machines back to themselves, each to its own
-// address: two packets are equal in some fields then. Of many machines these connections
-// are no set that could be written down, so a region does not claim them.
-type Meeting struct {
-	a, b   flowset.Terms
-	fields []flowset.Field
-}
-
-// has reports whether a connection is one by which a machine meets itself.
-func (m *Meeting) has(p header.Packet) bool {
-	a, b := m.a.Apply(p), m.b.Apply(p)
-	for _, f := range m.fields {
-		if !flowset.Same(a, b, f) {
-			return false
-		}
-	}
-	return true
-}
-
-// Claims reports whether what a region says is said of a member too: it is not of a
-// connection from an address to itself, nor of those of its meetings.
-func Claims(meetings []Meeting, p header.Packet) bool {
-	return p.Source != p.Destination && !slices.ContainsFunc(meetings, func(m Meeting) bool { return m.has(p) })
 }

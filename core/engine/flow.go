@@ -152,15 +152,15 @@ func (f *flow) in(field flowset.Field, set *addressSet) bool {
 	return f.among(field, set.Addresses, holds)
 }
 
-// isClaimed asks whether the destination is among the outside addresses of rules that are active; of hosts
-// on a segment, where one is given, they are not.
-func (f *flow) isClaimed(c *claims, beside *segment, at network.Moment) bool {
+// isClaimed asks whether the destination is among the outside addresses of rules that are active, and not among
+// those of hosts beside, where these are given.
+func (f *flow) isClaimed(c *claims, beside *addressIndex, at network.Moment) bool {
 	a := f.packet.Destination
-	holds := c.hold(a, at) && (beside == nil || beside.hosts.of(a) == nil)
+	holds := c.hold(a, at) && (beside == nil || !beside.has(a))
 	if f.region == nil {
 		return holds
 	}
-	f.region.where(f.terms, f.region.explorer.claimed(c, beside), holds)
+	f.region.where(f.terms, f.region.views.claimed(c, beside), holds)
 	return holds
 }
 
@@ -168,7 +168,7 @@ func (f *flow) isClaimed(c *claims, beside *segment, at network.Moment) bool {
 func (f *flow) isHeld(a netip.Addr, c *claims, at network.Moment) bool {
 	holds := c.hold(a, at)
 	if f.region != nil {
-		f.region.where(f.terms, f.region.explorer.held(a, c), holds)
+		f.region.where(f.terms, f.region.views.held(a, c), holds)
 	}
 	return holds
 }

@@ -22,8 +22,8 @@ type Gateway struct {
 	routes       *routeTable
 	zones        []int // of each interface, its number in the matchers' sets
 	trust        []int // of each interface
-	destinations []*table
-	sources      []*table
+	destinations []natTable[redirect]
+	sources      []natTable[pools]
 	openings     []*table   // of mappings, where the network has some
 	mapped       []*Mapping // those
 	holdings     []holding  // ports that they keep
@@ -117,7 +117,7 @@ type Decision struct {
 // until the log is used again.
 func (g *Gateway) Decide(a *Arrival, state State, log *Log) *Decision {
 	v := log.begin()
-	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.state, v.log = g, a.In, a.Part, a.Sender, a.Size, a.At, state, log
+	v.enter(g, a, state, log)
 	v.flow.begin(a.Packet)
 	v.decide()
 	d := &v.decision
@@ -135,11 +135,60 @@ func (g *Gateway) Decide(a *Arrival, state State, log *Log) *Decision {
 // belongs to a session or goes nowhere.
 func (g *Gateway) Answer(a *Arrival, state State, log *Log) (d *Decision, ok bool) {
 	v := log.begin()
-	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.state, v.log = g, nil, a.Part, a.Sender, a.Size, a.At, state, log
+	v.enter(g, &Arrival{Part: a.Part, Sender: a.Sender, Size: a.Size, At: a.At}, state, log)
 	v.flow.begin(a.Packet)
+	return v.answer()
+}
+
+// answer is Gateway.Answer of the flow that is at the gateway.
+func (v *visit) answer() (d *Decision, ok bool) {
 	v.redirect, v.before, v.decision.Tells = nil, v.flow.image(), NoMessage
 	ok = v.known()
 	return &v.decision, ok
+}
+
+// refuse sends the gateway's own refusal of a packet on its way, by the uplink that the packet came in by, or by the
+// routes. An ICMP error has the address of the interface by which it leaves.
+func (v *visit) refuse() *Decision {
+	way := v.sessionRoute(v.in)
+	if way == nil {
+		return &v.decision
+	}
+	if v.part == header.Reports {
+		v.sender, _ = way.out.Address(v.flow.family())
+	}
+	v.leave(way)
+	return &v.decision
+}
+
+// takeOver makes what somebody else has decided about the packet this gateway's decision.
+func (v *visit) takeOver(d Decision) {
+	v.stood, v.before = false, v.flow.image()
+	if v.decision = d; d.Action == Stops {
+		v.note(d.Step, Stopped, d.Rule)
+		return
+	}
+	v.flow.begin(d.Packet)
+	if d.Action == Forwards {
+		v.decision.way = v.wayBy(d.Out, d.Via)
+	}
+	v.out = d.Out
+	v.note(StepLeave, Passes, nil).Before = v.before.Packet
+}
+
+// wayBy returns the way that leaves by an interface to a next hop.
+func (v *visit) wayBy(out *network.Interface, via netip.Addr) *route {
+	r := v.flow.by(v.routes)
+	up := &v.ways[out.Index]
+	switch {
+	case r != nil && !r.blackhole && r.out == out && r.via == via:
+		return r
+	case out.FacesInternet(v.flow.family()) && via.IsValid():
+		return &up.upstream
+	case out.FacesInternet(v.flow.family()):
+		return &up.beside
+	}
+	return &route{out: out, via: via}
 }
 
 // A visit is a flow at a gateway.
@@ -170,6 +219,11 @@ type visit struct {
 	follows  bool    // it belongs to one
 	lease    Lease   // that it asks for
 	decision Decision
+}
+
+// enter makes a visit one of a packet that arrives; the packet itself is the flow's.
+func (v *visit) enter(g *Gateway, a *Arrival, state State, log *Log) {
+	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.state, v.log = g, a.In, a.Part, a.Sender, a.Size, a.At, state, log
 }
 
 // decide is the nine steps. Each returns false where the packet ends.

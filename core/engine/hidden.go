@@ -24,10 +24,10 @@ func (x *Explorer) Hidden() []HiddenRule {
 	for _, g := range x.engine.gateways {
 		var views []tableView
 		for _, in := range g.Interfaces {
-			views = append(views, x.viewed(g.destinations[in.Index], g.between(in, in, 0), false))
+			views = append(views, x.viewed(g.destinations[in.Index].table, g.between(in, in, 0), false))
 			for _, out := range g.Interfaces {
 				through := g.between(in, out, 0)
-				views = append(views, x.viewed(g.filter, through, false), x.viewed(g.sources[out.Index], through, false))
+				views = append(views, x.viewed(g.filter, through, false), x.viewed(g.sources[out.Index].table, through, false))
 				through.redirected = true
 				views = append(views, x.viewed(g.filter, through, false))
 			}
@@ -211,45 +211,40 @@ type Passing struct {
 	Moment  network.Moment
 }
 
-// passings are what is looked for while sets are explored.
-type passings struct {
-	rule  *network.Rule
-	table *table
-	sets  map[tableView][]flowset.Set // what the rule matches
-	found []Passing
-}
-
 // Passings returns by which rules in front of a filter rule connections of a set, which begin at a
 // place, never come to it. The set is as Explore wants it, and so is the error.
-func (x *Explorer) Passings(r *network.FilterRule, from Place, set flowset.Set) ([]Passing, error) {
-	p := &passings{rule: &r.Rule, table: x.engine.Gateway(r.Gateway).filter, sets: map[tableView][]flowset.Set{}}
-	x.passings = p
-	defer func() { x.passings = nil }()
-	err := x.explore(from, set, func(*Region) bool { return true })
-	return p.found, err
-}
-
-// note looks whether connections that one condition of the table decides about meet the rule too.
-func (p *passings) note(x *Explorer, set flowset.Set, terms *flowset.Terms, v tableView, decider int32) {
-	front := p.table.rule(decider)
-	if front == p.rule || slices.ContainsFunc(p.found, func(f Passing) bool { return f.Front == front }) {
-		return
-	}
-	sets, known := p.sets[v]
-	if !known {
-		for n, c := range p.table.ordered() {
-			if p.table.rule(n) == p.rule {
-				sets = append(sets, c.set(x, 1, v))
-			}
-		}
-		p.sets[v] = sets
-	}
-	for _, meets := range sets {
-		if example, ok := x.Space.Usual(x.Space.Preimage(set, meets, terms, v.turned)); ok {
-			p.found = append(p.found, Passing{front, example.Packet, x.Times.Moment(example.Moment)})
+func (x *Explorer) Passings(r *network.FilterRule, from Place, set flowset.Set) (found []Passing, err error) {
+	t := x.engine.Gateway(r.Gateway).filter
+	matched := map[tableView][]flowset.Set{} // what the rule matches
+	x.watched, x.watch = t, func(set flowset.Set, terms *flowset.Terms, v tableView, decider int32) {
+		front := t.rule(decider)
+		if front == &r.Rule || slices.ContainsFunc(found, func(f Passing) bool { return f.Front == front }) {
 			return
 		}
+		for _, meets := range x.matchedBy(&r.Rule, v, matched) {
+			if example, ok := x.Space.Usual(x.Space.Preimage(set, meets, terms, v.turned)); ok {
+				found = append(found, Passing{front, example.Packet, x.Times.Moment(example.Moment)})
+				return
+			}
+		}
 	}
+	defer func() { x.watched, x.watch = nil, nil }()
+	err = x.explore(from, set, func(*Region) bool { return true })
+	return found, err
+}
+
+// matchedBy returns what a rule matches in a view, and remembers it.
+func (x *Explorer) matchedBy(r *network.Rule, v tableView, matched map[tableView][]flowset.Set) []flowset.Set {
+	sets, known := matched[v]
+	if !known {
+		for n, c := range v.table.ordered() {
+			if v.table.rule(n) == r {
+				sets = append(sets, x.setOf(c, 1, v))
+			}
+		}
+		matched[v] = sets
+	}
+	return sets
 }
 
 // A Crossing is two rules of a filter with different verdicts, of which each matches connections that the

@@ -16,7 +16,7 @@ import (
 // decidedBy returns which rule of a gateway's filter decides about a connection on its way; empty
 // where none does, or where it comes to the gateway twice.
 func decidedBy(e *engine.Engine, c engine.Connection, g *network.Gateway) (rule string) {
-	for _, s := range e.NewWalk().Trace(c).Steps {
+	for _, s := range engine.TraceOf(e.NewWalk(), c).Steps {
 		if s.At == g.Name && s.Kind == engine.StepFilter && !s.Back {
 			if rule != "" {
 				return ""

@@ -9,11 +9,11 @@ import (
 // awaited reports whether the packet that comes to a machine answers an earlier
 // connection of its own.
 func (w *Walk) awaited(at Place) bool {
-	if w.back || w.visit.flow.protocol().HasBeginning() {
+	if w.back || w.flow.protocol().HasBeginning() {
 		return false
 	}
 	for i := range w.calls {
-		if c := &w.calls[i]; c.from.same(at) && w.visit.flow.is(&c.packet, true) {
+		if c := &w.calls[i]; c.from.same(at) && w.flow.is(&c.packet, true) {
 			return true
 		}
 	}
@@ -25,7 +25,7 @@ func (w *Walk) awaited(at Place) bool {
 // whether a relay then sends it on to another machine, as the flow is then.
 func (w *Walk) atHost(machine Place) (onward, taken bool) {
 	at, h := Site{Machine: machine}, machine.Host
-	w.verdict.Outcome, w.verdict.At, w.verdict.To, w.verdict.Delivered = Reached, at, at, w.visit.flow.now()
+	w.verdict.Outcome, w.verdict.At, w.verdict.To, w.verdict.Delivered = Reached, at, at, w.flow.now()
 	if w.awaited(machine) {
 		w.note(StepHost, AwaitedAnswer, at)
 		w.settled = true
@@ -41,14 +41,14 @@ func (w *Walk) atHost(machine Place) (onward, taken bool) {
 	for range mostRelays {
 		r := w.relayFor(h)
 		if r == nil {
-			w.verdict.Delivered = w.visit.flow.now()
-			w.visit.flow.deliver()
+			w.verdict.Delivered = w.flow.now()
+			w.flow.deliver()
 			return false, w.hostServes(h, at)
 		}
-		before := w.visit.flow.now()
-		w.visit.flow.setAddress(flowset.Destination, r.To)
+		before := w.flow.now()
+		w.flow.setAddress(flowset.Destination, r.To)
 		if r.ToPort != 0 {
-			w.visit.flow.setPort(flowset.Port, r.ToPort)
+			w.flow.setPort(flowset.Port, r.ToPort)
 		}
 		w.note(StepHost, Relays, at).Before = before
 		if !r.To.IsLoopback() && !h.Has(r.To) {
@@ -63,19 +63,19 @@ func (w *Walk) atHost(machine Place) (onward, taken bool) {
 // handOn begins the connection that a relay makes to another machine, from the
 // host's own address.
 func (w *Walk) handOn(h *network.Host, at Site) (onward, taken bool) {
-	from, has := h.AddressOf(w.visit.flow.family())
+	from, has := h.AddressOf(w.flow.family())
 	if !has {
 		w.end(Unrouted, at, StepHost, nil)
 		w.note(StepHost, RelayNoAddress, at)
 		return false, false
 	}
-	w.visit.flow.setAddress(flowset.Source, from)
+	w.flow.setAddress(flowset.Source, from)
 	return true, true
 }
 
 func (w *Walk) relayFor(h *network.Host) *network.Relay {
 	for i := range h.Relays {
-		if w.visit.flow.isFor(h.Relays[i].Listen) {
+		if w.flow.isFor(h.Relays[i].Listen) {
 			return &h.Relays[i]
 		}
 	}
@@ -88,7 +88,7 @@ func (w *Walk) hostPermits(h *network.Host, at Site) bool {
 	}
 	for i := range h.Firewall.Rules {
 		r := &h.Firewall.Rules[i]
-		if !w.visit.flow.isFor(r.Services) || !w.visit.flow.from(r.From) {
+		if !w.flow.isFor(r.Services) || !w.flow.from(r.From) {
 			continue
 		}
 		e := w.note(StepHost, HostDecides, at)
@@ -98,7 +98,7 @@ func (w *Walk) hostPermits(h *network.Host, at Site) bool {
 		}
 		w.end(HostFirewall, at, StepHost, nil)
 		if r.Verb == network.Reject {
-			w.refusal = refusal{packet: w.visit.flow.now(), how: refusedBy(w.visit.flow.protocol())}
+			w.refusal = refusal{packet: w.flow.now(), how: refusedBy(w.flow.protocol())}
 		}
 		return false
 	}
@@ -111,10 +111,10 @@ func (w *Walk) hostPermits(h *network.Host, at Site) bool {
 func (w *Walk) listener(h *network.Host) *network.HostService {
 	for i := range h.Serves {
 		s := &h.Serves[i]
-		if s.At.IsValid() && !w.visit.flow.isAt(s.At) {
+		if s.At.IsValid() && !w.flow.isAt(s.At) {
 			continue
 		}
-		if w.visit.flow.isFor(s.Services) {
+		if w.flow.isFor(s.Services) {
 			return s
 		}
 	}
@@ -122,7 +122,7 @@ func (w *Walk) listener(h *network.Host) *network.HostService {
 }
 
 func (w *Walk) hostServes(h *network.Host, at Site) bool {
-	if w.visit.flow.protocol() == header.ICMP {
+	if w.flow.protocol() == header.ICMP {
 		if !h.AnswersPing {
 			w.end(Unanswered, at, StepHost, nil)
 			w.note(StepHost, NoPings, at)

@@ -61,7 +61,7 @@ func TestTornFilesAreReadOrRefused(t *testing.T) {
 			if got, want := describe(e.NewWalk().Verdict(c)), describeReference(slow.run(c, false)); got != want {
 				t.Fatalf("seed %d: %s -> %s\n engine    %s\n reference %s\n%s", seed, c.Packet.From(), c.Packet.To(), got, want, text)
 			}
-			e.NewWalk().Trace(c)
+			engine.TraceOf(e.NewWalk(), c)
 		}
 	}
 	if read < 100 {

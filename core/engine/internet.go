@@ -20,7 +20,7 @@ func (w *Walk) overInternet() nextPlace {
 		return w.toMachine(w.legs[0].from)
 	}
 	e := w.engine
-	carried := !w.visit.flow.in(flowset.Destination, &e.uncarried)
+	carried := !w.flow.in(flowset.Destination, &e.uncarried)
 	if i, beside := w.entry(); i != nil {
 		switch {
 		case !w.passesUpstream(i):
@@ -33,14 +33,14 @@ func (w *Walk) overInternet() nextPlace {
 		}
 		return arriveAt(i)
 	}
-	if w.visit.flow.in(flowset.Destination, &e.internet) && carried {
-		if !w.back && len(w.passages) == 0 && w.visit.flow.in(flowset.Destination, &e.unsent) {
+	if w.flow.in(flowset.Destination, &e.internet) && carried {
+		if !w.back && len(w.passages) == 0 && w.flow.in(flowset.Destination, &e.unsent) {
 			w.notSent(NotSentHere)
 			return nextPlace{}
 		}
 		return w.toMachine(Place{Internet: true})
 	}
-	if carried && len(e.uplinks[w.visit.flow.family()]) > 0 {
+	if carried && len(e.uplinks[w.flow.family()]) > 0 {
 		w.notSent(NotSentHere)
 		return nextPlace{}
 	}
@@ -69,7 +69,7 @@ func (w *Walk) throughCarrier() (nextPlace, bool) {
 		return nextPlace{}, false
 	}
 	for i := range w.carriers {
-		if c := &w.carriers[i]; w.visit.flow.is(&c.packet, true) {
+		if c := &w.carriers[i]; w.flow.is(&c.packet, true) {
 			return w.handOver(c.uplink.Segment), true
 		}
 	}
@@ -81,10 +81,10 @@ func (w *Walk) passesUpstream(i *network.Interface) bool {
 	switch {
 	case w.back:
 		return true
-	case i.Upstream.CarrierNAT && w.visit.flow.family() == header.IPv4:
+	case i.Upstream.CarrierNAT && w.flow.family() == header.IPv4:
 		w.notSent(CarrierNAT).In = i
 		return false
-	case w.visit.flow.isFor(i.Upstream.Blocks):
+	case w.flow.isFor(i.Upstream.Blocks):
 		w.notSent(Blocked).In = i
 		return false
 	}
@@ -93,12 +93,12 @@ func (w *Walk) passesUpstream(i *network.Interface) bool {
 
 // toUpstream hands the packet to the network on the other side of an uplink.
 func (w *Walk) toUpstream(out *network.Interface) nextPlace {
-	if !w.back && w.visit.flow.isFor(out.Upstream.Blocks) {
+	if !w.back && w.flow.isFor(out.Upstream.Blocks) {
 		w.notSent(Blocked).In = out
 		return nextPlace{}
 	}
-	if w.visit.flow.in(flowset.Source, w.engine.prefixesOf(out)) && w.translatedInFront(out) {
-		w.carriers = append(w.carriers, carrier{out, w.visit.flow.image()})
+	if w.flow.in(flowset.Source, w.engine.prefixesOf(out)) && w.translatedInFront(out) {
+		w.carriers = append(w.carriers, carrier{out, w.flow.image()})
 	}
 	return w.overInternet()
 }
@@ -107,17 +107,17 @@ func (w *Walk) toUpstream(out *network.Interface) nextPlace {
 // packet that leaves by it a source of its own: a carrier's NAT, or whoever stands in
 // front of a private or shared address.
 func (w *Walk) translatedInFront(out *network.Interface) bool {
-	if out.Upstream.CarrierNAT && w.visit.flow.family() == header.IPv4 {
+	if out.Upstream.CarrierNAT && w.flow.family() == header.IPv4 {
 		return true
 	}
-	return w.visit.flow.in(flowset.Source, &w.engine.uncarried)
+	return w.flow.in(flowset.Source, &w.engine.uncarried)
 }
 
 // entry returns the uplink by which the packet arrives from the internet, nil where none
 // does: the one whose own prefix, the longest of several, holds its destination, and then the address is
 // beside it, else the one to which the provider sends the longest prefix that holds it.
 func (w *Walk) entry() (i *network.Interface, beside bool) {
-	r := w.visit.flow.by(w.engine.entries)
+	r := w.flow.by(w.engine.entries)
 	if r == nil {
 		return nil, false
 	}
@@ -126,7 +126,7 @@ func (w *Walk) entry() (i *network.Interface, beside bool) {
 
 // entersBy reports whether the internet sends the packet to an uplink: else somebody there hands it to the gateway.
 func (w *Walk) entersBy(i *network.Interface) bool {
-	r := w.visit.flow.by(w.engine.entries)
+	r := w.flow.by(w.engine.entries)
 	return r != nil && r.out == i
 }
 

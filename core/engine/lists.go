@@ -24,13 +24,13 @@ type Match struct {
 // Destinations returns the rules that translate the destination of what arrives by an
 // interface, in the order in which they are tried; not those that are disabled.
 func (g *Gateway) Destinations(in *network.Interface) iter.Seq[Match] {
-	return g.matches(g.destinations[in.Index], in, in, g.NAT)
+	return g.matches(g.destinations[in.Index].table, in, in, g.NAT)
 }
 
 // Sources returns the rules that translate the source of what goes from one interface to
 // another, in the order in which they are tried; not those that are disabled.
 func (g *Gateway) Sources(in, out *network.Interface) iter.Seq[Match] {
-	return g.matches(g.sources[out.Index], in, out, g.NAT)
+	return g.matches(g.sources[out.Index].table, in, out, g.NAT)
 }
 
 // Permissions returns the filter rules for what goes from one interface to another, in order;

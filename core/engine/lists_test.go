@@ -29,7 +29,7 @@ func TestListsAndRoutesAreThoseThatDecide(t *testing.T) {
 			if err != nil {
 				continue
 			}
-			trace := walk.Trace(engine.Connection{Packet: p, From: from})
+			trace := engine.TraceOf(walk, engine.Connection{Packet: p, From: from})
 			s := trace.Stood
 			if s.Gateway == nil || s.Out == nil {
 				continue

@@ -6,7 +6,6 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -142,24 +141,9 @@ func (c *Gateway) compileOpened(zones []string) {
 				conditions = append(conditions, by)
 			}
 		}
-		t := newTable(conditions)
-		t.rules = rules
-		c.openings = append(c.openings, t)
+		c.openings = append(c.openings, newTable(conditions, rules))
 	}
 	c.compileHoldings()
-}
-
-// Mapped is State.Mapped.
-func (m *memory) Mapped(in *network.Interface, _ *header.Packet) *Mapping {
-	if len(m.at.openings) == 0 {
-		return nil
-	}
-	t := m.at.openings[in.Index]
-	found := m.flow.first(t, m.at.between(in, in, 0))
-	if found == noMatch {
-		return nil
-	}
-	return m.at.mapped[t.index(found)]
 }
 
 // A holding is a port of an outside address that a mapping keeps for a machine's port.
@@ -187,39 +171,6 @@ func (c *Gateway) compileHoldings() {
 
 func (h *holding) isOf(protocol header.Protocol, outside netip.Addr) bool {
 	return h.Protocol == protocol && h.Outside.Addr() == outside
-}
-
-// heldFor returns the port of an outside address that a mapping gives to a source, the lowest where
-// several do. ok is false where there is none.
-func (m *memory) heldFor(l *Lease, outside netip.Addr) (port uint16, ok bool) {
-	for i := range m.at.holdings {
-		h := &m.at.holdings[i]
-		if h.isOf(l.Packet.Protocol, outside) && (l.Ports == (header.Ports{}) || l.Ports.Contains(h.Outside.Port())) &&
-			m.flow.in(flowset.Source, &h.machine) && m.flow.keepsPort(h.inside) {
-			return h.Outside.Port(), true
-		}
-	}
-	return 0, false
-}
-
-// isOwnHeld asks whether a mapping keeps the port of an outside address that is the source's own.
-func (m *memory) isOwnHeld(protocol header.Protocol, outside netip.Addr) bool {
-	for i := range m.at.holdings {
-		if h := &m.at.holdings[i]; h.isOf(protocol, outside) && m.flow.keepsPort(h.outside) {
-			return true
-		}
-	}
-	return false
-}
-
-// isHeld reports whether a mapping keeps a port of an outside address.
-func (m *memory) isHeld(protocol header.Protocol, outside netip.Addr, port uint16) bool {
-	for i := range m.at.holdings {
-		if h := &m.at.holdings[i]; h.isOf(protocol, outside) && h.Outside.Port() == port {
-			return true
-		}
-	}
-	return false
 }
 
 // ForMapping says why no mapping may have a port of the external interface: the gateway answers

@@ -1,8 +1,11 @@
 package engine
 
 import (
+	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"net/netip"
+	"slices"
 )
 
 // Memory is the sessions of a trace: few, at all gateways, and of a set of connections as
@@ -19,6 +22,27 @@ type memory struct {
 type remembered struct {
 	Session
 	gateway *Gateway
+}
+
+// begin says that another leg of a connection begins.
+func (m *memory) begin() { m.used = m.used[:0] }
+
+// turn says whether an answer is on its way.
+func (m *memory) turn(back bool) { m.back = back }
+
+// settle makes the sessions of this connection earlier ones, and forget takes them away.
+func (m *memory) settle() { m.earlier = len(m.sessions) }
+
+func (m *memory) forget() { m.sessions = m.sessions[:m.earlier] }
+
+// half returns a gateway by whose session the first packet of this leg went, and which drops what follows that, or nil.
+func (m *memory) half() *Gateway {
+	for _, i := range m.used {
+		if s := &m.sessions[i]; !s.gateway.isWhole(&s.Session) {
+			return s.gateway
+		}
+	}
+	return nil
 }
 
 // Find is State.Find: the latest session that the packet belongs to.
@@ -150,4 +174,61 @@ func (m *memory) Distinct(final header.Packet, ports header.Ports, mapping netwo
 		return 0, false
 	}
 	return NextPort(ports, own, func(port uint16) bool { return !clashes(port) && !m.isTaken(&final, port, mapping) })
+}
+
+// another makes a list one longer, and returns its last element, which holds what was there
+// before.
+func another[T any](list *[]T) *T {
+	n := len(*list)
+	if n == cap(*list) {
+		*list = slices.Grow(*list, 1)
+	}
+	*list = (*list)[:n+1]
+	return &(*list)[n]
+}
+
+// Mapped is State.Mapped.
+func (m *memory) Mapped(in *network.Interface, _ *header.Packet) *Mapping {
+	if len(m.at.openings) == 0 {
+		return nil
+	}
+	t := m.at.openings[in.Index]
+	found := m.flow.first(t, m.at.between(in, in, 0))
+	if found == noMatch {
+		return nil
+	}
+	return m.at.mapped[t.index(found)]
+}
+
+// heldFor returns the port of an outside address that a mapping gives to a source, the lowest where
+// several do. ok is false where there is none.
+func (m *memory) heldFor(l *Lease, outside netip.Addr) (port uint16, ok bool) {
+	for i := range m.at.holdings {
+		h := &m.at.holdings[i]
+		if h.isOf(l.Packet.Protocol, outside) && (l.Ports == (header.Ports{}) || l.Ports.Contains(h.Outside.Port())) &&
+			m.flow.in(flowset.Source, &h.machine) && m.flow.keepsPort(h.inside) {
+			return h.Outside.Port(), true
+		}
+	}
+	return 0, false
+}
+
+// isOwnHeld asks whether a mapping keeps the port of an outside address that is the source's own.
+func (m *memory) isOwnHeld(protocol header.Protocol, outside netip.Addr) bool {
+	for i := range m.at.holdings {
+		if h := &m.at.holdings[i]; h.isOf(protocol, outside) && m.flow.keepsPort(h.outside) {
+			return true
+		}
+	}
+	return false
+}
+
+// isHeld reports whether a mapping keeps a port of an outside address.
+func (m *memory) isHeld(protocol header.Protocol, outside netip.Addr, port uint16) bool {
+	for i := range m.at.holdings {
+		if h := &m.at.holdings[i]; h.isOf(protocol, outside) && h.Outside.Port() == port {
+			return true
+		}
+	}
+	return false
 }

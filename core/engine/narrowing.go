@@ -11,15 +11,15 @@ import (
 
 // A narrowing is the connections that have been decided like the one that is walked.
 type narrowing struct {
-	explorer *Explorer
-	set      flowset.Set
-	waiting  []remainder // set aside
-	made     int         // how many decisions the walk has asked for
-	known    int         // how many of them are known to be the same for the whole set
-	turned   bool        // it is answers that are on their way
-	terms    flowset.Terms
-	asked    flowset.Terms   // of a flow that is only asked
-	images   []flowset.Terms // what was remembered of the packet on its way
+	views   *Views
+	set     flowset.Set
+	waiting []remainder // set aside
+	made    int         // how many decisions the walk has asked for
+	known   int         // how many of them are known to be the same for the whole set
+	turned  bool        // it is answers that are on their way
+	terms   flowset.Terms
+	asked   flowset.Terms   // of a flow that is only asked
+	images  []flowset.Terms // what was remembered of the packet on its way
 
 	delivered flowset.Terms // to the last machine
 	meetings  []Meeting
@@ -87,7 +87,7 @@ func (r *narrowing) choose(terms *flowset.Terms, now flowset.Set, turned bool, f
 	if r.settled() {
 		return
 	}
-	space := r.explorer.Space
+	space := r.views.Space
 	if _, agreed := space.Agreed(r.set, now, terms, turned); agreed {
 		return
 	}
@@ -114,7 +114,7 @@ func (r *narrowing) choose(terms *flowset.Terms, now flowset.Set, turned bool, f
 // address decides by whether an address is in a set.
 func (r *narrowing) address(terms *flowset.Terms, f flowset.Field, family header.Family, set header.Addresses, holds bool) {
 	if !terms[f].IsConstant() { // what is constant is decided already
-		r.where(terms, r.explorer.where(f, set, family), holds)
+		r.where(terms, r.views.where(f, set, family), holds)
 	}
 }
 
@@ -127,37 +127,37 @@ func (r *narrowing) services(terms *flowset.Terms, services header.Services, pro
 
 // ports returns the packets whose port is among some.
 func (r *narrowing) ports(f flowset.Field, ports ...header.Ports) flowset.Set {
-	return r.explorer.Space.Where(f, portSpans(ports), flowset.Everything)
+	return r.views.Space.Where(f, portSpans(ports), flowset.Everything)
 }
 
 // table decides by which condition of a table is the first that a packet meets.
 func (r *narrowing) table(terms *flowset.Terms, t *table, p *header.Packet, in scope, found int32) {
-	v := r.explorer.viewed(t, in, r.turned)
-	if r.explorer.splits(t) {
-		v.between = r.explorer.blocksOf(p)
+	v := r.views.viewed(t, in, r.turned)
+	if r.views.splits(t) {
+		v.between = r.views.blocksOf(p)
 	}
-	v.alike = r.explorer.stopAlike && !r.unlike
+	v.alike = r.views.stopAlike && !r.unlike
 	value := 0
 	if found == noMatch {
 		found = -1
 	} else {
 		value = v.value(found)
 	}
-	if changed := r.explorer.compared[t]; changed != nil {
+	if changed := r.views.compared[t]; changed != nil {
 		if q := newQuery(p, in); changed.find(&q) != noMatch {
 			value, r.unlike = int(found)+1|flowset.Marked, true
 		}
 	}
-	r.choose(terms, r.explorer.view(v), r.turned, value)
-	if p := r.explorer.passings; p != nil && p.table == t && found >= 0 {
-		p.note(r.explorer, r.set, terms, v, found)
+	r.choose(terms, r.views.view(v), r.turned, value)
+	if x := r.views; x.watched == t && found >= 0 {
+		x.watch(r.set, terms, v, found)
 	}
 }
 
 // route decides by which route the destination has.
 func (r *narrowing) route(terms *flowset.Terms, t *routeTable, destination netip.Addr, winner int32) {
 	if !terms[flowset.Destination].IsConstant() {
-		r.choose(terms, r.explorer.routes(t, header.FamilyOf(destination)), false, int(winner)+1)
+		r.choose(terms, r.views.routes(t, header.FamilyOf(destination)), false, int(winner)+1)
 	}
 }
 
@@ -166,7 +166,7 @@ func (r *narrowing) one(terms *flowset.Terms, among header.Addresses, destinatio
 	if among.Empty() || terms[flowset.Destination].IsConstant() {
 		return
 	}
-	c := r.explorer.choice(among, header.FamilyOf(destination))
+	c := r.views.choice(among, header.FamilyOf(destination))
 	found, ok := slices.BinarySearchFunc(c.addresses, destination, netip.Addr.Compare)
 	if !ok {
 		found = -1
@@ -176,7 +176,7 @@ func (r *narrowing) one(terms *flowset.Terms, among header.Addresses, destinatio
 
 // same decides whether two packets are equal in some fields.
 func (r *narrowing) same(a, b *flowset.Terms, fields []flowset.Field, equal bool) bool {
-	space := r.explorer.Space
+	space := r.views.Space
 	inside, told := r.set, true
 	for _, f := range fields {
 		if inside == flowset.Nothing {
@@ -203,7 +203,7 @@ func (r *narrowing) same(a, b *flowset.Terms, fields []flowset.Field, equal bool
 // for it.
 func (r *narrowing) prefix(terms *flowset.Terms, f flowset.Field, a netip.Addr, rule *network.NATRule) {
 	if !terms[f].IsConstant() {
-		moves := r.explorer.movesOf(rule, f)
+		moves := r.views.movesOf(rule, f)
 		found := slices.IndexFunc(moves.classes, func(c header.PrefixClass) bool { return c.Alike.Contains(a) })
 		r.choose(terms, moves.set, false, found+1)
 	}

@@ -28,32 +28,6 @@ type inTable struct {
 	condition int32
 }
 
-// ScopeAsked is what of a scope something asks about: which zones, and whether a rule redirected packets.
-type scopeAsked struct{ from, to, led bool }
-
-// and returns what either asks about.
-func (a scopeAsked) and(b scopeAsked) scopeAsked {
-	return scopeAsked{a.from || b.from, a.to || b.to, a.led || b.led}
-}
-
-// in returns a scope without what is not asked about.
-func (a scopeAsked) in(s scope) scope {
-	s.redirected = s.redirected && a.led
-	if !a.from {
-		s.fromZone = 0
-	}
-	if !a.to {
-		s.toZone = 0
-	}
-	return s
-}
-
-func (c *condition) asked() scopeAsked {
-	return scopeAsked{len(c.from.zones) > 0, len(c.to.zones) > 0, c.redirected}
-}
-
-func (t *table) asked() scopeAsked { return scopeAsked{t.asksFrom, t.asksTo, t.asksLed} }
-
 // mostOverlaps is how many others there may be in front of a condition, on average. Between two zones
 // there are fewer.
 const mostOverlaps = 1000
@@ -232,7 +206,7 @@ func (x *Explorer) meets(v tableView, n int32) flowset.Set {
 	this := inScope{v.table, n, c.asked().in(v.in)}
 	known, ok := x.met[this]
 	if !ok {
-		known = c.set(x, 1, v)
+		known = x.setOf(c, 1, v)
 		x.met[this] = known
 	}
 	return known

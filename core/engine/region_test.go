@@ -175,7 +175,7 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network, looked *sampl
 				want := r.Verdict
 				if v.Outcome != want.Outcome || v.At != want.At || v.Rule != want.Rule || v.To != want.To {
 					t.Errorf("seed %d: %s#%d -> %s %s from %s at %s\n region of %s -> %s#%d: %s\n walk   %s\n%s", seed, p.From(), p.SourcePort, p.To(), p.Protocol, c.From.Name(), c.Moment, r.Example.From(), r.Example.To(), r.Example.SourcePort, describe(want), describe(v),
-						stepsText(e.NewWalk().Trace(c)))
+						stepsText(engine.TraceOf(e.NewWalk(), c)))
 					return false
 				}
 				if v.Outcome == engine.Reached && r.Terms.Apply(p.Packet) != v.Delivered {

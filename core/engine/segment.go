@@ -41,7 +41,7 @@ func (w *Walk) send(from Place) nextPlace {
 		return w.overInternet()
 	}
 	if on := w.ownSegment(from); on != nil {
-		if !w.back && somebody(&w.visit.flow, &w.engine.segments[on].owners) == nil {
+		if !w.back && somebody(w.flow, &w.engine.segments[on].owners) == nil {
 			w.note(StepRoute, Sends, Site{Machine: from})
 		}
 		return w.handOver(on)
@@ -59,14 +59,14 @@ func (w *Walk) ownSegment(from Place) *network.Segment {
 	} else {
 		all := w.engine.segments[from.Segment].prefixes
 		for i := range all {
-			if w.visit.flow.in(flowset.Source, &all[i].prefix) {
+			if w.flow.in(flowset.Source, &all[i].prefix) {
 				w.links = append(w.links, &all[i])
 				break
 			}
 		}
 	}
 	for _, l := range w.links {
-		if w.visit.flow.in(flowset.Destination, &l.prefix) {
+		if w.flow.in(flowset.Destination, &l.prefix) {
 			return l.on
 		}
 	}
@@ -98,7 +98,7 @@ func (e *Engine) linksOf(h *network.Host, links []*link) []*link {
 // toDefaultGateway sends the packet to the gateway the host names, else to the
 // first on its segment, or to the router that it is behind; beside an uplink, to the internet.
 func (w *Walk) toDefaultGateway(from Place) nextPlace {
-	hop := w.engine.defaultGateway(from, w.visit.flow.family())
+	hop := w.engine.defaultGateway(from, w.flow.family())
 	switch {
 	case hop.abroad:
 		return w.overInternet()
@@ -109,7 +109,7 @@ func (w *Walk) toDefaultGateway(from Place) nextPlace {
 		return w.byRouter(hop)
 	}
 	w.end(Unrouted, Site{Machine: from}, StepRoute, nil)
-	if h := from.Host; h != nil && h.Elsewhere.IsValid() && header.FamilyOf(h.Elsewhere) == w.visit.flow.family() {
+	if h := from.Host; h != nil && h.Elsewhere.IsValid() && header.FamilyOf(h.Elsewhere) == w.flow.family() {
 		w.note(StepRoute, SendsElsewhere, w.verdict.At).Via = h.Elsewhere
 	} else {
 		w.note(StepRoute, NoGateway, w.verdict.At)
@@ -122,9 +122,9 @@ func (w *Walk) toDefaultGateway(from Place) nextPlace {
 func (w *Walk) byRouter(hop firstHop) nextPlace {
 	if hop.router != nil {
 		switch s := w.engine.segments[hop.router]; {
-		case w.visit.flow.in(flowset.Destination, &s.held):
+		case w.flow.in(flowset.Destination, &s.held):
 			return w.handOver(hop.router)
-		case w.visit.flow.in(flowset.Destination, &s.near):
+		case w.flow.in(flowset.Destination, &s.near):
 			return w.handOver(hop.router.Behind.Segment)
 		}
 	}
@@ -241,7 +241,7 @@ func (w *Walk) claimer(g *Gateway, on *network.Segment, a netip.Addr) *network.I
 		return nil
 	}
 	for _, i := range on.Interfaces {
-		if i.Gateway != g.Gateway && w.visit.flow.isHeld(a, w.engine.gateways[i.Gateway.Index].claims, w.moment) {
+		if i.Gateway != g.Gateway && w.flow.isHeld(a, w.engine.gateways[i.Gateway.Index].claims, w.moment) {
 			return i
 		}
 	}
@@ -255,11 +255,11 @@ func (w *Walk) ownOf(h *network.Host) (at Place, own bool) {
 		return at, false
 	}
 	for _, a := range h.Addresses {
-		if header.FamilyOf(a) != w.visit.flow.family() {
+		if header.FamilyOf(a) != w.flow.family() {
 			continue
 		}
 		set := newAddressSet(header.Single(a))
-		if w.visit.flow.in(flowset.Destination, &set) {
+		if w.flow.in(flowset.Destination, &set) {
 			return At(h, a), true
 		}
 	}
@@ -269,21 +269,21 @@ func (w *Walk) ownOf(h *network.Host) (at Place, own bool) {
 // handOver delivers the packet on a segment to whoever has its destination.
 func (w *Walk) handOver(on *network.Segment) nextPlace {
 	s := w.engine.segments[on]
-	if owner := whose(&w.visit.flow, &s.owners); owner != nil {
+	if owner := whose(w.flow, &s.owners); owner != nil {
 		return arriveAt(owner)
 	}
 	for _, i := range on.Interfaces {
-		if w.visit.flow.isClaimed(w.engine.gateways[i.Gateway.Index].claims, s, w.moment) {
+		if w.flow.isClaimed(w.engine.gateways[i.Gateway.Index].claims, s.hosts.addressIndex, w.moment) {
 			return arriveAt(i)
 		}
 	}
 	at := Place{Segment: on}
-	if w.back || w.awaited(at) || whose(&w.visit.flow, &s.hosts) != nil {
+	if w.back || w.awaited(at) || whose(w.flow, &s.hosts) != nil {
 		return w.toMachine(at)
 	}
 	w.end(Absent, Site{Segment: on}, StepLeave, nil)
 	if on.Behind != nil {
-		w.refusal = refusal{packet: w.visit.flow.now(), router: on, how: ErrorMessage}
+		w.refusal = refusal{packet: w.flow.now(), router: on, how: ErrorMessage}
 	} else {
 		w.unreachable(len(w.passages) - 1)
 	}
@@ -296,9 +296,9 @@ func (w *Walk) handOver(on *network.Segment) nextPlace {
 func (w *Walk) toMachine(at Place) nextPlace {
 	hosts := w.engine.hostsAt(at)
 	if w.back {
-		at.Host = somebody(&w.visit.flow, hosts)
+		at.Host = somebody(w.flow, hosts)
 	} else {
-		at.Host = whose(&w.visit.flow, hosts)
+		at.Host = whose(w.flow, hosts)
 	}
 	return w.reaches(at)
 }

@@ -9,13 +9,13 @@ import (
 // translateDestination is the third step: the first rule that redirects what arrives by the
 // interface. The administrator's rules come before mappings.
 func (v *visit) translateDestination() bool {
-	t := v.destinations[v.in.Index]
-	found := v.flow.first(t, v.between(v.in, v.in, v.moment))
+	t := &v.destinations[v.in.Index]
+	found := v.flow.first(t.table, v.between(v.in, v.in, v.moment))
 	if found == noMatch {
 		v.translateByMapping()
 		return true
 	}
-	r := t.redirect(found)
+	r := t.what(found)
 	index := t.moved(found, r.index)
 	v.redirect, v.whole, v.forward = r, v.NAT[index], t.rules[index]
 	v.flow.tookPart(v.forward)

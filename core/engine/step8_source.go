@@ -12,8 +12,8 @@ import (
 // returns the route the packet takes then, which differs only where a rule has rewritten
 // the destination too, or nil where the packet ends.
 func (v *visit) translateSource(way *route) *route {
-	f, t := &v.flow, v.sources[way.out.Index]
-	found := f.first(t, v.between(v.in, way.out, v.moment))
+	f, t := &v.flow, &v.sources[way.out.Index]
+	found := f.first(t.table, v.between(v.in, way.out, v.moment))
 	var r *network.NATRule
 	named := v.forward // that is told where no port is left
 	if found != noMatch {
@@ -45,7 +45,7 @@ func (v *visit) translateSource(way *route) *route {
 	case r.Does == network.SourceNAT:
 		ports = r.SourcePorts
 		final.Destination, final.DestinationPort = r.Rewritten(*final)
-		if !v.hide(named, t.pool(found), ports) {
+		if !v.hide(named, t.what(found), ports) {
 			return nil
 		}
 	}

@@ -29,31 +29,10 @@ type table struct {
 	exact      exactIndex      // the conditions for one port of one address
 	rules      []*network.Rule // the list, as it is now
 	patch      *patch          // where that has changed since the table was made, or nil
-	redirects  []redirect      // what each condition's rule does, in tables of destinations
-	pools      []pools         // what each condition's rule hides sources behind, in tables of sources
 	asksFrom   bool            // a condition asks which zone packets come from,
 	asksTo     bool            // or which they go to,
 	zones      int             // of so many
 	asksLed    bool            // a condition asks whether a rule redirected packets
-}
-
-// A redirect is what a rule does to a destination: what the walk needs of it, side by
-// side in memory.
-type redirect struct {
-	index   int // of the rule in the list that the table was made of
-	target4 netip.Addr
-	ports   int // how many maps of ports there are
-	port    network.PortMap
-	does    network.NATKind
-	hairpin bool
-}
-
-func newRedirect(index int, r *network.NATRule) redirect {
-	to := redirect{index: index, target4: r.Target.V4, ports: len(r.Ports), does: r.Does, hairpin: r.Hairpin}
-	if len(r.Ports) > 0 {
-		to.port = r.Ports[0]
-	}
-	return to
 }
 
 // A member of a leaf is a condition's outermost values, and which condition it is.
@@ -229,11 +208,6 @@ func (c *condition) exact() [2]aspects {
 	return [2]aspects{both | four, both}
 }
 
-// isOneRange reports whether the set is one range of IPv4 addresses.
-func (m *matcher) isOneRange() bool {
-	return len(m.zones) == 0 && len(m.all.Ranges()) == 1 && m.all.Ranges()[0].First.Is4()
-}
-
 // A treeNode is a leaf where field is fields: then its conditions are members[left:right].
 type treeNode struct {
 	cut                 uint64
@@ -249,8 +223,9 @@ const (
 	noMatch    = int32(math.MaxInt32)
 )
 
-func newTable(conditions []condition) *table {
-	t := &table{conditions: conditions}
+// newTable makes a table of the conditions of a list of rules, in the order in which they are tried.
+func newTable(conditions []condition, rules []*network.Rule) *table {
+	t := &table{conditions: conditions, rules: rules}
 	b := builder{table: t, spans: make([]intervals, len(conditions))}
 	var order, single []int32
 	for i := range conditions {

@@ -76,7 +76,7 @@ func TestTableAgreesWithAWalkOverTheList(t *testing.T) {
 		for i := range 1 + random.IntN(300) {
 			conditions = append(conditions, random.condition(i))
 		}
-		table := newTable(conditions)
+		table := newTable(conditions, nil)
 		for range 500 {
 			p := random.packet()
 			q := newQuery(&p, scope{})
@@ -111,9 +111,9 @@ func TestAConditionIsTheSameForAPacketAndForASet(t *testing.T) {
 	for seed := range uint64(2000) {
 		random := randomConditions{rand.New(rand.NewPCG(seed, 10))}
 		c := random.condition(0)
-		x := &Explorer{Space: flowset.NewSpace(1<<20, 1)}
+		x := NewViews(flowset.NewSpace(1<<20, 1), network.Times{}, nil)
 		in := scope{}
-		set, turned := c.set(x, 1, tableView{in: in}), c.set(x, 1, tableView{in: in, turned: true})
+		set, turned := x.setOf(&c, 1, tableView{in: in}), x.setOf(&c, 1, tableView{in: in, turned: true})
 		for range 50 {
 			p := random.packet()
 			q := newQuery(&p, in)

@@ -22,41 +22,40 @@ type Trace struct {
 	Candidates []Candidate // see TraceAll
 }
 
-// Trace walks one connection and tells every step.
-func (w *Walk) Trace(c Connection) *Trace {
-	w.log.Keeps, w.stands = true, true
-	w.run(c)
-	w.log.Keeps, w.stands = false, false
-	t := &Trace{Connection: c, Verdict: w.verdict}
-	if w.untaken && len(w.legs) > 1 {
-		last := w.legs[len(w.legs)-1].sent
-		t.Why = append(t.Why, fmt.Sprintf("The client's own connection is taken by %s, whose relay hands it on; the relay's connection to %s ends here.", w.legs[0].to.Name(), last.To()))
+// TraceOf walks one connection and tells every step.
+func TraceOf(w *Walk, c Connection) *Trace { return traceOf(w, c, nil) }
+
+// traceOf is TraceOf; watch is told as well how the packet stood at each gateway, where it is set.
+func traceOf(w *Walk, c Connection, watch func(*Stand)) *Trace {
+	var s *Stand
+	a := w.Account(c, func(at *Stand) {
+		if s = at; watch != nil {
+			watch(at)
+		}
+	})
+	t := &Trace{Connection: c, Verdict: a.Verdict}
+	if a.HandedOn != (header.Packet{}) {
+		t.Why = append(t.Why, fmt.Sprintf("The client's own connection is taken by %s, whose relay hands it on; the relay's connection to %s ends here.", a.TakenBy.Name(), a.HandedOn.To()))
 	}
-	way, telling := w.log.Events, []Event{}
-	if w.telling >= 0 {
-		way, telling = way[:w.telling], way[w.telling:]
-	}
-	t.tell(way)
-	if w.telling >= 0 && !t.Told {
+	t.tell(a.Way)
+	if a.Tells && !t.Told {
 		t.Why = append(t.Why, "The client is not even told:")
 	}
-	t.tell(telling)
-	t.Near = w.near()
-	if s := &w.stood; s.gateway != nil {
-		seen := s.seen()
-		t.Stood = Standing{s.gateway.Gateway, s.in, s.out, s.forward, s.before.Packet, s.after, seen}
+	t.tell(a.Telling)
+	t.Near = nearOf(&t.Verdict, s)
+	if s != nil {
+		t.Stood = Standing{s.Gateway.Gateway, s.In, s.Out, s.Forward, s.Before, s.After, s.Seen()}
 	}
-	w.state.sessions = w.state.sessions[:w.state.earlier]
 	return t
 }
 
 // tell puts events into words.
 func (t *Trace) tell(events []Event) {
 	for i := range events {
-		if s, ok := events[i].Told(); ok {
+		if s, ok := Told(&events[i]); ok {
 			t.Steps = append(t.Steps, s)
 		}
-		t.Why = append(t.Why, events[i].Why()...)
+		t.Why = append(t.Why, Why(&events[i])...)
 		e := &events[i]
 		if e.Back {
 			continue

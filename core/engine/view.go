@@ -24,10 +24,10 @@ type whereKey struct {
 	family header.Family
 }
 
-// A claimKey is what a gateway claims, without the hosts of a segment where there is one.
+// A claimKey is what a gateway claims, without the hosts beside it where these are given.
 type claimKey struct {
 	claims *claims
-	beside *segment
+	beside *addressIndex
 }
 
 // A tableView is a table as it is in a scope. Turned, it is asked by answers: what rules
@@ -47,7 +47,7 @@ const elsewhere = math.MaxInt32
 
 // viewed returns a table as it is in a scope. Between zones that no condition asks about, nor one of the
 // other network's table, it is the same everywhere.
-func (x *Explorer) viewed(t *table, in scope, turned bool) tableView {
+func (x *Views) viewed(t *table, in scope, turned bool) tableView {
 	asked := t.asked()
 	if changed := x.compared[t]; changed != nil {
 		asked = asked.and(changed.asked())
@@ -59,7 +59,7 @@ func (x *Explorer) viewed(t *table, in scope, turned bool) tableView {
 // view returns a table as a set that gives each packet the number of the first
 // condition it meets, counted from 1, or stopped; flowset.Marked is added where it meets one that the other
 // network's table has not.
-func (x *Explorer) view(v tableView) flowset.Set {
+func (x *Views) view(v tableView) flowset.Set {
 	if known, ok := x.tables[v]; ok {
 		return known
 	}
@@ -94,10 +94,10 @@ func (v *tableView) value(n int32) int {
 }
 
 // overlay returns a table as a set that gives each packet a value of the first condition it meets.
-func (x *Explorer) overlay(v tableView, value func(n int32) int) flowset.Set {
+func (x *Views) overlay(v tableView, value func(n int32) int) flowset.Set {
 	var sets []flowset.Set
 	for n, c := range x.about(v) {
-		sets = append(sets, c.set(x, value(n), v))
+		sets = append(sets, x.setOf(c, value(n), v))
 	}
 	if !v.between.areAll() {
 		sets = append(sets, x.Space.Minus(flowset.Terminal(elsewhere), v.between.set(x.Space, v.turned)))
@@ -105,8 +105,43 @@ func (x *Explorer) overlay(v tableView, value func(n int32) int) flowset.Set {
 	return x.Space.OverlayAll(sets)
 }
 
+// setOf returns the packets that meet a condition in a view, each with a value. Turned, it is met by
+// what answers them: what the condition says of the source stands at the destination's place.
+func (x *Views) setOf(c *condition, value int, v tableView) flowset.Set {
+	whole := flowset.Nothing
+	for _, protocol := range header.Protocols() {
+		one := x.setOfProtocol(c, protocol, value, v)
+		whole = x.Space.Overlay(whole, x.Space.Where(flowset.Protocol, protocolSpan(protocol), one))
+	}
+	return whole
+}
+
+// setOfProtocol is setOf for the packets of one protocol.
+func (x *Views) setOfProtocol(c *condition, protocol header.Protocol, value int, v tableView) flowset.Set {
+	var limits [flowset.Fields][]flowset.Span
+	for p := range aspectCount {
+		field, spans, all := c.values(p, protocol, v.in, v.between, x.active)
+		switch {
+		case all:
+		case len(spans) == 0:
+			return flowset.Nothing
+		case v.turned:
+			limits[field.Opposite()] = spans
+		default:
+			limits[field] = spans
+		}
+	}
+	one := flowset.Terminal(value)
+	for f := flowset.Fields - 1; f > flowset.Protocol; f-- { // from the last field that is tested to the first
+		if limits[f] != nil {
+			one = x.Space.Where(f, limits[f], one)
+		}
+	}
+	return one
+}
+
 // where returns the packets whose field is among the addresses of one family.
-func (x *Explorer) where(f flowset.Field, set header.Addresses, family header.Family) flowset.Set {
+func (x *Views) where(f flowset.Field, set header.Addresses, family header.Family) flowset.Set {
 	ranges := set.Ranges()
 	if len(ranges) == 0 {
 		return flowset.Nothing
@@ -121,13 +156,13 @@ func (x *Explorer) where(f flowset.Field, set header.Addresses, family header.Fa
 }
 
 // claimed returns the packets to outside addresses that are claimed.
-func (x *Explorer) claimed(c *claims, beside *segment) flowset.Set {
+func (x *Views) claimed(c *claims, beside *addressIndex) flowset.Set {
 	key := claimKey{c, beside}
 	known, ok := x.claims[key]
 	if !ok {
 		var hosts header.Addresses
 		if beside != nil {
-			hosts = beside.hosts.all
+			hosts = beside.all
 		}
 		to := func(set header.Addresses, when flowset.Set) flowset.Set {
 			return x.Space.Where(flowset.Destination, flowset.AddressSpans(set.Minus(hosts)), when)
@@ -143,7 +178,7 @@ func (x *Explorer) claimed(c *claims, beside *segment) flowset.Set {
 }
 
 // held returns all connections at the moments at which an outside address is claimed.
-func (x *Explorer) held(a netip.Addr, c *claims) flowset.Set {
+func (x *Views) held(a netip.Addr, c *claims) flowset.Set {
 	when := flowset.Nothing
 	if c.always.Contains(a) {
 		when = flowset.Everything
@@ -157,7 +192,7 @@ func (x *Explorer) held(a netip.Addr, c *claims) flowset.Set {
 }
 
 // active returns at which of the explorer's moments a rule takes part; all where at all of them.
-func (x *Explorer) active(r *network.Rule) (spans []flowset.Span, all bool) {
+func (x *Views) active(r *network.Rule) (spans []flowset.Span, all bool) {
 	switch {
 	case !r.Timed():
 		return nil, !r.Off()
@@ -176,7 +211,7 @@ func (x *Explorer) active(r *network.Rule) (spans []flowset.Span, all bool) {
 }
 
 // whenActive returns all connections at the moments at which a rule takes part.
-func (x *Explorer) whenActive(r *network.Rule) flowset.Set {
+func (x *Views) whenActive(r *network.Rule) flowset.Set {
 	spans, all := x.active(r)
 	if all {
 		return flowset.Everything
@@ -186,7 +221,7 @@ func (x *Explorer) whenActive(r *network.Rule) flowset.Set {
 
 // routes returns the set that gives each destination of one family the number of its
 // route, counted from 1.
-func (x *Explorer) routes(t *routeTable, family header.Family) flowset.Set {
+func (x *Views) routes(t *routeTable, family header.Family) flowset.Set {
 	key := routeKey{t, family}
 	known, ok := x.routed[key]
 	if !ok {
@@ -202,7 +237,7 @@ type choice struct {
 	set       flowset.Set
 }
 
-func (x *Explorer) choice(among header.Addresses, family header.Family) *choice {
+func (x *Views) choice(among header.Addresses, family header.Family) *choice {
 	key := whereKey{&among.Ranges()[0], len(among.Ranges()), flowset.Destination, family}
 	known := x.choices[key]
 	if known == nil {
@@ -237,7 +272,7 @@ type moves struct {
 	set     flowset.Set
 }
 
-func (x *Explorer) movesOf(rule *network.NATRule, f flowset.Field) *moves {
+func (x *Views) movesOf(rule *network.NATRule, f flowset.Field) *moves {
 	key := moveKey{rule, f}
 	known := x.moves[key]
 	if known == nil {

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"net/netip"
-	"slices"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -45,7 +44,8 @@ const mostRelays = 32
 type Walk struct {
 	engine *Engine
 
-	visit   visit
+	visit   *visit
+	flow    *flow // of the visit
 	state   memory
 	states  []State // of each gateway, where they are not the memory
 	asks    Decider // that decides in place of the engine, or nil
@@ -66,15 +66,11 @@ type Walk struct {
 	links    []*link // of the machine that sends
 	refusal  refusal
 	part     header.Part
-	sender   netip.Addr // of an ICMP error, until a translation changes it
-	stands   bool       // it is noted how the packet stood
-	stood    halt       // at the last gateway on the way in
-	lists    bool       // every rule is noted that the packet meets
-	settled  bool       // the machine waits for the packet: nothing answers it
-	untaken  bool       // no machine takes the connection of the last leg
-	telling  int        // the event with which somebody tells the client, or negative
-
-	candidates []Candidate // where that is so
+	sender   netip.Addr   // of an ICMP error, until a translation changes it
+	watch    func(*Stand) // is told, where set, how the packet stood at each gateway on the way in
+	settled  bool         // the machine waits for the packet: nothing answers it
+	untaken  bool         // no machine takes the connection of the last leg
+	telling  int          // the event with which somebody tells the client, or negative
 }
 
 // A passage is a packet that arrived at an interface.
@@ -135,7 +131,9 @@ const (
 // NewWalk returns a walk without sessions.
 func (e *Engine) NewWalk() *Walk {
 	w := &Walk{engine: e}
-	w.visit.state, w.visit.log, w.state.flow = &w.state, &w.log, &w.visit.flow
+	w.visit = w.log.begin()
+	w.flow = &w.visit.flow
+	w.state.flow = w.flow
 	return w
 }
 
@@ -171,8 +169,40 @@ func (w *Walk) Err() error { return w.failed }
 // Verdict walks one connection. It allocates nothing once the walk is warm.
 func (w *Walk) Verdict(c Connection) Verdict {
 	w.run(c)
-	w.state.sessions = w.state.sessions[:w.state.earlier]
+	w.state.forget()
 	return w.verdict
+}
+
+// Watched is Verdict, and tells how the packet stood at each gateway on the way in.
+func (w *Walk) Watched(c Connection, watch func(*Stand)) Verdict {
+	w.watch = watch
+	defer func() { w.watch = nil }()
+	return w.Verdict(c)
+}
+
+// An Account is what became of a connection, with everything that happened on its way.
+type Account struct {
+	Verdict
+	Way      []Event       // until it ended
+	Tells    bool          // somebody sends word of that to the client,
+	Telling  []Event       // and this happened to it
+	TakenBy  Place         // the machine that took the client's own connection, where a relay's
+	HandedOn header.Packet // connection ended: as the relay began that; zero where there is none
+}
+
+// Account walks one connection, and tells how the packet stood at each gateway on the way in. The events are those of the
+// walk, until its next connection.
+func (w *Walk) Account(c Connection, watch func(*Stand)) Account {
+	w.log.Keeps = true
+	a := Account{Verdict: w.Watched(c, watch), Way: w.log.Events, Tells: w.telling >= 0}
+	w.log.Keeps = false
+	if a.Tells {
+		a.Way, a.Telling = a.Way[:w.telling], a.Way[w.telling:]
+	}
+	if w.untaken && len(w.legs) > 1 {
+		a.TakenBy, a.HandedOn = w.legs[0].to, w.legs[len(w.legs)-1].sent.Packet
+	}
+	return a
 }
 
 // Remember walks one connection and keeps the sessions it leaves at gateways, so
@@ -180,13 +210,13 @@ func (w *Walk) Verdict(c Connection) Verdict {
 func (w *Walk) Remember(c Connection) Verdict {
 	w.run(c)
 	if w.verdict.Outcome != Reached && w.verdict.Outcome != Unanswered {
-		w.state.sessions = w.state.sessions[:w.state.earlier]
+		w.state.forget()
 	} else {
 		for i := range w.legs {
 			w.calls = append(w.calls, call{w.legs[i].from, w.legs[i].sent})
 		}
 	}
-	w.state.earlier = len(w.state.sessions)
+	w.state.settle()
 	return w.verdict
 }
 
@@ -195,12 +225,12 @@ func (w *Walk) Remember(c Connection) Verdict {
 func (w *Walk) run(c Connection) {
 	w.log.Reset()
 	w.failed, w.size = nil, w.usual
-	w.state.sessions = w.state.sessions[:w.state.earlier]
+	w.state.forget()
 	w.moment, w.verdict = c.Moment, Verdict{}
-	w.stood.gateway, w.settled, w.untaken, w.telling = nil, false, false, -1
+	w.settled, w.untaken, w.telling = false, false, -1
 	w.legs, w.carriers = w.legs[:0], w.carriers[:0]
 	w.refusal, w.sender = refusal{}, netip.Addr{}
-	w.visit.flow.begin(c.Packet)
+	w.flow.begin(c.Packet)
 	for from := c.From; ; {
 		w.goes(header.Begins)
 		onward, taken := w.there(from)
@@ -211,7 +241,7 @@ func (w *Walk) run(c Connection) {
 		if w.settled {
 			return
 		}
-		next := w.visit.flow.image()
+		next := w.flow.image()
 		if !w.comesBack() || !w.shakesHands() {
 			return
 		}
@@ -219,7 +249,7 @@ func (w *Walk) run(c Connection) {
 			w.verdict.Answered = w.legs[0].sent.Answer()
 			return
 		}
-		w.visit.flow.become(&next, false)
+		w.flow.become(&next, false)
 		last := &w.legs[len(w.legs)-1]
 		if len(w.legs) > mostRelays {
 			w.goes(header.Begins)
@@ -235,40 +265,30 @@ func (w *Walk) run(c Connection) {
 // goes says what the packet is in its connection, and so which way it goes.
 func (w *Walk) goes(part header.Part) {
 	w.part, w.back = part, part != header.Begins && part != header.Continues
-	w.state.back = w.back
-	w.visit.flow.turn(w.back)
+	w.state.turn(w.back)
+	w.flow.turn(w.back)
 }
 
 // there walks the way in of one leg. It returns whether the last machine takes the
 // connection, and whether its relay hands it on to another one: as the flow is then.
 func (w *Walk) there(from Place) (onward, taken bool) {
-	w.passages, w.state.used = w.passages[:0], w.state.used[:0]
+	w.passages = w.passages[:0]
+	w.state.begin()
 	this := another(&w.legs)
-	this.from, this.sent, this.gateway, this.by, this.to = from, w.visit.flow.image(), nil, nil, Place{}
+	this.from, this.sent, this.gateway, this.by, this.to = from, w.flow.image(), nil, nil, Place{}
 	at := w.carry(w.send(from))
-	this.delivered = w.visit.flow.image()
-	w.visit.flow.deliver()
+	this.delivered = w.flow.image()
+	w.flow.deliver()
 	switch at.kind {
 	case ended:
 		return false, false
 	case takenByGateway:
 		this.gateway, this.by = at.gateway, w.passages[len(w.passages)-1].in
-		w.verdict.Delivered = w.visit.flow.now()
+		w.verdict.Delivered = w.flow.now()
 		return false, true
 	}
 	this.to = *at.machine
 	return w.atHost(this.to)
-}
-
-// another makes a list one longer, and returns its last element, which holds what was there
-// before.
-func another[T any](list *[]T) *T {
-	n := len(*list)
-	if n == cap(*list) {
-		*list = slices.Grow(*list, 1)
-	}
-	*list = (*list)[:n+1]
-	return &(*list)[n]
 }
 
 // stopped ends a connection that did not get there: the client is told, where somebody
@@ -276,7 +296,7 @@ func another[T any](list *[]T) *T {
 // of the relay's own.
 func (w *Walk) stopped() {
 	w.untaken = true
-	if len(w.legs) == 1 && w.refusal.how != NoMessage && w.visit.flow.isOne() {
+	if len(w.legs) == 1 && w.refusal.how != NoMessage && w.flow.isOne() {
 		w.tell()
 	}
 }
@@ -286,7 +306,7 @@ func (w *Walk) carry(at nextPlace) nextPlace {
 	for at.kind == atGateway {
 		g := w.engine.gateways[at.in.Gateway.Index]
 		for i := range w.passages {
-			if w.passages[i].in == at.in && w.visit.flow.is(&w.passages[i].packet, false) {
+			if w.passages[i].in == at.in && w.flow.is(&w.passages[i].packet, false) {
 				w.end(Loop, Site{Gateway: g.Gateway}, StepRoute, nil)
 				w.note(StepRoute, RoundAgain, w.verdict.At)
 				return nextPlace{}
@@ -298,7 +318,7 @@ func (w *Walk) carry(at nextPlace) nextPlace {
 			return nextPlace{}
 		}
 		passed := another(&w.passages)
-		passed.in, passed.packet = at.in, w.visit.flow.image()
+		passed.in, passed.packet = at.in, w.flow.image()
 		at = w.pass(g, at.in)
 	}
 	return at
@@ -306,82 +326,55 @@ func (w *Walk) carry(at nextPlace) nextPlace {
 
 // enter makes a gateway ready to decide about the packet.
 func (w *Walk) enter(g *Gateway, in *network.Interface) *visit {
-	v := &w.visit
-	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.back = g, in, w.part, w.sender, w.size, w.moment, w.back
 	w.state.at = g
+	state := State(&w.state)
 	if w.states != nil {
-		v.state = w.states[g.Index]
+		state = w.states[g.Index]
 	}
-	return v
+	w.visit.enter(g, &Arrival{In: in, Part: w.part, Sender: w.sender, Size: w.size, At: w.moment}, state, &w.log)
+	w.visit.back = w.back
+	return w.visit
 }
 
 // pass takes the packet through one gateway.
 func (w *Walk) pass(g *Gateway, in *network.Interface) nextPlace {
 	v := w.enter(g, in)
 	if w.asks != nil {
-		v.before = w.visit.flow.image()
 		w.ask(v)
 	} else {
 		v.decide()
 	}
-	if w.stands && v.stood && !w.back {
-		w.stood = halt{gateway: g, in: in, out: v.out, forward: v.whole, before: v.before, after: v.after}
-	}
-	if w.lists && !w.back {
-		w.list(v)
+	if w.watch != nil && v.stood && !w.back {
+		w.watch(v.stand())
 	}
 	return w.decided(v)
 }
 
 // ask lets somebody else decide about a packet.
 func (w *Walk) ask(v *visit) {
-	d, err := w.asks(v.Gateway.Gateway, &Arrival{In: v.in, Packet: v.flow.now(), Part: v.part, Sender: v.sender, Size: v.size, At: v.moment})
+	d, err := w.asks(v.Gateway.Gateway, &Arrival{In: v.in, Packet: w.flow.now(), Part: w.part, Sender: w.sender, Size: w.size, At: w.moment})
 	if err != nil {
 		w.failed = err
 		d = Decision{Action: Stops, Outcome: Dropped, Step: StepSession}
 	}
-	v.stood = false
-	if v.decision = d; d.Action == Stops {
-		v.note(d.Step, Stopped, d.Rule)
-		return
-	}
-	v.flow.begin(d.Packet)
-	if d.Action == Forwards {
-		v.decision.way = v.wayBy(d.Out, d.Via)
-	}
-	v.out = d.Out
-	v.note(StepLeave, Passes, nil).Before = v.before.Packet
-}
-
-// wayBy returns the way that leaves by an interface to a next hop.
-func (v *visit) wayBy(out *network.Interface, via netip.Addr) *route {
-	r := v.flow.by(v.routes)
-	up := &v.ways[out.Index]
-	switch {
-	case r != nil && !r.blackhole && r.out == out && r.via == via:
-		return r
-	case out.FacesInternet(v.flow.family()) && via.IsValid():
-		return &up.upstream
-	case out.FacesInternet(v.flow.family()):
-		return &up.beside
-	}
-	return &route{out: out, via: via}
+	v.takeOver(d)
 }
 
 // decided goes on as a gateway decided.
 func (w *Walk) decided(v *visit) nextPlace {
+	at := Site{Gateway: v.Gateway.Gateway}
 	switch d := &v.decision; d.Action {
 	case Forwards:
 		w.sender = d.Sender
 		return w.leave(v.Gateway, d.way)
 	case Takes:
-		w.verdict.Outcome, w.verdict.At = Reached, v.site()
+		w.verdict.Outcome, w.verdict.At = Reached, at
 		if !w.back { // an answer that a gateway takes came from where the packet was delivered
-			w.verdict.To = v.site()
+			w.verdict.To = at
 		}
 		return nextPlace{kind: takenByGateway, gateway: v.Gateway}
 	default:
-		w.end(d.Outcome, v.site(), d.Step, d.Rule)
+		w.end(d.Outcome, at, d.Step, d.Rule)
 		switch {
 		case d.Step == StepArrive && d.Outcome == Unrouted: // the gateway before it finds nobody there
 			w.unreachable(len(w.passages) - 2)
@@ -418,5 +411,5 @@ func (w *Walk) note(step StepKind, what What, at Site) *Event {
 	if !w.log.Keeps {
 		return &w.log.unkept
 	}
-	return w.log.add(Event{Step: step, What: what, At: at, Back: w.back, After: w.visit.flow.now()})
+	return w.log.add(Event{Step: step, What: what, At: at, Back: w.back, After: w.flow.now()})
 }

@@ -181,8 +181,8 @@ func hop(e *Event) []any { return []any{e.Route, e.Via} }
 
 func counted(e *Event) []any { return []any{e.Count} }
 
-// Step tells an event as a step. ok is false for what is told only by why a packet ended.
-func (e *Event) Told() (s Step, ok bool) {
+// Told tells an event as a step. ok is false for what is told only by why a packet ended.
+func Told(e *Event) (s Step, ok bool) {
 	w := &words[e.What]
 	if w.text == nil || w.hides && e.Back {
 		return s, false
@@ -207,7 +207,7 @@ func (e *Event) Told() (s Step, ok bool) {
 }
 
 // Why returns the sentences that say why a packet ended by an event; none where it did not.
-func (e *Event) Why() []string {
+func Why(e *Event) []string {
 	if w := &words[e.What]; w.why != nil {
 		return w.why(e)
 	}

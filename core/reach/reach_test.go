@@ -232,7 +232,7 @@ func checkLetThrough(t *testing.T, seed uint64, e *engine.Engine, found []reach.
 				t.Fatalf("seed %d: reach lets %s -> %s %s through to nobody at %q, a trace says %s at %s", seed, p.From(), p.To(), p.Protocol, a.Host, v.Outcome, v.At.Name())
 			}
 		}
-		if d := a.Example; !a.Delivered.Contains(e.NewWalk().Trace(d.Connection).Ended.Destination) {
+		if d := a.Example; !a.Delivered.Contains(engine.TraceOf(e.NewWalk(), d.Connection).Ended.Destination) {
 			t.Fatalf("seed %d: %s -> %s does not become one to %s", seed, d.Packet.From(), d.Packet.To(), a.Delivered)
 		}
 		for _, source := range borders(random, a.From) {
@@ -248,7 +248,7 @@ func checkLetThrough(t *testing.T, seed uint64, e *engine.Engine, found []reach.
 			} else {
 				c.From = e.On(a.On, p.Source)
 			}
-			if passed := e.NewWalk().Trace(c).Passed; len(passed) == 0 {
+			if passed := engine.TraceOf(e.NewWalk(), c).Passed; len(passed) == 0 {
 				continue // it is on that segment itself
 			}
 			if outside := v.At.Machine.Internet || v.At.Segment != nil && v.At.Segment.IsUplink(header.FamilyOf(p.Destination)); ok && nobody(&v) && !outside {

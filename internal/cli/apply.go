@@ -514,7 +514,7 @@ func cutOff(before *network.Network, after *engine.Engine, own ownConnection) st
 		if err != nil {
 			return nil, true // it comes in a way that the file does not know
 		}
-		t := e.NewWalk().Trace(engine.Connection{Packet: own.packet, From: from, Moment: e.Network().MomentAt(time.Now())})
+		t := engine.TraceOf(e.NewWalk(), engine.Connection{Packet: own.packet, From: from, Moment: e.Network().MomentAt(time.Now())})
 		return t, t.Outcome == engine.Reached
 	}
 	if before != nil {

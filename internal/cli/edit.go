@@ -390,7 +390,7 @@ func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*eng
 			}
 			like := t.Connection
 			like.Packet.Source, like.From = a, compiled.Behind(i, a)
-			if by := compiled.NewWalk().Trace(like); by.Outcome == engine.Dropped && by.Step == engine.StepFilter {
+			if by := engine.TraceOf(compiled.NewWalk(), like); by.Outcome == engine.Dropped && by.Step == engine.StepFilter {
 				shut, refused = append(shut, i.Zone), append(refused, like)
 				for _, near := range by.Near {
 					if near.Differs == engine.MismatchFrom && permit == nil {
@@ -436,7 +436,7 @@ func (c *call) afterPermit(e *netfile.Editor, edit network.Edit, zones []string,
 	var at *network.Gateway
 	for k, like := range refused {
 		like.From, err = compiled.Locate(like.Packet.Source)
-		if t := compiled.NewWalk().Trace(like); err == nil && t.Outcome == engine.Dropped && t.Step == engine.StepTurnBack {
+		if t := engine.TraceOf(compiled.NewWalk(), like); err == nil && t.Outcome == engine.Dropped && t.Step == engine.StepTurnBack {
 			kept, at = append(kept, zones[k]), t.At.Gateway
 		}
 	}
@@ -482,7 +482,7 @@ func (c *call) tryForward(e *netfile.Editor, gateway, name string) (*network.NAT
 	var traces []*engine.Trace
 	for _, m := range rest[:min(len(rest), mostTried)] {
 		if connection, ok := advice.SampleOf(compiled, r, m, c.moment().in(n)); ok {
-			t := compiled.NewWalk().Trace(connection)
+			t := engine.TraceOf(compiled.NewWalk(), connection)
 			if by := byNear(compiled, t); by != nil && !c.options.allow {
 				t = by
 			}
@@ -510,7 +510,7 @@ func byNear(e *engine.Engine, t *engine.Trace) *engine.Trace {
 				continue
 			}
 			like.From = e.Behind(t.Stood.In, a)
-			if by := e.NewWalk().Trace(like); by.Outcome == engine.Reached {
+			if by := engine.TraceOf(e.NewWalk(), like); by.Outcome == engine.Reached {
 				return by
 			}
 		}

@@ -328,7 +328,7 @@ func (c *call) explainEvent(list []*gateway.Client) int {
 		return c.failed(fmt.Errorf("%s has no interface %s any more", g.Gateway, e.In))
 	}
 	from := compiled.Behind(own.Interface(e.In), packet.Source) // whatever the file says of how it came there
-	t := compiled.NewWalk().Trace(engine.Connection{Packet: packet, From: from, Moment: n.MomentAt(e.Time)})
+	t := engine.TraceOf(compiled.NewWalk(), engine.Connection{Packet: packet, From: from, Moment: n.MomentAt(e.Time)})
 	if c.options.json {
 		c.printJSON(traceResult(t, nil))
 	} else {

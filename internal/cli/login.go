@@ -272,7 +272,7 @@ func cutOffBehind(before *network.Network, after *engine.Engine, l login) string
 			if err != nil {
 				return nil, false
 			}
-			t := e.NewWalk().Trace(engine.Connection{Packet: p, From: from, Moment: e.Network().MomentAt(time.Now())})
+			t := engine.TraceOf(e.NewWalk(), engine.Connection{Packet: p, From: from, Moment: e.Network().MomentAt(time.Now())})
 			return t, len(t.Passed) > 0 && t.Ended.Destination == l.to.Addr() && t.Ended.DestinationPort == l.to.Port() && (t.Outcome == engine.Reached || t.Outcome == engine.Refused) // what a host serves, a file need not say
 		}
 		if now == nil {

@@ -139,7 +139,7 @@ func traceProbe(n *network.Network, r probe.Result) *engine.Trace {
 	if err != nil {
 		return nil
 	}
-	return e.NewWalk().Trace(engine.Connection{Packet: r.Sent, From: from, Moment: n.MomentAt(time.Now())})
+	return engine.TraceOf(e.NewWalk(), engine.Connection{Packet: r.Sent, From: from, Moment: n.MomentAt(time.Now())})
 }
 
 // fits are the outcomes of a trace that an answer fits, the likelier first.

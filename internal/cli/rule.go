@@ -130,7 +130,7 @@ func (c *call) natFacts(n *network.Network, g *network.Gateway, r *network.NATRu
 	facts = append(facts, ruleFact{"needs", text})
 	e := engine.Compile(n, nil)
 	if connection, ok := advice.Sample(e, r, n.Now); ok {
-		t := e.NewWalk().Trace(connection)
+		t := engine.TraceOf(e.NewWalk(), connection)
 		text := fmt.Sprintf("%s -> %s %s: %s", connection.Packet.From(), connection.Packet.To(), connection.Packet.Protocol, c.verdictLine(t))
 		facts = append(facts, ruleFact{"traced", text})
 	}

@@ -221,7 +221,7 @@ func (s *sending) one(walk *engine.Walk, number int) bool {
 	c := s.connection(number)
 	var trace *engine.Trace
 	if s.options.count == 1 {
-		trace = walk.Trace(c)
+		trace = engine.TraceOf(walk, c)
 	}
 	v := engine.Verdict{}
 	if trace != nil {

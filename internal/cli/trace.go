@@ -116,11 +116,11 @@ func runTrace(c *call) int {
 		v := walk.Remember(earlier)
 		before = append(before, afterJSON{text, v.Outcome.String(), v.At.Name(), v.Outcome == engine.Reached || v.Outcome == engine.Unanswered})
 	}
-	trace := walk.Trace
+	trace := engine.TraceOf
 	if c.options.every {
-		trace = walk.TraceAll
+		trace = engine.TraceAll
 	}
-	t := trace(connection)
+	t := trace(walk, connection)
 	noteTwin(n, c.args[1], t)
 	asked := q.asked(e, connection)
 	var otherwise []otherwiseJSON
@@ -419,7 +419,7 @@ func otherwiseOf(e *engine.Engine, t *engine.Trace, asked repair.Asked) (list []
 		if other.Packet.Source != t.Connection.Packet.Source {
 			continue
 		}
-		o := e.NewWalk().Trace(other)
+		o := engine.TraceOf(e.NewWalk(), other)
 		if o.Outcome == t.Outcome && o.At.Name() == t.At.Name() {
 			continue
 		}

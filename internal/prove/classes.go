@@ -130,7 +130,7 @@ func (p *planner) add(from engine.Place, packet header.Packet) (reason string) {
 	if p.known[c] {
 		return alike
 	}
-	t := p.walk.Trace(c)
+	t := engine.TraceOf(p.walk, c)
 	to := t.To.Machine
 	switch {
 	case len(t.Passed) == 0:
@@ -267,7 +267,7 @@ func (p *planner) keepApart() {
 		}
 	}
 	p.Connections = slices.DeleteFunc(p.Connections, func(c engine.Connection) bool {
-		t := p.walk.Trace(c)
+		t := engine.TraceOf(p.walk, c)
 		return senders[c.Packet.Destination] || t.To.Machine.Host == nil && senders[t.Ended.Destination]
 	})
 }

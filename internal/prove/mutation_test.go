@@ -194,13 +194,13 @@ func foundOut(t *testing.T, seed uint64, text, other string, most int) (fate, wh
 	var differing []engine.Connection
 	for _, c := range connections {
 		if from, ok := reach.PlaceIn(b, &renamed, &c.From, c.Packet.Source); ok && from.Name() == c.From.Name() && from.Internet == c.From.Internet {
-			meets, delivered := prove.Observed(a.NewWalk().Trace(c))
-			meetsThen, deliveredThen := prove.Observed(b.NewWalk().Trace(engine.Connection{Packet: c.Packet, From: from, Moment: c.Moment}))
+			meets, delivered := prove.Observed(engine.TraceOf(a.NewWalk(), c))
+			meetsThen, deliveredThen := prove.Observed(engine.TraceOf(b.NewWalk(), engine.Connection{Packet: c.Packet, From: from, Moment: c.Moment}))
 			either := func(a lab.Answer) bool { return slices.Contains(meetsThen, a) } // what may be met by both tells nothing
 			if !slices.ContainsFunc(meets, either) || !prove.LooksLike(delivered, deliveredThen) {
 				differing = append(differing, c)
 			}
-		} else if meets, _ := prove.Observed(a.NewWalk().Trace(c)); !slices.Contains(meets, lab.Silence) { // nobody like it is there, or elsewhere
+		} else if meets, _ := prove.Observed(engine.TraceOf(a.NewWalk(), c)); !slices.Contains(meets, lab.Silence) { // nobody like it is there, or elsewhere
 			differing = append(differing, c)
 		}
 	}

@@ -25,7 +25,7 @@ func (p *Prover) retraced(c *Case) *engine.Trace {
 	walk := p.Engine.NewWalkOver(func(g *network.Gateway) engine.State {
 		return &taker{sessions.New(g, func() time.Duration { return 0 }), g, c.Seen, &took}
 	})
-	if t := walk.Trace(c.Trace.Connection); took {
+	if t := engine.TraceOf(walk, c.Trace.Connection); took {
 		return t
 	}
 	return nil
@@ -250,7 +250,7 @@ func (p *Prover) without(c engine.Connection) *engine.Trace {
 		return nil
 	}
 	c.From = at
-	return p.Able.NewWalk().Trace(c)
+	return engine.TraceOf(p.Able.NewWalk(), c)
 }
 
 // tookText says what the kernel took for a translated source.

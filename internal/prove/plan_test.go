@@ -89,7 +89,7 @@ func TestPlansAreSound(t *testing.T) {
 				t.Errorf("seed %d: to %s from %s", seed, p.To(), p.From())
 			case c.From.Host != nil && !c.From.Host.Has(p.Source):
 				t.Errorf("seed %d: %s does not have %s", seed, c.From.Host.Name, p.Source)
-			case len(e.NewWalk().Trace(c).Passed) == 0:
+			case len(engine.TraceOf(e.NewWalk(), c).Passed) == 0:
 				t.Errorf("seed %d: no gateway is on the way from %s to %s", seed, p.From(), p.To())
 			}
 		}

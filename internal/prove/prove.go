@@ -48,7 +48,7 @@ func (p *Prover) Run(connections []engine.Connection) ([]Case, error) {
 	}
 	walk := p.Engine.NewWalk()
 	for i, c := range connections {
-		cases[i].Trace = walk.Trace(c)
+		cases[i].Trace = engine.TraceOf(walk, c)
 	}
 	all := make([]int, len(cases))
 	for i := range all {

@@ -364,5 +364,5 @@ func traced(e *engine.Engine, c engine.Connection) *engine.Trace {
 	} else if c.From, err = e.Locate(c.Packet.Source); err != nil {
 		return nil
 	}
-	return e.NewWalk().Trace(c)
+	return engine.TraceOf(e.NewWalk(), c)
 }

@@ -143,7 +143,7 @@ func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 		b := w.bench(t)
 		stopped := 0
 		for _, c := range connections(rand.New(rand.NewPCG(seed, 3)), before, 300) {
-			trace := before.NewWalk().Trace(c)
+			trace := engine.TraceOf(before.NewWalk(), c)
 			if trace.Outcome == engine.Reached {
 				continue
 			}
@@ -231,7 +231,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 		}
 		for _, a := range open.Reached {
 			c := a.Example
-			trace := e.NewWalk().Trace(c.Connection)
+			trace := engine.TraceOf(e.NewWalk(), c.Connection)
 			at := slices.IndexFunc(trace.Steps, func(s engine.Step) bool { return s.Kind == engine.StepFilter && s.Rule != "" && !s.Back })
 			if at < 0 {
 				continue
@@ -362,7 +362,7 @@ func TestEachMistakeIsMendedByItsEdit(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		trace := e.NewWalk().Trace(engine.Connection{Packet: p, From: from})
+		trace := engine.TraceOf(e.NewWalk(), engine.Connection{Packet: p, From: from})
 		var commands []string
 		for _, r := range w.bench(t).ForTrace(trace, repair.Asked{}) {
 			commands = append(commands, r.Command)
@@ -381,7 +381,7 @@ func BenchmarkRepairsOfTheDemo(b *testing.B) {
 	c := engine.Connection{From: engine.Place{Internet: true}, Packet: header.Packet{
 		Source: netip.MustParseAddr("192.0.2.1"), Destination: netip.MustParseAddr("198.51.100.18"), SourcePort: 40000, DestinationPort: 8081, Protocol: header.TCP,
 	}}
-	t := engine.Compile(n, nil).NewWalk().Trace(c)
+	t := engine.TraceOf(engine.Compile(n, nil).NewWalk(), c)
 	for b.Loop() {
 		n, sketch, err := netfile.ReadToEdit(demo)
 		if err != nil {

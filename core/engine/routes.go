@@ -1,0 +1,188 @@
+package engine
+
+import (
+	"net/netip"
+	"slices"
+
+	"hollowbridge/core/flowset"
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A route is one way a gateway knows.
+type route struct {
+	prefix    netip.Prefix
+	out       *network.Interface // nil for a blackhole
+	via       netip.Addr         // next hop; the zero address where the interface alone is known
+	clients   bool               // the destination is a VPN client of out
+	upstream  bool               // via is the way to the internet
+	blackhole bool
+	distance  int
+	others    int // further next hops of the same distance, which are not taken
+}
+
+// A routeTable answers longest-prefix questions: it holds, for each stretch of
+// addresses between two borders of prefixes, the route that wins there.
+type routeTable struct {
+	starts  []netip.Addr // those of IPv4 first
+	four    []uint32     // the same, as numbers
+	winners []int32      // route of the stretch that begins at starts[i], or none
+	routes  []route
+}
+
+// newRouteTable compiles a gateway's routes: connected ones, VPN clients, static
+// ones, each where its interface is up. Of several to one prefix the lowest
+// administrative distance wins, then the first in the file.
+func newRouteTable(g *network.Gateway) *routeTable {
+	var routes []route
+	for _, i := range g.Interfaces {
+		if !i.IsUp() {
+			continue
+		}
+		for _, p := range i.Addresses {
+			routes = append(routes, route{prefix: p.Masked(), out: i})
+		}
+		for _, p := range i.Clients {
+			routes = append(routes, route{prefix: p.Masked(), out: i, clients: true})
+		}
+	}
+	upstreams := g.Upstreams()
+	for _, r := range g.Routes {
+		if r.Blackhole {
+			routes = append(routes, route{prefix: r.To, blackhole: true, distance: r.Distance})
+		} else if r.Out.IsUp() {
+			upstream := slices.ContainsFunc(upstreams, r.SameHop)
+			routes = append(routes, route{prefix: r.To, out: r.Out, via: r.Via, upstream: upstream, distance: r.Distance})
+		}
+	}
+	slices.SortStableFunc(routes, func(a, b route) int {
+		if c := a.prefix.Addr().Compare(b.prefix.Addr()); c != 0 {
+			return c
+		}
+		if c := a.prefix.Bits() - b.prefix.Bits(); c != 0 {
+			return c
+		}
+		return a.distance - b.distance
+	})
+	for i := range routes { // the first of each prefix counts those that are as near
+		first := i == 0 || routes[i-1].prefix != routes[i].prefix
+		for k := i + 1; first && k < len(routes) && routes[k].prefix == routes[i].prefix && routes[k].distance == routes[i].distance; k++ {
+			if routes[k].via != routes[i].via || routes[k].out != routes[i].out {
+				routes[i].others++
+			}
+		}
+	}
+	t := &routeTable{routes: slices.CompactFunc(routes, func(a, b route) bool { return a.prefix == b.prefix })}
+	t.sweep()
+	t.seal()
+	return t
+}
+
+// begin begins a stretch behind the others, with the route that wins there.
+func (t *routeTable) begin(at netip.Addr, winner int32) {
+	if n := len(t.starts); n > 0 && t.starts[n-1] == at {
+		t.winners[n-1] = winner
+		return
+	}
+	t.starts = append(t.starts, at)
+	t.winners = append(t.winners, winner)
+}
+
+// seal makes a table ready whose stretches are there.
+func (t *routeTable) seal() {
+	for _, a := range t.starts {
+		if a.Is4() {
+			t.four = append(t.four, header.Four(a))
+		}
+	}
+}
+
+// sweep walks the prefixes in order of address; they nest, so the ones that
+// are open at an address are a stack and its top is the longest.
+func (t *routeTable) sweep() {
+	var open []int32
+	closeBefore := func(next netip.Addr) {
+		for len(open) > 0 {
+			last := header.RangeOf(t.routes[open[len(open)-1]].prefix).Last
+			if next.IsValid() && last.BitLen() == next.BitLen() && !last.Less(next) {
+				return
+			}
+			open = open[:len(open)-1]
+			if after := last.Next(); after.IsValid() {
+				winner := none
+				if len(open) > 0 {
+					winner = open[len(open)-1]
+				}
+				t.begin(after, winner)
+			}
+		}
+	}
+	for i := range t.routes {
+		first := t.routes[i].prefix.Addr()
+		closeBefore(first)
+		open = append(open, int32(i))
+		t.begin(first, int32(i))
+	}
+	closeBefore(netip.Addr{})
+}
+
+// lastOf returns the last address of a stretch.
+func (t *routeTable) lastOf(i int) netip.Addr {
+	if i+1 < len(t.starts) && t.starts[i+1].BitLen() == t.starts[i].BitLen() {
+		return t.starts[i+1].Prev()
+	}
+	last, _ := t.starts[i].Prefix(0)
+	return header.RangeOf(last).Last
+}
+
+// spans returns the addresses of one family that have a route, each stretch with the
+// number of its route, counted from 1.
+func (t *routeTable) spans(family header.Family) []flowset.ValueSpan {
+	var spans []flowset.ValueSpan
+	for i, first := range t.starts {
+		if header.FamilyOf(first) == family && t.winners[i] != none {
+			span := flowset.AddressSpan(header.Range{First: first, Last: t.lastOf(i)})
+			spans = append(spans, flowset.ValueSpan{Span: span, Value: int(t.winners[i]) + 1})
+		}
+	}
+	return spans
+}
+
+// lookup returns the route for an address, or nil.
+func (t *routeTable) lookup(a netip.Addr) *route {
+	if winner := t.winner(a); winner != none {
+		return &t.routes[winner]
+	}
+	return nil
+}
+
+// winner returns the number of the route for an address, or none.
+func (t *routeTable) winner(a netip.Addr) int32 {
+	if a.Is4() {
+		four := header.Four(a)
+		low, high := 0, len(t.four)
+		for low < high {
+			if middle := int(uint(low+high) >> 1); four < t.four[middle] {
+				high = middle
+			} else {
+				low = middle + 1
+			}
+		}
+		if low == 0 {
+			return none
+		}
+		return t.winners[low-1]
+	}
+	low, high := len(t.four), len(t.starts)
+	for low < high {
+		if middle := int(uint(low+high) >> 1); a.Less(t.starts[middle]) {
+			high = middle
+		} else {
+			low = middle + 1
+		}
+	}
+	if low == len(t.four) {
+		return none
+	}
+	return t.winners[low-1]
+}

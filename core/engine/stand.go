@@ -1,0 +1,44 @@
+package engine
+
+import (
+	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+)
+
+// A Stand is how a packet stood at a gateway, once it came behind the third step, and what the gateway made of it.
+type Stand struct {
+	Gateway       *Gateway
+	In, Out       *network.Interface // Out is nil before the route is known
+	Forward       *network.NATRule   // what redirected it, or nil
+	Before, After header.Packet      // as it came, and after the third step
+	Moment        network.Moment
+
+	Stray     bool          // it passes without a session, so nothing translates it
+	Permit    *network.Rule // the filter rule that let it through, or nil
+	Source    *network.Rule // the rule that translates its source, or nil
+	StoppedAt StepKind      // where the gateway stopped it, or empty
+	StoppedBy *network.Rule // the rule that did, or nil
+}
+
+// stand returns how the packet stands here.
+func (v *visit) stand() *Stand {
+	s := &Stand{Gateway: v.Gateway, In: v.in, Out: v.out, Forward: v.whole, Before: v.before.Packet, After: v.after, Moment: v.moment, Stray: v.stray, Permit: v.permit, Source: v.source}
+	if d := &v.decision; d.Action == Stops {
+		s.StoppedAt, s.StoppedBy = d.Step, d.Rule
+	}
+	return s
+}
+
+// Seen returns the packet as the gateway's filter sees it.
+func (s *Stand) Seen() header.Packet {
+	seen := flow{packet: s.After}
+	s.Gateway.seenByFilter(&seen, &image{Packet: s.Before})
+	return seen.now()
+}
+
+// AsksFilter returns what the gateway's filter is asked about a packet that stands so.
+func (s *Stand) AsksFilter(p *header.Packet) query {
+	in := s.Gateway.between(s.In, s.Out, s.Moment)
+	in.redirected = s.Forward != nil
+	return newQuery(p, in)
+}
