@@ -171,7 +171,7 @@ func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
 	if space == nil {
 		space = flowset.NewSpace(reach.MostPieces, times.Count())
 	}
-	x := &exam{net: e.Network(), soon: asked.Soon, engine: e, explorer: e.NewExplorerIn(space, times), names: reach.NewNamer(e.Network()),
+	x := &exam{net: e.Network(), soon: asked.Soon, engine: e, explorer: engine.NewExplorerIn(e, space, times), names: reach.NewNamer(e.Network()),
 		begun: map[begun][]*origin{}, through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, told: map[told]bool{}, hosts: map[netip.Addr]*network.Host{}, permits: map[*network.Gateway]*index{}}
 	for _, h := range x.net.Hosts {
 		for _, a := range h.Addresses {
@@ -182,7 +182,7 @@ func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
 	if x.net.RuleCount() < manyRules {
 		x.lists = listsOf(x.explorer)
 	} else {
-		beside.Go(func() { x.lists = listsOf(e.NewExplorer(times, space.Most())) })
+		beside.Go(func() { x.lists = listsOf(engine.NewExplorer(e, times, space.Most())) })
 		defer beside.Wait()
 	}
 	if err := x.explore(cmp.Or(asked.Most, reach.MostKinds)); err != nil {

@@ -43,7 +43,7 @@ func TestFindingsAboutLongListsAreThoseOfAnExplorer(t *testing.T) {
 		slices.Sort(subjects)
 		return subjects
 	}
-	explorer := e.NewExplorer(network.EveryMoment(n), reach.MostPieces)
+	explorer := engine.NewExplorer(e, network.EveryMoment(n), reach.MostPieces)
 	var hidden, crossing []string
 	for _, h := range explorer.Hidden() {
 		hidden = append(hidden, h.Rule.Name)

@@ -29,7 +29,7 @@ func (w *Walk) shakesHands() bool {
 	if w.states != nil || w.asks != nil {
 		return w.goesOn()
 	}
-	if g := w.state.half(); g != nil {
+	if g := w.state.Half(); g != nil {
 		w.end(Unanswered, Site{Gateway: g.Gateway}, StepSession, nil)
 		w.note(StepSession, HalfHandshake, w.verdict.At)
 		return false
@@ -65,7 +65,7 @@ func (w *Walk) Sends(part header.Part, back bool, size int) bool {
 	verdict := w.verdict
 	w.log.Reset()
 	w.part, w.back, w.size, w.sender = part, back, size, netip.Addr{}
-	w.state.turn(back)
+	w.state.Turn(back)
 	w.passages = w.passages[:0]
 	var at nextPlace
 	switch {
@@ -100,9 +100,9 @@ func (w *Walk) tell() {
 	var at nextPlace
 	switch router := w.refusal.router; {
 	case w.refusal.by != nil:
-		v := w.enter(w.engine.gateways[w.refusal.by.Gateway.Index], w.refusal.by)
-		v.refuse()
-		at = w.decided(v)
+		g, in := w.engine.gateways[w.refusal.by.Gateway.Index], w.refusal.by
+		w.enter(g, in)
+		at = w.decided(g, in, w.visit.Refuse())
 	case router != nil:
 		if !router.Router.IsLinkLocalUnicast() {
 			w.sender = router.Router
@@ -118,13 +118,15 @@ func (w *Walk) tell() {
 
 // answerItself sends a gateway's own answer on its way.
 func (w *Walk) answerItself(g *Gateway) nextPlace {
-	v := w.enter(g, nil)
+	w.enter(g, nil)
 	if w.asks != nil {
-		w.ask(v)
-	} else if _, ok := v.answer(); !ok {
+		return w.ask(g, nil)
+	}
+	d, ok := w.visit.Answer()
+	if !ok {
 		return nextPlace{}
 	}
-	return w.decided(v)
+	return w.decided(g, nil, d)
 }
 
 // cameBack reports whether the answer of a leg is where the client is, and from where the

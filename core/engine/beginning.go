@@ -22,12 +22,12 @@ type Beginning struct {
 // the same packets may begin elsewhere too.
 func (x *Explorer) Beginnings(among func(Place) header.Addresses) []Beginning {
 	var found []Beginning
-	places := x.engine.places()
-	shared, beside := sharedSources(places), x.engine.beside()
+	places := x.engine.Places()
+	shared, beside := SharedSources(places), x.engine.BesideUplinks()
 	for _, p := range places {
-		machines := p.sources
+		machines := p.Sources
 		if among != nil {
-			machines = machines.Intersect(among(p.place))
+			machines = machines.Intersect(among(p.Place))
 		}
 		for _, family := range header.Families {
 			sources := machines.Intersect(family.All())
@@ -38,11 +38,11 @@ func (x *Explorer) Beginnings(among func(Place) header.Addresses) []Beginning {
 				for _, protocol := range header.Protocols() {
 					set := x.connections(part, family.All(), protocol)
 					for _, b := range beside {
-						if p.place == (Place{Segment: b.segment}) && b.family() == family {
-							set = x.Space.Minus(set, b.sent(x, part, protocol))
+						if p.Place == (Place{Segment: b.Segment}) && b.Family() == family {
+							set = x.Space.Minus(set, x.sent(&b, part, protocol))
 						}
 					}
-					found = append(found, Beginning{p.place, part, shared.Contains(part.Ranges()[0].First), protocol, set})
+					found = append(found, Beginning{p.Place, part, shared.Contains(part.Ranges()[0].First), protocol, set})
 				}
 			}
 		}
@@ -52,19 +52,19 @@ func (x *Explorer) Beginnings(among func(Place) header.Addresses) []Beginning {
 }
 
 // besideUplinks returns the connections of machines beside uplinks that are explored together.
-func (x *Explorer) besideUplinks(list []besideUplink, among func(Place) header.Addresses) (found []Beginning) {
+func (x *Explorer) besideUplinks(list []BesideUplink, among func(Place) header.Addresses) (found []Beginning) {
 	for _, family := range header.Families {
 		for _, protocol := range header.Protocols() {
 			together := Beginning{From: Place{Beside: true}, Protocol: protocol}
 			var sets []flowset.Set
 			for _, b := range list {
-				machines := b.machines
+				machines := b.Machines
 				if among != nil {
-					machines = machines.Intersect(among(Place{Segment: b.segment}))
+					machines = machines.Intersect(among(Place{Segment: b.Segment}))
 				}
-				if b.family() == family && !machines.Empty() {
+				if b.Family() == family && !machines.Empty() {
 					together.Sources = together.Sources.Union(machines)
-					sets = append(sets, b.sent(x, machines, protocol))
+					sets = append(sets, x.sent(&b, machines, protocol))
 				}
 			}
 			if len(sets) > 0 {
@@ -92,4 +92,44 @@ func (x *Explorer) connections(from, to header.Addresses, protocol header.Protoc
 	set = x.Space.Where(flowset.Port, ports, set)
 	set = x.Space.Where(flowset.Destination, flowset.AddressSpans(to), set)
 	return x.Space.Where(flowset.Protocol, protocolSpan(protocol), set)
+}
+
+// sent returns the connections that machines beside an uplink begin by the provider's router.
+func (x *Explorer) sent(b *BesideUplink, machines header.Addresses, protocol header.Protocol) flowset.Set {
+	family := b.Family()
+	return x.connections(b.Machines.Intersect(machines), family.All().Minus(b.Prefix), protocol)
+}
+
+// straightWay returns the connections of a protocol that begin so, of some of the sources.
+func (x *Explorer) straightWay(s *Straight, machines header.Addresses, protocol header.Protocol) Beginning {
+	set := x.connections(machines, s.To, protocol)
+	if blocks := s.From.Through.Upstream.Blocks; len(blocks) > 0 && !s.Blocked.Empty() {
+		ports, any := blocks.Of(protocol)
+		more := x.connections(machines, s.Blocked, protocol)
+		switch {
+		case any:
+			set = x.Space.Overlay(set, more)
+		case len(ports) > 0:
+			set = x.Space.Overlay(set, x.Space.Restrict(more, x.Space.Where(flowset.Port, portSpans(ports), flowset.Everything)))
+		}
+	}
+	return Beginning{From: s.From, Sources: machines, Protocol: protocol, Set: set}
+}
+
+// straightWays returns the connections that machines beside uplinks can hand to gateways, see Beginnings.
+func (x *Explorer) straightWays(among func(Place) header.Addresses) (found []Beginning) {
+	ways := x.engine.StraightWays()
+	for i := range ways {
+		machines := ways[i].Sources
+		if among != nil {
+			machines = machines.Intersect(among(ways[i].From))
+		}
+		if machines.Empty() {
+			continue
+		}
+		for _, protocol := range header.Protocols() {
+			found = append(found, x.straightWay(&ways[i], machines, protocol))
+		}
+	}
+	return found
 }

@@ -3,7 +3,6 @@ package engine
 import (
 	"net/netip"
 
-	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -12,15 +11,18 @@ import (
 // to them from there. What becomes of these connections does not depend on which uplink it is that they are beside,
 // so those of all of them are explored together: else each one's would be as many as the internet's.
 
-// A besideUplink is machines of a segment that have one prefix, and addresses that are nowhere else.
-type besideUplink struct {
-	segment  *network.Segment
-	machines header.Addresses // of one family
-	prefix   header.Addresses
+// A BesideUplink is machines of a segment that have one prefix, and addresses that are nowhere else.
+type BesideUplink struct {
+	Segment  *network.Segment
+	Machines header.Addresses // of one family
+	Prefix   header.Addresses
 }
 
+// BesideUplinks returns the machines that are explored together, see findBeside.
+func (e *Engine) BesideUplinks() []BesideUplink { return e.beside() }
+
 // findBeside returns the machines that are explored together; none where that would be those of one uplink.
-func (e *Engine) findBeside() (all []besideUplink) {
+func (e *Engine) findBeside() (all []BesideUplink) {
 	if len(e.uplinks[header.IPv4]) < 2 && len(e.uplinks[header.IPv6]) < 2 {
 		return nil
 	}
@@ -34,21 +36,21 @@ func (e *Engine) findBeside() (all []besideUplink) {
 		}
 	}
 	for _, family := range header.Families {
-		var list []besideUplink
+		var list []BesideUplink
 		for _, p := range places {
-			s := p.place.Segment
-			if s == nil || p.place.Host != nil || !s.IsUplink(family) {
+			s := p.Place.Segment
+			if s == nil || p.Place.Host != nil || !s.IsUplink(family) {
 				continue
 			}
 			c := e.segments[s]
-			machines := p.sources.Intersect(family.All()).Intersect(header.AddressesOf(entered[s]...)).Minus(elsewhere)
+			machines := p.Sources.Intersect(family.All()).Intersect(header.AddressesOf(entered[s]...)).Minus(elsewhere)
 			for _, i := range s.Interfaces {
-				machines = machines.Minus(e.gateways[i.Gateway.Index].claims.ever().Minus(c.hosts.all))
+				machines = machines.Minus(e.gateways[i.Gateway.Index].ClaimedEver().Minus(c.hosts.all))
 			}
 			for i := range c.prefixes {
 				prefix := c.prefixes[i].prefix.Addresses
 				if has := machines.Intersect(prefix); !has.Empty() {
-					list = append(list, besideUplink{s, has, prefix})
+					list = append(list, BesideUplink{s, has, prefix})
 				}
 				machines = machines.Minus(prefix)
 			}
@@ -62,26 +64,21 @@ func (e *Engine) findBeside() (all []besideUplink) {
 
 // inSeveral returns the addresses that are in prefixes of several segments, or of VPN clients too.
 func (e *Engine) inSeveral() header.Addresses {
-	var all []placed
+	var all []Where
 	for _, s := range e.net.Segments {
-		all = append(all, placed{sources: s.Addresses()})
+		all = append(all, Where{Sources: s.Addresses()})
 	}
 	for _, g := range e.gateways {
 		for _, i := range g.Interfaces {
-			all = append(all, placed{sources: header.AddressesOfPrefixes(i.Clients...)})
+			all = append(all, Where{Sources: header.AddressesOfPrefixes(i.Clients...)})
 		}
 	}
-	return sharedSources(all)
+	return SharedSources(all)
 }
 
-// sent returns the connections that machines begin by a provider's router.
-func (b *besideUplink) sent(x *Explorer, machines header.Addresses, protocol header.Protocol) flowset.Set {
-	family := b.family()
-	return x.connections(b.machines.Intersect(machines), family.All().Minus(b.prefix), protocol)
-}
-
-func (b *besideUplink) family() header.Family {
-	first, _ := b.machines.First()
+// Family returns that of its machines.
+func (b *BesideUplink) Family() header.Family {
+	first, _ := b.Machines.First()
 	return header.FamilyOf(first)
 }
 

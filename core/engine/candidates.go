@@ -54,7 +54,7 @@ func candidatesAt(s *Stand) (found []Candidate) {
 	if s.Forward != nil {
 		redirects = &s.Forward.Rule
 	}
-	add(StepDestination, g.destinations[s.In.Index].table, newQuery(&s.Before, g.between(s.In, s.In, s.Moment)), redirects, true)
+	add(StepDestination, g.DestinationTable(s.In), newQuery(&s.Before, g.between(s.In, s.In, s.Moment)), redirects, true)
 	if s.Out == nil {
 		return found
 	}
@@ -63,10 +63,10 @@ func candidatesAt(s *Stand) (found []Candidate) {
 	if s.StoppedAt == StepFilter {
 		decided = s.StoppedBy
 	}
-	add(StepFilter, g.filter, s.AsksFilter(&seen), decided, false)
+	add(StepFilter, g.FilterTable(), s.AsksFilter(&seen), decided, false)
 	if s.StoppedAt == StepFilter || s.StoppedAt == StepTurnBack {
 		return found
 	}
-	add(StepSource, g.sources[s.Out.Index].table, newQuery(&s.After, g.between(s.In, s.Out, s.Moment)), s.Source, true)
+	add(StepSource, g.SourceTable(s.Out), newQuery(&s.After, g.between(s.In, s.Out, s.Moment)), s.Source, true)
 	return found
 }

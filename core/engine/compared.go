@@ -11,30 +11,32 @@ import (
 // gateways answer for other addresses.
 func (x *Explorer) CompareWith(other *Engine) bool {
 	e := x.engine
-	if !network.AlikeButForRules(e.net, other.net) {
+	if !network.AlikeButForRules(e.Network(), other.Network()) {
 		return false
 	}
-	for i, g := range e.gateways {
-		if !sameClaims(g, other.gateways[i]) {
+	for i, g := range e.Gateways() {
+		if !sameClaims(g, other.Gateways()[i]) {
 			return false
 		}
 	}
-	ours, theirs := e.net.DigestsOf(), other.net.DigestsOf()
-	x.compared = map[*table]*table{} // while sets are explored, connections that meet none of these are told from others
+	ours, theirs := e.Network().DigestsOf(), other.Network().DigestsOf()
+	x.Compared = map[*table]*table{} // while sets are explored, connections that meet none of these are told from others
 	x.StopAlike()                    // but those that fare otherwise, which are told apart
-	for i, g := range e.gateways {
-		h := other.gateways[i]
+	for i, g := range e.Gateways() {
+		h := other.Gateways()[i]
 		nat := [2][]network.Digest{ours.Gateways[i].NAT, theirs.Gateways[i].NAT}
-		for k := range g.destinations {
-			addChanged(x.compared, g.destinations[k].table, h.destinations[k].table, nat)
-			addChanged(x.compared, g.sources[k].table, h.sources[k].table, nat)
+		for k, on := range g.Interfaces {
+			addChanged(x.Compared, g.DestinationTable(on), h.DestinationTable(h.Interfaces[k]), nat)
+			addChanged(x.Compared, g.SourceTable(on), h.SourceTable(h.Interfaces[k]), nat)
 		}
-		addChanged(x.compared, g.filter, h.filter, [2][]network.Digest{ours.Gateways[i].Filter, theirs.Gateways[i].Filter})
+		addChanged(x.Compared, g.FilterTable(), h.FilterTable(), [2][]network.Digest{ours.Gateways[i].Filter, theirs.Gateways[i].Filter})
 	}
 	return true
 }
 
-func sameClaims(g, h *Gateway) bool { return g.unsent.Equal(h.unsent) && g.claims.equal(h.claims) }
+func sameClaims(g, h *Gateway) bool {
+	return g.Unsent().Equal(h.Unsent()) && g.Claims().equal(h.Claims())
+}
 
 // addChanged notes the conditions that stand in one of two tables only, or at another place among those that are
 // in both.

@@ -30,7 +30,7 @@ func TestRegionsThatAreNotUnlikeFareAlike(t *testing.T) {
 		if random.IntN(3) == 0 {
 			times = network.At(someMoment(random, a.Network()))
 		}
-		explorer := a.NewExplorer(times, 20_000_000)
+		explorer := engine.NewExplorer(a, times, 20_000_000)
 		if seed%2 == 1 {
 			explorer.SplitFrom(0)
 		}
@@ -39,7 +39,7 @@ func TestRegionsThatAreNotUnlikeFareAlike(t *testing.T) {
 			continue
 		}
 		compared++
-		there := b.NewExplorer(times, 20_000_000).Beginnings(nil)
+		there := engine.NewExplorer(b, times, 20_000_000).Beginnings(nil)
 		walk, second := a.NewWalk(), b.NewWalk()
 		for i, begin := range explorer.Beginnings(nil) {
 			for r, err := range explorer.Explore(begin.From, begin.Set) {
@@ -120,7 +120,7 @@ gateways:
 		}
 	}
 	claims := netfiletest.Parse(t, strings.Replace(text, "to: web}\n", "to: web}\n      - {one-to-one: all, on: fibre, outside: 198.51.100.4, inside: web}\n", 1))
-	if !network.AlikeButForRules(n, claims) || engine.Compile(n, nil).NewExplorer(network.EveryMoment(n), 1000).CompareWith(engine.Compile(claims, nil)) {
+	if !network.AlikeButForRules(n, claims) || engine.NewExplorer(engine.Compile(n, nil), network.EveryMoment(n), 1000).CompareWith(engine.Compile(claims, nil)) {
 		t.Error("a gateway that answers for one more address is taken for the same")
 	}
 }

@@ -28,9 +28,9 @@ type Engine struct {
 	entries   *routeTable             // by which uplink comes what the internet sends to the network
 	uplinks   [2][]*network.Interface // those that face the internet, of each family
 	stranger  func() [2]netip.Addr
-	places    func() []placed
-	beside    func() []besideUplink
-	straight  func() []straight
+	places    func() []Where
+	beside    func() []BesideUplink
+	straight  func() []Straight
 }
 
 // Compile makes an engine of a network. Of a previous revision, which may be nil, it takes
@@ -49,9 +49,8 @@ func Compile(n *network.Network, previous *Engine) *Engine {
 			digests = &n.Digests.Gateways[i]
 		}
 		c := compileGateway(n, g, e.before(previous, i), digests)
-		c.location = n.Location()
 		e.gateways = append(e.gateways, c)
-		unsent = unsent.Union(c.unsent)
+		unsent = unsent.Union(c.Unsent())
 		for _, i := range g.Interfaces {
 			for _, family := range header.Families {
 				if i.FacesInternet(family) {
@@ -156,6 +155,9 @@ func newLink(s *network.Segment, p netip.Prefix) link {
 
 // Gateway returns a gateway of the network, compiled.
 func (e *Engine) Gateway(g *network.Gateway) *Gateway { return e.gateways[g.Index] }
+
+// Gateways returns all of them, in the order of the file.
+func (e *Engine) Gateways() []*Gateway { return e.gateways }
 
 // Network returns the network the engine was compiled from.
 func (e *Engine) Network() *network.Network { return e.net }

@@ -154,19 +154,22 @@ type Log struct {
 	visit  *visit
 }
 
-// begin returns what is used for each packet: a state is given pointers into it.
-func (l *Log) begin() *visit {
+// Visit returns the memory in which packets are decided about: a state is given pointers into it.
+func (l *Log) Visit() *visit {
 	if l.visit == nil {
-		l.visit = new(visit)
+		l.visit = &visit{log: l}
 	}
 	return l.visit
 }
 
+// Unkept returns an event that nobody reads.
+func (l *Log) Unkept() *Event { return &l.unkept }
+
 // Reset empties the log.
 func (l *Log) Reset() { l.Events = l.Events[:0] }
 
-// add adds an event, for whoever knows it to fill in.
-func (l *Log) add(e Event) *Event {
+// Add adds an event, for whoever knows it to fill in.
+func (l *Log) Add(e Event) *Event {
 	l.Events = append(l.Events, e)
 	return &l.Events[len(l.Events)-1]
 }

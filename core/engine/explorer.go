@@ -25,7 +25,7 @@ type Explorer struct {
 	walk    *Walk  // the one that is used for every region
 	found   Region // the last one
 	regions int    // so far
-	waiting []remainder
+	waiting []Remainder
 }
 
 // A Region is a set of connections that go one way.
@@ -52,23 +52,16 @@ func (r *Region) Kept() Region {
 }
 
 // NewExplorer returns an explorer for some moments. It may hold as many pieces of sets, see flowset.NewSpace.
-func (e *Engine) NewExplorer(times network.Times, most int) *Explorer {
-	return e.NewExplorerIn(flowset.NewSpace(most, times.Count()), times)
+func NewExplorer(e *Engine, times network.Times, most int) *Explorer {
+	return NewExplorerIn(e, flowset.NewSpace(most, times.Count()), times)
 }
 
 // NewExplorerIn returns an explorer whose sets are in a given space, so that those of
 // several explorers can be compared. The space is for as many moments as there are.
-func (e *Engine) NewExplorerIn(space *flowset.Space, times network.Times) *Explorer {
+func NewExplorerIn(e *Engine, space *flowset.Space, times network.Times) *Explorer {
 	walk := e.NewWalk()
-	walk.visit.flow.region = &narrowing{}
-	walk.visit.flow.terms = &walk.visit.flow.region.terms
-	return &Explorer{Views: NewViews(space, times, e.net), engine: e, walk: walk, overlaps: map[*table]*overlaps{}, met: map[inScope]flowset.Set{}}
+	return &Explorer{Views: NewViews(space, times, e.Network()), engine: e, walk: walk, overlaps: map[*table]*overlaps{}, met: map[inScope]flowset.Set{}}
 }
-
-// StopAlike makes the explorer take all filter rules that stop connections for one, where it does not matter
-// which of them does: a region then says of its example alone by which rule that ended. Of long lists of
-// sources that are dropped, each by a rule, there are fewer regions so.
-func (x *Explorer) StopAlike() { x.Views.stopAlike = true }
 
 // Explore returns the regions of a set of connections that begin at a place, one after the
 // other; each is valid until the next. All of them must be of one protocol and of one
@@ -85,11 +78,11 @@ func (x *Explorer) Explore(from Place, set flowset.Set) iter.Seq2[*Region, error
 }
 
 func (x *Explorer) explore(from Place, set flowset.Set, do func(*Region) bool) error {
-	waiting := append(x.waiting[:0], remainder{set: set})
+	waiting := append(x.waiting[:0], Remainder{Set: set})
 	for len(waiting) > 0 {
 		next := waiting[len(waiting)-1]
 		waiting = waiting[:len(waiting)-1]
-		example, ok := x.example(next.set)
+		example, ok := x.example(next.Set)
 		if !ok {
 			continue
 		}
@@ -104,9 +97,9 @@ func (x *Explorer) explore(from Place, set flowset.Set, do func(*Region) bool) e
 		if err := x.Space.Err(); err != nil {
 			return err
 		}
-		r := x.walk.visit.flow.region
-		waiting = r.waiting
-		x.found = Region{From: x.walk.legs[0].from, Set: r.set, Verdict: x.walk.verdict, To: x.walk.legs[len(x.walk.legs)-1].to, Terms: r.delivered, Rules: r.rules, Example: example.Packet, Moment: x.Times.Moment(example.Moment), Behind: len(x.walk.legs) > 1 || len(x.walk.passages) > 0, Unlike: r.unlike, Meetings: r.meetings}
+		r, way := x.walk.Flow().Narrowed(), x.walk.Course()
+		waiting = r.Waiting
+		x.found = Region{From: way.From, Set: r.Set, Verdict: way.Verdict, To: way.To, Terms: r.Delivered, Rules: r.Rules, Example: example.Packet, Moment: x.Times.Moment(example.Moment), Behind: way.Behind, Unlike: r.Unlike, Meetings: r.Meetings}
 		if !do(&x.found) {
 			return nil
 		}
@@ -127,10 +120,10 @@ const mostTries = 200
 
 // followAnother follows a random connection of a set. It returns false, and the last it
 // tried, where each leads a machine back to itself.
-func (x *Explorer) followAnother(from Place, set remainder, waiting []remainder) (p flowset.Member, ok bool) {
+func (x *Explorer) followAnother(from Place, set Remainder, waiting []Remainder) (p flowset.Member, ok bool) {
 	random := rand.New(rand.NewPCG(1, 1))
 	for range mostTries {
-		if p, _ = x.Space.Sample(set.set, random.Uint64); x.follow(from, set, p, waiting) {
+		if p, _ = x.Space.Sample(set.Set, random.Uint64); x.follow(from, set, p, waiting) {
 			return p, true
 		}
 	}
@@ -146,20 +139,13 @@ func (u Unfollowed) Error() string {
 
 // follow walks one connection of a set. It returns false where by this one a machine
 // meets itself and the others of the set can't be told apart from it.
-func (x *Explorer) follow(from Place, set remainder, example flowset.Member, waiting []remainder) bool {
+func (x *Explorer) follow(from Place, set Remainder, example flowset.Member, waiting []Remainder) bool {
 	if example.Source == example.Destination {
 		return false
 	}
-	w := x.walk
-	r := w.flow.region
-	*r = narrowing{
-		views: x.Views, set: set.set, known: set.known, terms: flowset.OriginalTerms(), waiting: waiting,
-		rules: r.rules[:0], meetings: r.meetings[:0], images: r.images[:0],
-	}
-	r.terms[flowset.Protocol] = flowset.ConstantPort(uint16(example.Protocol))
-	w.beside = from.Beside
-	w.run(Connection{Packet: example.Packet, From: x.engine.PlaceOf(from, example.Source), Moment: x.Times.Moment(example.Moment)})
-	return !r.met
+	x.walk.Flow().OverSet(x.Views, set, example.Protocol, waiting)
+	x.walk.Follow(Connection{Packet: example.Packet, From: x.engine.PlaceOf(from, example.Source), Moment: x.Times.Moment(example.Moment)}, from.Beside)
+	return !x.walk.Flow().Narrowed().Met
 }
 
 // example returns a member that is not from an address to itself.

@@ -27,6 +27,15 @@ type image struct {
 	terms int // of a set: which of the region's images it is
 }
 
+// flowOf returns the flow of one packet.
+func flowOf(p header.Packet) flow { return flow{packet: p} }
+
+// imageOf returns an image by the packet that it is of and, of a set, its number.
+func imageOf(p header.Packet, number int) *image { return &image{p, number} }
+
+// number returns which of a set's images it is.
+func (i *image) number() int { return i.terms }
+
 // now returns the packet as it is, for events and results.
 func (f *flow) now() header.Packet { return f.packet }
 
@@ -124,7 +133,7 @@ func (f *flow) tookPart(rule *network.Rule) {
 // deliver notes how the packet comes to whoever answers it.
 func (f *flow) deliver() {
 	if f.region != nil {
-		f.region.delivered = *f.terms
+		f.region.Delivered = *f.terms
 	}
 }
 

@@ -112,15 +112,17 @@ type Decision struct {
 	way *route
 }
 
+// Route returns the route by which a packet leaves.
+func (d *Decision) Route() *route { return d.way }
+
 // Decide takes a packet through the gateway: the nine steps. It changes nothing but the
 // state, and allocates nothing. What happens is added to the log, in which the decision lies too:
 // until the log is used again.
 func (g *Gateway) Decide(a *Arrival, state State, log *Log) *Decision {
-	v := log.begin()
-	v.enter(g, a, state, log)
+	v := log.Visit()
+	v.Enter(g, a, state, false)
 	v.flow.begin(a.Packet)
-	v.decide()
-	d := &v.decision
+	d := v.Decide()
 	if d.Action != Forwards { // what is left of another packet
 		d.Out, d.Via, d.way = nil, netip.Addr{}, nil
 	}
@@ -134,22 +136,22 @@ func (g *Gateway) Decide(a *Arrival, state State, log *Log) *Decision {
 // Answer takes the gateway's own answer to a packet that it took on its way: as Decide, but it
 // belongs to a session or goes nowhere.
 func (g *Gateway) Answer(a *Arrival, state State, log *Log) (d *Decision, ok bool) {
-	v := log.begin()
-	v.enter(g, &Arrival{Part: a.Part, Sender: a.Sender, Size: a.Size, At: a.At}, state, log)
+	v := log.Visit()
+	v.Enter(g, &Arrival{Part: a.Part, Sender: a.Sender, Size: a.Size, At: a.At}, state, false)
 	v.flow.begin(a.Packet)
-	return v.answer()
+	return v.Answer()
 }
 
-// answer is Gateway.Answer of the flow that is at the gateway.
-func (v *visit) answer() (d *Decision, ok bool) {
+// Answer is Gateway.Answer of the flow that is at the gateway.
+func (v *visit) Answer() (d *Decision, ok bool) {
 	v.redirect, v.before, v.decision.Tells = nil, v.flow.image(), NoMessage
 	ok = v.known()
 	return &v.decision, ok
 }
 
-// refuse sends the gateway's own refusal of a packet on its way, by the uplink that the packet came in by, or by the
+// Refuse sends the gateway's own refusal of a packet on its way, by the uplink that the packet came in by, or by the
 // routes. An ICMP error has the address of the interface by which it leaves.
-func (v *visit) refuse() *Decision {
+func (v *visit) Refuse() *Decision {
 	way := v.sessionRoute(v.in)
 	if way == nil {
 		return &v.decision
@@ -161,12 +163,12 @@ func (v *visit) refuse() *Decision {
 	return &v.decision
 }
 
-// takeOver makes what somebody else has decided about the packet this gateway's decision.
-func (v *visit) takeOver(d Decision) {
+// TakeOver makes what somebody else has decided about the packet this gateway's decision.
+func (v *visit) TakeOver(d Decision) *Decision {
 	v.stood, v.before = false, v.flow.image()
 	if v.decision = d; d.Action == Stops {
 		v.note(d.Step, Stopped, d.Rule)
-		return
+		return &v.decision
 	}
 	v.flow.begin(d.Packet)
 	if d.Action == Forwards {
@@ -174,6 +176,7 @@ func (v *visit) takeOver(d Decision) {
 	}
 	v.out = d.Out
 	v.note(StepLeave, Passes, nil).Before = v.before.Packet
+	return &v.decision
 }
 
 // wayBy returns the way that leaves by an interface to a next hop.
@@ -221,9 +224,21 @@ type visit struct {
 	decision Decision
 }
 
-// enter makes a visit one of a packet that arrives; the packet itself is the flow's.
-func (v *visit) enter(g *Gateway, a *Arrival, state State, log *Log) {
-	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.state, v.log = g, a.In, a.Part, a.Sender, a.Size, a.At, state, log
+// Flow returns the flow that is at the gateway.
+func (v *visit) Flow() *flow { return &v.flow }
+
+// Came returns the packet as it came.
+func (v *visit) Came() header.Packet { return v.before.Packet }
+
+// Enter makes a visit one of a packet that arrives; the packet itself is the flow's. Back is for events.
+func (v *visit) Enter(g *Gateway, a *Arrival, state State, back bool) {
+	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.state, v.back = g, a.In, a.Part, a.Sender, a.Size, a.At, state, back
+}
+
+// Decide is the nine steps.
+func (v *visit) Decide() *Decision {
+	v.decide()
+	return &v.decision
 }
 
 // decide is the nine steps. Each returns false where the packet ends.
@@ -270,7 +285,7 @@ func (v *visit) note(step StepKind, what What, rule *network.Rule) *Event {
 	if !v.log.Keeps {
 		return &v.log.unkept
 	}
-	return v.log.add(Event{Step: step, What: what, At: v.site(), Back: v.back, Rule: rule, In: v.in, Out: v.out, After: v.flow.now()})
+	return v.log.Add(Event{Step: step, What: what, At: v.site(), Back: v.back, Rule: rule, In: v.in, Out: v.out, After: v.flow.now()})
 }
 
 // stop ends the packet here.

@@ -8,9 +8,11 @@ import (
 	"hollowbridge/core/network"
 )
 
+// Compile compiles a gateway of a network. Of a previous revision, which may be nil, it takes over the tables of rules but for
+// a few that differ; digests are those of its rules, or nil.
 func compileGateway(n *network.Network, g *network.Gateway, before *Gateway, digests *network.GatewayDigests) *Gateway {
 	c := &Gateway{
-		Gateway: g, routes: newRouteTable(g),
+		Gateway: g, location: n.Location(), routes: newRouteTable(g),
 		zones: make([]int, len(g.Interfaces)), trust: make([]int, len(g.Interfaces)),
 	}
 	c.own = newByAddress(g.Interfaces)

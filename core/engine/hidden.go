@@ -21,15 +21,15 @@ type HiddenRule struct {
 // translate some, or a hairpin does: elsewhere it changes nothing, wherever it stands.
 func (x *Explorer) Hidden() []HiddenRule {
 	var hidden []HiddenRule
-	for _, g := range x.engine.gateways {
+	for _, g := range x.engine.Gateways() {
 		var views []tableView
 		for _, in := range g.Interfaces {
-			views = append(views, x.viewed(g.destinations[in.Index].table, g.between(in, in, 0), false))
+			views = append(views, x.viewed(g.DestinationTable(in), g.between(in, in, 0), false))
 			for _, out := range g.Interfaces {
 				through := g.between(in, out, 0)
-				views = append(views, x.viewed(g.filter, through, false), x.viewed(g.sources[out.Index].table, through, false))
+				views = append(views, x.viewed(g.FilterTable(), through, false), x.viewed(g.SourceTable(out), through, false))
 				through.redirected = true
-				views = append(views, x.viewed(g.filter, through, false))
+				views = append(views, x.viewed(g.FilterTable(), through, false))
 			}
 		}
 		hidden = append(hidden, x.hiddenIn(g, views)...)
@@ -214,9 +214,9 @@ type Passing struct {
 // Passings returns by which rules in front of a filter rule connections of a set, which begin at a
 // place, never come to it. The set is as Explore wants it, and so is the error.
 func (x *Explorer) Passings(r *network.FilterRule, from Place, set flowset.Set) (found []Passing, err error) {
-	t := x.engine.Gateway(r.Gateway).filter
+	t := x.engine.Gateway(r.Gateway).FilterTable()
 	matched := map[tableView][]flowset.Set{} // what the rule matches
-	x.watched, x.watch = t, func(set flowset.Set, terms *flowset.Terms, v tableView, decider int32) {
+	x.Watched, x.Watch = t, func(set flowset.Set, terms *flowset.Terms, v tableView, decider int32) {
 		front := t.rule(decider)
 		if front == &r.Rule || slices.ContainsFunc(found, func(f Passing) bool { return f.Front == front }) {
 			return
@@ -228,7 +228,7 @@ func (x *Explorer) Passings(r *network.FilterRule, from Place, set flowset.Set) 
 			}
 		}
 	}
-	defer func() { x.watched, x.watch = nil, nil }()
+	defer func() { x.Watched, x.Watch = nil, nil }()
 	err = x.explore(from, set, func(*Region) bool { return true })
 	return found, err
 }
@@ -257,7 +257,7 @@ type Crossing struct {
 
 // Crossings returns a crossing of each rule of all filters that has one.
 func (x *Explorer) Crossings() (found []Crossing) {
-	for _, g := range x.engine.gateways {
+	for _, g := range x.engine.Gateways() {
 		var views []leaving
 		known := map[tableView]int{}
 		for _, in := range g.Interfaces {
@@ -269,7 +269,7 @@ func (x *Explorer) Crossings() (found []Crossing) {
 				for _, redirected := range []bool{false, true} {
 					through := g.between(in, out, 0)
 					through.redirected = redirected
-					v := x.viewed(g.filter, through, false)
+					v := x.viewed(g.FilterTable(), through, false)
 					at, ok := known[v]
 					if !ok {
 						at = len(views)
@@ -280,9 +280,9 @@ func (x *Explorer) Crossings() (found []Crossing) {
 				}
 			}
 		}
-		o := x.overlapsOf(g.filter)
-		for n, c := range g.filter.ordered() {
-			if o != nil && !slices.ContainsFunc(o.front[n], func(m int32) bool { return g.filter.condition(m).opposes(c) }) {
+		o := x.overlapsOf(g.FilterTable())
+		for n, c := range g.FilterTable().ordered() {
+			if o != nil && !slices.ContainsFunc(o.front[n], func(m int32) bool { return g.FilterTable().condition(m).opposes(c) }) {
 				continue
 			}
 			for _, v := range views {

@@ -39,7 +39,7 @@ func TestPassingsAreWhatARuleWouldDecideAbout(t *testing.T) {
 		n := netfiletest.Parse(t, text)
 		e := engine.Compile(n, nil)
 		random := rand.New(rand.NewPCG(seed, 8))
-		explorer := e.NewExplorer(network.EveryMoment(n), 20_000_000)
+		explorer := engine.NewExplorer(e, network.EveryMoment(n), 20_000_000)
 		beginnings := explorer.Beginnings(nil)
 		for i, g := range n.Gateways {
 			if g.Handling.ForwardsPermit || len(g.Filter) < 2 {
@@ -52,7 +52,7 @@ func TestPassingsAreWhatARuleWouldDecideAbout(t *testing.T) {
 				front.Disabled = true
 			}
 			alone := engine.Compile(without, nil)
-			places := alone.NewExplorer(network.EveryMoment(n), 20_000_000).Beginnings(nil)
+			places := engine.NewExplorer(alone, network.EveryMoment(n), 20_000_000).Beginnings(nil)
 			for k, b := range beginnings {
 				found, err := explorer.Passings(rule, b.From, b.Set)
 				if err != nil {
@@ -98,7 +98,7 @@ func TestOnlyTheFewestHidingRulesAreNamed(t *testing.T) {
 	for seed := range netfiletest.Few(uint64(200), 30) {
 		text := gen.Small(seed + 9000)
 		n := netfiletest.Parse(t, text)
-		for _, h := range engine.Compile(n, nil).NewExplorer(network.EveryMoment(n), 20_000_000).Hidden() {
+		for _, h := range engine.NewExplorer(engine.Compile(n, nil), network.EveryMoment(n), 20_000_000).Hidden() {
 			if h.Rule.Off() || len(h.By) == 0 {
 				continue
 			}
@@ -115,7 +115,7 @@ func TestOnlyTheFewestHidingRulesAreNamed(t *testing.T) {
 			for _, r := range g.Filter {
 				keep(&r.Rule)
 			}
-			still := engine.Compile(only, nil).NewExplorer(network.EveryMoment(n), 20_000_000).Hidden()
+			still := engine.NewExplorer(engine.Compile(only, nil), network.EveryMoment(n), 20_000_000).Hidden()
 			at := slices.IndexFunc(still, func(s engine.HiddenRule) bool { return s.Rule.Place == h.Rule.Place })
 			if at < 0 {
 				t.Errorf("seed %d: %s is not hidden by those that are named alone", seed, h.Rule.Name)
@@ -153,7 +153,7 @@ func TestSplitListsHideAndCrossAsWholeOnes(t *testing.T) {
 				e = engine.Compile(n, engine.Compile(sealed(t, text), nil))
 			}
 		}
-		whole, split := e.NewExplorer(network.EveryMoment(n), 20_000_000), e.NewExplorer(network.EveryMoment(n), 20_000_000)
+		whole, split := engine.NewExplorer(e, network.EveryMoment(n), 20_000_000), engine.NewExplorer(e, network.EveryMoment(n), 20_000_000)
 		split.SplitFrom(0)
 		want, got := whole.Hidden(), split.Hidden()
 		for i := range min(len(want), len(got)) {

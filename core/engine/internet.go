@@ -206,5 +206,5 @@ func sentBy(n *network.Network) (list []route) {
 
 // prefixesOf returns the addresses of an interface's prefixes.
 func (e *Engine) prefixesOf(i *network.Interface) *addressSet {
-	return &e.gateways[i.Gateway.Index].prefixes[i.Index]
+	return e.gateways[i.Gateway.Index].PrefixesOf(i)
 }

@@ -73,28 +73,6 @@ func (g *Gateway) Claimed(at network.Moment) header.Addresses {
 // ClaimedEver returns the outside addresses of rules for which packets come to the gateway at some moment.
 func (g *Gateway) ClaimedEver() header.Addresses { return g.claims.ever() }
 
-// Held returns the outside addresses that an interface answers for on its segment at a moment: of those for which packets come to
-// its gateway, the ones in a prefix of the segment that no interface and no host there has, and no gateway that stands before it
-// there answers for.
-func (e *Engine) Held(i *network.Interface, at network.Moment) header.Addresses {
-	if i.Segment == nil || !i.IsUp() {
-		return header.Addresses{}
-	}
-	held := e.Gateway(i.Gateway).Claimed(at).Intersect(header.AddressesOfPrefixes(i.Segment.Prefixes...))
-	if held.Empty() {
-		return held
-	}
-	s, isBefore := e.segments[i.Segment], true
-	held = held.Minus(s.hosts.all)
-	for _, other := range i.Segment.Interfaces {
-		held = held.Minus(other.Own())
-		if isBefore = isBefore && other != i; isBefore {
-			held = held.Minus(e.Gateway(other.Gateway).Claimed(at))
-		}
-	}
-	return held
-}
-
 // Pool returns the addresses of a family behind which a source-nat rule hides what leaves by
 // an interface.
 func (g *Gateway) Pool(r *network.NATRule, out *network.Interface, family header.Family) header.Addresses {
@@ -171,27 +149,30 @@ func (g *Gateway) leadsTo(clients header.Addresses, i *network.Interface) bool {
 	return clients.Empty()
 }
 
-// DefaultGateway returns the interface that a machine sends to what is not on a segment of its
-// own, by what inside router it does so, or that it sends it to the provider's router; none where it has no default gateway.
-func (e *Engine) DefaultGateway(from Place, family header.Family) (i *network.Interface, router *network.Segment, abroad bool) {
-	hop := e.defaultGateway(from, family)
-	return hop.in, hop.router, hop.abroad
+// DestinationTable returns the rules that translate the destination of what arrives by an interface, SourceTable those that
+// translate the source of what leaves by one, and FilterTable those of the filter, to be asked about packets and sets.
+func (g *Gateway) DestinationTable(in *network.Interface) *table {
+	return g.destinations[in.Index].table
 }
 
-// Unsent returns the outside addresses of rules that the internet does not send to the network.
-func (e *Engine) Unsent() header.Addresses { return e.unsent.Addresses }
+func (g *Gateway) SourceTable(out *network.Interface) *table { return g.sources[out.Index].table }
 
-// A Where is where machines are, and the addresses from which they can begin connections.
-type Where struct {
-	Place   Place
-	Sources header.Addresses
+func (g *Gateway) FilterTable() *table { return g.filter }
+
+// ConditionAt returns what a packet that arrives by an interface must meet for a rule to translate its destination, or
+// false where it never does.
+func (g *Gateway) ConditionAt(r *network.NATRule, in *network.Interface) (condition, bool) {
+	return destinationCondition(r, in, g.zoneNames())
 }
 
-// Places returns where connections can begin.
-func (e *Engine) Places() []Where {
-	var list []Where
-	for _, p := range e.places() {
-		list = append(list, Where{p.place, p.sources})
-	}
-	return list
-}
+// Claims returns the outside addresses of rules for which packets come to the gateway.
+func (g *Gateway) Claims() *claims { return g.claims }
+
+// Owner returns the interface that has an address, or nil.
+func (g *Gateway) Owner(a netip.Addr) *network.Interface { return g.own.of(a) }
+
+// PrefixesOf returns the addresses of an interface's prefixes.
+func (g *Gateway) PrefixesOf(i *network.Interface) *addressSet { return &g.prefixes[i.Index] }
+
+// Unsent returns the outside addresses of its rules that nobody sends here.
+func (g *Gateway) Unsent() header.Addresses { return g.unsent }

@@ -24,19 +24,25 @@ type remembered struct {
 	gateway *Gateway
 }
 
-// begin says that another leg of a connection begins.
-func (m *memory) begin() { m.used = m.used[:0] }
+// NewMemory returns an empty memory of a flow.
+func NewMemory(f *flow) memory { return memory{flow: f} }
 
-// turn says whether an answer is on its way.
-func (m *memory) turn(back bool) { m.back = back }
+// StandAt makes it the state of a gateway.
+func (m *memory) StandAt(g *Gateway) { m.at = g }
 
-// settle makes the sessions of this connection earlier ones, and forget takes them away.
-func (m *memory) settle() { m.earlier = len(m.sessions) }
+// Begin says that another leg of a connection begins.
+func (m *memory) Begin() { m.used = m.used[:0] }
 
-func (m *memory) forget() { m.sessions = m.sessions[:m.earlier] }
+// Turn says whether an answer is on its way.
+func (m *memory) Turn(back bool) { m.back = back }
 
-// half returns a gateway by whose session the first packet of this leg went, and which drops what follows that, or nil.
-func (m *memory) half() *Gateway {
+// Settle makes the sessions of this connection earlier ones, and Forget takes them away.
+func (m *memory) Settle() { m.earlier = len(m.sessions) }
+
+func (m *memory) Forget() { m.sessions = m.sessions[:m.earlier] }
+
+// Half returns a gateway by whose session the first packet of this leg went, and which drops what follows that, or nil.
+func (m *memory) Half() *Gateway {
 	for _, i := range m.used {
 		if s := &m.sessions[i]; !s.gateway.isWhole(&s.Session) {
 			return s.gateway
@@ -53,12 +59,12 @@ func (m *memory) Find(p *header.Packet, part header.Part, _ int, found *Session)
 		if s.gateway != m.at {
 			continue
 		}
-		if mayAnswer && m.flow.is(&image{s.After, s.images[1]}, true) {
+		if mayAnswer && m.flow.is(s.left(), true) {
 			s.Answered = true
 			*found = s.Session
 			return Back, true
 		}
-		if m.flow.is(&image{s.Before, s.images[0]}, false) {
+		if m.flow.is(s.came(), false) {
 			m.use(i)
 			*found = s.Session
 			return Forth, true
@@ -86,7 +92,9 @@ func (m *memory) Keep(s *Session) bool {
 			return false
 		}
 	}
-	kept := another(&m.sessions)
+	n := len(m.sessions)
+	m.sessions = slices.Grow(m.sessions, 1)[:n+1]
+	kept := &m.sessions[n]
 	kept.Session, kept.gateway = *s, m.at
 	m.use(len(m.sessions) - 1)
 	return true
@@ -174,17 +182,6 @@ func (m *memory) Distinct(final header.Packet, ports header.Ports, mapping netwo
 		return 0, false
 	}
 	return NextPort(ports, own, func(port uint16) bool { return !clashes(port) && !m.isTaken(&final, port, mapping) })
-}
-
-// another makes a list one longer, and returns its last element, which holds what was there
-// before.
-func another[T any](list *[]T) *T {
-	n := len(*list)
-	if n == cap(*list) {
-		*list = slices.Grow(*list, 1)
-	}
-	*list = (*list)[:n+1]
-	return &(*list)[n]
 }
 
 // Mapped is State.Mapped.

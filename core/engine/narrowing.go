@@ -11,29 +11,52 @@ import (
 
 // A narrowing is the connections that have been decided like the one that is walked.
 type narrowing struct {
-	views   *Views
-	set     flowset.Set
-	waiting []remainder // set aside
-	made    int         // how many decisions the walk has asked for
-	known   int         // how many of them are known to be the same for the whole set
-	turned  bool        // it is answers that are on their way
-	terms   flowset.Terms
-	asked   flowset.Terms   // of a flow that is only asked
-	images  []flowset.Terms // what was remembered of the packet on its way
-
-	delivered flowset.Terms // to the last machine
-	meetings  []Meeting
-	met       bool // the walked connection is of one of them: another has to be walked
-	unlike    bool // it has met a condition that the other network has not
-	rules     []*network.Rule
+	Narrowed
+	views  *Views
+	made   int  // how many decisions the walk has asked for
+	known  int  // how many of them are known to be the same for the whole set
+	turned bool // it is answers that are on their way
+	terms  flowset.Terms
+	asked  flowset.Terms   // of a flow that is only asked
+	images []flowset.Terms // what was remembered of the packet on its way
 }
 
-// A remainder is connections that were set aside, and how many decisions of their walk
+// A Narrowed is what a set has become on its way: the connections that have been decided like the one that is walked, and
+// those that were set aside.
+type Narrowed struct {
+	Set       flowset.Set
+	Waiting   []Remainder   // set aside
+	Delivered flowset.Terms // what the last machine got, in terms of the connection
+	Rules     []*network.Rule
+	Meetings  []Meeting
+	Met       bool // the walked connection is of one of them: another has to be walked
+	Unlike    bool // it has met a condition that the other network has not
+}
+
+// A Remainder is connections that were set aside, and how many decisions of their walk
 // are known: those before they were, and the one by which.
-type remainder struct {
-	set   flowset.Set
+type Remainder struct {
+	Set   flowset.Set
 	known int
 }
+
+// OverSet makes a flow one of the connections of a set like a packet, which begin as it does; others are set aside behind
+// those that wait already. What it was before is used again.
+func (f *flow) OverSet(views *Views, set Remainder, protocol header.Protocol, waiting []Remainder) {
+	if f.region == nil {
+		f.region = &narrowing{}
+		f.terms = &f.region.terms
+	}
+	r := f.region
+	*r = narrowing{
+		views: views, known: set.known, terms: flowset.OriginalTerms(), images: r.images[:0],
+		Narrowed: Narrowed{Set: set.Set, Waiting: waiting, Rules: r.Rules[:0], Meetings: r.Meetings[:0]},
+	}
+	r.terms[flowset.Protocol] = flowset.ConstantPort(uint16(protocol))
+}
+
+// Narrowed returns what the set of a flow has become, valid until it is one of another set.
+func (f *flow) Narrowed() *Narrowed { return &f.region.Narrowed }
 
 // remember keeps what the packet is as an image, and returns its number.
 func (r *narrowing) remember(terms *flowset.Terms) int {
@@ -58,7 +81,7 @@ func (r *narrowing) settled() bool {
 }
 
 // put sets connections aside.
-func (r *narrowing) put(set flowset.Set) { r.waiting = append(r.waiting, remainder{set, r.made}) }
+func (r *narrowing) put(set flowset.Set) { r.Waiting = append(r.Waiting, Remainder{set, r.made}) }
 
 // keep goes on with the connections for which a condition is as it was for the one
 // walked, and sets the others aside.
@@ -66,7 +89,7 @@ func (r *narrowing) keep(inside, outside flowset.Set, holds bool) {
 	if !holds {
 		inside, outside = outside, inside
 	}
-	r.set = inside
+	r.Set = inside
 	if outside != flowset.Nothing {
 		r.put(outside)
 	}
@@ -88,11 +111,11 @@ func (r *narrowing) choose(terms *flowset.Terms, now flowset.Set, turned bool, f
 		return
 	}
 	space := r.views.Space
-	if _, agreed := space.Agreed(r.set, now, terms, turned); agreed {
+	if _, agreed := space.Agreed(r.Set, now, terms, turned); agreed {
 		return
 	}
-	pulled := space.Preimage(r.set, now, terms, turned)
-	kept, unmet := flowset.Nothing, space.Minus(r.set, pulled)
+	pulled := space.Preimage(r.Set, now, terms, turned)
+	kept, unmet := flowset.Nothing, space.Minus(r.Set, pulled)
 	if found == 0 {
 		kept = unmet
 	} else if unmet != flowset.Nothing {
@@ -103,12 +126,12 @@ func (r *narrowing) choose(terms *flowset.Terms, now flowset.Set, turned bool, f
 		case found:
 			kept = p.Set
 		case elsewhere: // it is not known what these decide
-			r.waiting = append(r.waiting, remainder{p.Set, r.made - 1})
+			r.Waiting = append(r.Waiting, Remainder{p.Set, r.made - 1})
 		default:
 			r.put(p.Set)
 		}
 	}
-	r.set = kept
+	r.Set = kept
 }
 
 // address decides by whether an address is in a set.
@@ -136,21 +159,21 @@ func (r *narrowing) table(terms *flowset.Terms, t *table, p *header.Packet, in s
 	if r.views.splits(t) {
 		v.between = r.views.blocksOf(p)
 	}
-	v.alike = r.views.stopAlike && !r.unlike
+	v.alike = r.views.stopAlike && !r.Unlike
 	value := 0
 	if found == noMatch {
 		found = -1
 	} else {
 		value = v.value(found)
 	}
-	if changed := r.views.compared[t]; changed != nil {
+	if changed := r.views.Compared[t]; changed != nil {
 		if q := newQuery(p, in); changed.find(&q) != noMatch {
-			value, r.unlike = int(found)+1|flowset.Marked, true
+			value, r.Unlike = int(found)+1|flowset.Marked, true
 		}
 	}
 	r.choose(terms, r.views.view(v), r.turned, value)
-	if x := r.views; x.watched == t && found >= 0 {
-		x.watch(r.set, terms, v, found)
+	if x := r.views; x.Watched == t && found >= 0 {
+		x.Watch(r.Set, terms, v, found)
 	}
 }
 
@@ -177,7 +200,7 @@ func (r *narrowing) one(terms *flowset.Terms, among header.Addresses, destinatio
 // same decides whether two packets are equal in some fields.
 func (r *narrowing) same(a, b *flowset.Terms, fields []flowset.Field, equal bool) bool {
 	space := r.views.Space
-	inside, told := r.set, true
+	inside, told := r.Set, true
 	for _, f := range fields {
 		if inside == flowset.Nothing {
 			break
@@ -190,11 +213,11 @@ func (r *narrowing) same(a, b *flowset.Terms, fields []flowset.Field, equal bool
 	}
 	switch {
 	case told || inside == flowset.Nothing:
-		r.keep(inside, space.Minus(r.set, inside), equal)
+		r.keep(inside, space.Minus(r.Set, inside), equal)
 	case equal:
-		r.met = true
+		r.Met = true
 	default:
-		r.meetings = append(r.meetings, Meeting{*a, *b, fields})
+		r.Meetings = append(r.Meetings, Meeting{*a, *b, fields})
 	}
 	return equal
 }
@@ -211,7 +234,7 @@ func (r *narrowing) prefix(terms *flowset.Terms, f flowset.Field, a netip.Addr, 
 
 // rule notes that a rule had a part in it.
 func (r *narrowing) rule(rule *network.Rule) {
-	if !slices.Contains(r.rules, rule) {
-		r.rules = append(r.rules, rule)
+	if !slices.Contains(r.Rules, rule) {
+		r.Rules = append(r.Rules, rule)
 	}
 }

@@ -71,13 +71,12 @@ func nearOf(v *Verdict, s *Stand) []Near {
 
 func nearForwards(s *Stand) []Near {
 	var found []Near
-	zones := s.Gateway.zoneNames()
 	for _, r := range s.Gateway.NAT {
 		if !r.Does.RewritesDestination() {
 			continue
 		}
 		q := newQuery(&s.Before, s.Gateway.between(s.In, s.In, s.Moment))
-		if c, listens := destinationCondition(r, s.In, zones); listens {
+		if c, listens := s.Gateway.ConditionAt(r, s.In); listens {
 			_, sameFamily := c.to.all.FirstOf(header.FamilyOf(s.Before.Destination))
 			if differs := c.unmet(&q, allAspects, 2); differs.one() && sameFamily {
 				found = append(found, nearBy(&c, differs, &r.Rule, &s.Before, s.Moment, r.From.Text, c.to.all.String()))
@@ -89,7 +88,7 @@ func nearForwards(s *Stand) []Near {
 			if moved.On = on; len(on) == 0 {
 				continue
 			}
-			if c, listens := destinationCondition(&moved, on[0], zones); listens && c.meets(&q, allAspects) {
+			if c, listens := s.Gateway.ConditionAt(&moved, on[0]); listens && c.meets(&q, allAspects) {
 				found = append(found, Near{&r.Rule, MismatchInterface, fmt.Sprintf("%s, not %s", strings.Join(network.InterfaceNames(r.On), ", "), s.In.Name)})
 				break
 			}
@@ -103,7 +102,7 @@ func nearFilterRules(s *Stand, decided *network.Rule) []Near {
 	var found []Near
 	seen, other := s.Seen(), otherSide(s)
 	q, asked := s.AsksFilter(&seen), s.AsksFilter(&other)
-	filter := s.Gateway.filter
+	filter := s.Gateway.FilterTable()
 	for n, c := range filter.ordered() {
 		r := s.Gateway.Filter[filter.index(n)]
 		if r.Verb != network.Allow {
@@ -132,7 +131,7 @@ func WrongSide(w *Walk, c Connection) (Verdict, *Near) {
 	}
 	seen, other := s.Seen(), otherSide(s)
 	q, asked := s.AsksFilter(&seen), s.AsksFilter(&other)
-	filter := s.Gateway.filter
+	filter := s.Gateway.FilterTable()
 	found := filter.find(&asked)
 	if found == noMatch || filter.condition(found).verb != network.Allow || filter.condition(found).meets(&q, allAspects) {
 		return v, nil

@@ -66,17 +66,17 @@ func (e *Engine) Locate(a netip.Addr) (Place, error) {
 	}
 	var found []Place
 	for _, p := range e.places() {
-		if !p.sources.Contains(a) {
+		if !p.Sources.Contains(a) {
 			continue
 		}
-		at := p.place
+		at := p.Place
 		if at.Host == nil {
 			at.Host = e.hostsAt(at).of(a)
 		}
-		if len(found) > 0 && found[0].rank() < at.rank() {
+		if len(found) > 0 && rankOf(found[0]) < rankOf(at) {
 			continue
 		}
-		if len(found) > 0 && found[0].rank() > at.rank() {
+		if len(found) > 0 && rankOf(found[0]) > rankOf(at) {
 			found = found[:0]
 		}
 		found = append(found, at)
@@ -88,7 +88,7 @@ func (e *Engine) Locate(a netip.Addr) (Place, error) {
 		return Place{}, several(a, found)
 	}
 	for _, g := range e.gateways {
-		if i := g.own.of(a); i != nil {
+		if i := g.Owner(a); i != nil {
 			return Place{}, fmt.Errorf("%s: this is the gateway's own address (%s); a trace begins at a machine", a, i)
 		}
 	}
@@ -100,8 +100,8 @@ func (e *Engine) Locate(a netip.Addr) (Place, error) {
 	return Place{}, fmt.Errorf("%s: nothing in this network has this address, and the internet does not carry it; say where it enters with -in GATEWAY:INTERFACE", a)
 }
 
-// rank orders the places that an address can be at, the likeliest first.
-func (p Place) rank() int {
+// rankOf orders the places that an address can be at, the likeliest first.
+func rankOf(p Place) int {
 	switch {
 	case p.Host != nil:
 		return 0
@@ -216,23 +216,17 @@ func (e *Engine) behindOn(on *network.Segment, a netip.Addr) *network.Segment {
 	return nil
 }
 
-// A placed is a place and the addresses of the machines there.
-type placed struct {
-	place   Place
-	sources header.Addresses
-}
-
 // findPlaces returns where connections can begin, and from which addresses. An address
 // that no host has belongs to the longest prefix that holds it. Where several segments have
 // that prefix, it is in several places, and so is one that several hosts have; of one place
 // each address is listed once. Hosts that send like every other machine of their place are
 // with those.
-func (e *Engine) findPlaces() []placed {
-	var found []placed
+func (e *Engine) findPlaces() []Where {
+	var found []Where
 	alone := map[Place][]header.Range{} // hosts that are listed for themselves, by where they are
 	add := func(p Place, addresses header.Addresses) {
 		if addresses = addresses.Minus(network.CannotSend()).Minus(header.AddressesOf(alone[p]...)); !addresses.Empty() {
-			found = append(found, placed{p, addresses})
+			found = append(found, Where{p, addresses})
 		}
 	}
 	for _, h := range e.net.Hosts {
@@ -289,11 +283,11 @@ func (e *Engine) longestOn(s *network.Segment) header.Addresses {
 	return header.AddressesOfPrefixes(s.Prefixes...).Minus(header.AddressesOfPrefixes(elsewhere...)).Minus(sentOn).Union(s.Routed())
 }
 
-// sharedSources returns the addresses that are in several places.
-func sharedSources(places []placed) header.Addresses {
+// SharedSources returns the addresses that are in several places.
+func SharedSources(places []Where) header.Addresses {
 	var all []header.Range
 	for _, p := range places {
-		all = append(all, p.sources.Ranges()...)
+		all = append(all, p.Sources.Ranges()...)
 	}
 	slices.SortFunc(all, func(a, b header.Range) int { return a.First.Compare(b.First) })
 	var shared []header.Range
@@ -321,3 +315,12 @@ func poolsAt(s *network.Segment) header.Addresses {
 	}
 	return header.AddressesOfPrefixes(pools...)
 }
+
+// A Where is where machines are, and the addresses from which they can begin connections.
+type Where struct {
+	Place   Place
+	Sources header.Addresses
+}
+
+// Places returns where connections can begin.
+func (e *Engine) Places() []Where { return e.places() }

@@ -40,7 +40,7 @@ func TestMachinesBesideUplinksAreExploredTogether(t *testing.T) {
 	shapes := gen.Shapes()
 	many := shapes[slices.IndexFunc(shapes, func(s gen.Shape) bool { return s.Name == "101 gateways" })]
 	n := netfiletest.Parse(t, many.Network(101))
-	explorer := engine.Compile(n, nil).NewExplorer(network.EveryMoment(n), 20_000_000)
+	explorer := engine.NewExplorer(engine.Compile(n, nil), network.EveryMoment(n), 20_000_000)
 	kinds := map[string]int{}
 	for _, b := range explorer.Beginnings(nil) {
 		for _, err := range explorer.Explore(b.From, b.Set) {
@@ -128,7 +128,7 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network, looked *sampl
 	random := rand.New(rand.NewPCG(seed, 77))
 	e := engine.Compile(n, nil)
 	times := someTimes(random, n)
-	explorer := e.NewExplorer(times, 20_000_000)
+	explorer := engine.NewExplorer(e, times, 20_000_000)
 	if seed%2 == 1 {
 		explorer.SplitFrom(0)
 	}

@@ -100,7 +100,7 @@ func TestRevisionsDecideAsWholeNetworks(t *testing.T) {
 		}
 		times := network.EveryMoment(e.Network())
 		space := flowset.NewSpace(5_000_000, times.Count())
-		a, b := e.NewExplorerIn(space, times), engine.Compile(e.Network(), nil).NewExplorerIn(space, times)
+		a, b := engine.NewExplorerIn(e, space, times), engine.NewExplorerIn(engine.Compile(e.Network(), nil), space, times)
 		if seed%20 < 10 {
 			a.SplitFrom(0)
 		}

@@ -241,7 +241,7 @@ func (w *Walk) claimer(g *Gateway, on *network.Segment, a netip.Addr) *network.I
 		return nil
 	}
 	for _, i := range on.Interfaces {
-		if i.Gateway != g.Gateway && w.flow.isHeld(a, w.engine.gateways[i.Gateway.Index].claims, w.moment) {
+		if i.Gateway != g.Gateway && w.flow.isHeld(a, w.engine.gateways[i.Gateway.Index].Claims(), w.moment) {
 			return i
 		}
 	}
@@ -273,7 +273,7 @@ func (w *Walk) handOver(on *network.Segment) nextPlace {
 		return arriveAt(owner)
 	}
 	for _, i := range on.Interfaces {
-		if w.flow.isClaimed(w.engine.gateways[i.Gateway.Index].claims, s.hosts.addressIndex, w.moment) {
+		if w.flow.isClaimed(w.engine.gateways[i.Gateway.Index].Claims(), s.hosts.addressIndex, w.moment) {
 			return arriveAt(i)
 		}
 	}
@@ -307,3 +307,35 @@ func (w *Walk) reaches(at Place) nextPlace {
 	w.machine = at
 	return nextPlace{kind: atMachine, machine: &w.machine}
 }
+
+// Held returns the outside addresses that an interface answers for on its segment at a moment: of those for which packets come to
+// its gateway, the ones in a prefix of the segment that no interface and no host there has, and no gateway that stands before it
+// there answers for.
+func (e *Engine) Held(i *network.Interface, at network.Moment) header.Addresses {
+	if i.Segment == nil || !i.IsUp() {
+		return header.Addresses{}
+	}
+	held := e.Gateway(i.Gateway).Claimed(at).Intersect(header.AddressesOfPrefixes(i.Segment.Prefixes...))
+	if held.Empty() {
+		return held
+	}
+	s, isBefore := e.segments[i.Segment], true
+	held = held.Minus(s.hosts.all)
+	for _, other := range i.Segment.Interfaces {
+		held = held.Minus(other.Own())
+		if isBefore = isBefore && other != i; isBefore {
+			held = held.Minus(e.Gateway(other.Gateway).Claimed(at))
+		}
+	}
+	return held
+}
+
+// DefaultGateway returns the interface that a machine sends to what is not on a segment of its
+// own, by what inside router it does so, or that it sends it to the provider's router; none where it has no default gateway.
+func (e *Engine) DefaultGateway(from Place, family header.Family) (i *network.Interface, router *network.Segment, abroad bool) {
+	hop := e.defaultGateway(from, family)
+	return hop.in, hop.router, hop.abroad
+}
+
+// Unsent returns the outside addresses of rules that the internet does not send to the network.
+func (e *Engine) Unsent() header.Addresses { return e.unsent.Addresses }

@@ -20,19 +20,22 @@ type Stand struct {
 	StoppedBy *network.Rule // the rule that did, or nil
 }
 
-// stand returns how the packet stands here.
-func (v *visit) stand() *Stand {
-	s := &Stand{Gateway: v.Gateway, In: v.in, Out: v.out, Forward: v.whole, Before: v.before.Packet, After: v.after, Moment: v.moment, Stray: v.stray, Permit: v.permit, Source: v.source}
+// Stand returns how the packet stands here, or false where it did not come behind the third step.
+func (v *visit) Stand() (s *Stand, ok bool) {
+	if !v.stood {
+		return nil, false
+	}
+	s = &Stand{Gateway: v.Gateway, In: v.in, Out: v.out, Forward: v.whole, Before: v.before.Packet, After: v.after, Moment: v.moment, Stray: v.stray, Permit: v.permit, Source: v.source}
 	if d := &v.decision; d.Action == Stops {
 		s.StoppedAt, s.StoppedBy = d.Step, d.Rule
 	}
-	return s
+	return s, true
 }
 
 // Seen returns the packet as the gateway's filter sees it.
 func (s *Stand) Seen() header.Packet {
-	seen := flow{packet: s.After}
-	s.Gateway.seenByFilter(&seen, &image{Packet: s.Before})
+	seen := flowOf(s.After)
+	s.Gateway.seenByFilter(&seen, imageOf(s.Before, 0))
 	return seen.now()
 }
 

@@ -22,6 +22,11 @@ type Session struct {
 	images [2]int // of the first packet, as it came and as it left, in a set
 }
 
+// came and left return the images of the first packet, as it came and as it left.
+func (s *Session) came() *image { return imageOf(s.Before, s.images[0]) }
+
+func (s *Session) left() *image { return imageOf(s.After, s.images[1]) }
+
 // A Direction is which way a packet of a session goes.
 type Direction uint8
 

@@ -21,12 +21,12 @@ func (v *visit) known() bool {
 		return true
 	}
 	goes := s.Out
-	translated := image{s.After, s.images[1]}
 	if direction == Back {
 		goes = s.In
-		translated = image{s.Before, s.images[0]}
+		v.flow.become(s.came(), true)
+	} else {
+		v.flow.become(s.left(), false)
 	}
-	v.flow.become(&translated, direction == Back)
 	v.sender = v.flow.senderAfter(v.sender, &v.before)
 	v.note(StepSession, FollowsSession, nil).Before = v.before.Packet
 	if direction == Forth && s.Local {
@@ -110,7 +110,7 @@ func (v *visit) keep(out *network.Interface, local bool) bool {
 	s := &v.session // all of it is set where it stands: a literal would be copied
 	s.In, s.Out, s.Local, s.Answered, s.Size = v.in, out, local, false, v.size
 	s.Redirect, s.Permit, s.Source, s.Ticket = v.forward, v.permit, v.source, v.grant.Ticket
-	s.Before, s.After, s.images = v.before.Packet, v.flow.now(), [2]int{v.before.terms, v.flow.remember()}
+	s.Before, s.After, s.images = v.before.Packet, v.flow.now(), [2]int{v.before.number(), v.flow.remember()}
 	if v.state.Keep(s) {
 		return true
 	}

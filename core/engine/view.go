@@ -49,7 +49,7 @@ const elsewhere = math.MaxInt32
 // other network's table, it is the same everywhere.
 func (x *Views) viewed(t *table, in scope, turned bool) tableView {
 	asked := t.asked()
-	if changed := x.compared[t]; changed != nil {
+	if changed := x.Compared[t]; changed != nil {
 		asked = asked.and(changed.asked())
 	}
 	in.moment = 0
@@ -64,7 +64,7 @@ func (x *Views) view(v tableView) flowset.Set {
 		return known
 	}
 	made := x.overlay(v, v.value)
-	if changed := x.compared[v.table]; changed != nil {
+	if changed := x.Compared[v.table]; changed != nil {
 		theirs := v
 		theirs.table = changed
 		marked := x.overlay(theirs, func(int32) int { return 1 })

@@ -23,14 +23,14 @@ type Views struct {
 	sides   map[side][]listed
 
 	splitFrom int               // see splits
-	compared  map[*table]*table // for each table, the conditions that another network's has not; nil where there is none
+	Compared  map[*table]*table // for each table, the conditions that another network's has not; nil where there is none
 	stopAlike bool              // rules that stop packets are not told apart
-	watched   *table            // of each answer of which watch is told, or nil
-	watch     watcher
+	Watched   *table            // of each answer of which Watch is told, or nil
+	Watch     Watcher
 }
 
-// A watcher is told of connections about which one condition of a table decides, by its number.
-type watcher func(set flowset.Set, terms *flowset.Terms, v tableView, decider int32)
+// A Watcher is told of connections about which one condition of a table decides, by its number.
+type Watcher func(set flowset.Set, terms *flowset.Terms, v tableView, decider int32)
 
 // NewViews returns views in a space, which is for as many moments as there are.
 func NewViews(space *flowset.Space, times network.Times, n *network.Network) *Views {
@@ -38,3 +38,8 @@ func NewViews(space *flowset.Space, times network.Times, n *network.Network) *Vi
 		routed: map[routeKey]flowset.Set{}, claims: map[claimKey]flowset.Set{}, hours: map[network.Hours][]flowset.Span{},
 		choices: map[whereKey]*choice{}, moves: map[moveKey]*moves{}, sides: map[side][]listed{}, splitFrom: usualSplit}
 }
+
+// StopAlike makes flows take all filter rules that stop connections for one, where it does not matter
+// which of them does: a region then says of its example alone by which rule that ended. Of long lists of
+// sources that are dropped, each by a rule, there are fewer regions so.
+func (x *Views) StopAlike() { x.stopAlike = true }

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"net/netip"
+	"slices"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
@@ -44,8 +45,8 @@ const mostRelays = 32
 type Walk struct {
 	engine *Engine
 
-	visit   *visit
-	flow    *flow // of the visit
+	visit   *visit // of the log
+	flow    *flow  // of the visit
 	state   memory
 	states  []State // of each gateway, where they are not the memory
 	asks    Decider // that decides in place of the engine, or nil
@@ -131,9 +132,9 @@ const (
 // NewWalk returns a walk without sessions.
 func (e *Engine) NewWalk() *Walk {
 	w := &Walk{engine: e}
-	w.visit = w.log.begin()
-	w.flow = &w.visit.flow
-	w.state.flow = w.flow
+	w.visit = w.log.Visit()
+	w.flow = w.visit.Flow()
+	w.state = NewMemory(w.flow)
 	return w
 }
 
@@ -169,7 +170,7 @@ func (w *Walk) Err() error { return w.failed }
 // Verdict walks one connection. It allocates nothing once the walk is warm.
 func (w *Walk) Verdict(c Connection) Verdict {
 	w.run(c)
-	w.state.forget()
+	w.state.Forget()
 	return w.verdict
 }
 
@@ -205,18 +206,39 @@ func (w *Walk) Account(c Connection, watch func(*Stand)) Account {
 	return a
 }
 
+// A Course is where a connection went.
+type Course struct {
+	Verdict
+	From, To Place // where the client is, and the last machine that it came to
+	Behind   bool  // it came through a gateway at least, or a relay
+}
+
+// Flow returns the flow that is on its way: of a set, where it is made that.
+func (w *Walk) Flow() *flow { return w.flow }
+
+// Follow walks the connection that the walk's flow is of, from a machine that may be beside any of the uplinks.
+func (w *Walk) Follow(c Connection, beside bool) {
+	w.beside = beside
+	w.run(c)
+}
+
+// Course returns where the connection went that was followed last.
+func (w *Walk) Course() Course {
+	return Course{w.verdict, w.legs[0].from, w.legs[len(w.legs)-1].to, len(w.legs) > 1 || len(w.passages) > 0}
+}
+
 // Remember walks one connection and keeps the sessions it leaves at gateways, so
 // that later connections find them. One that was stopped leaves none.
 func (w *Walk) Remember(c Connection) Verdict {
 	w.run(c)
 	if w.verdict.Outcome != Reached && w.verdict.Outcome != Unanswered {
-		w.state.forget()
+		w.state.Forget()
 	} else {
 		for i := range w.legs {
 			w.calls = append(w.calls, call{w.legs[i].from, w.legs[i].sent})
 		}
 	}
-	w.state.settle()
+	w.state.Settle()
 	return w.verdict
 }
 
@@ -225,7 +247,7 @@ func (w *Walk) Remember(c Connection) Verdict {
 func (w *Walk) run(c Connection) {
 	w.log.Reset()
 	w.failed, w.size = nil, w.usual
-	w.state.forget()
+	w.state.Forget()
 	w.moment, w.verdict = c.Moment, Verdict{}
 	w.settled, w.untaken, w.telling = false, false, -1
 	w.legs, w.carriers = w.legs[:0], w.carriers[:0]
@@ -265,7 +287,7 @@ func (w *Walk) run(c Connection) {
 // goes says what the packet is in its connection, and so which way it goes.
 func (w *Walk) goes(part header.Part) {
 	w.part, w.back = part, part != header.Begins && part != header.Continues
-	w.state.turn(w.back)
+	w.state.Turn(w.back)
 	w.flow.turn(w.back)
 }
 
@@ -273,8 +295,10 @@ func (w *Walk) goes(part header.Part) {
 // connection, and whether its relay hands it on to another one: as the flow is then.
 func (w *Walk) there(from Place) (onward, taken bool) {
 	w.passages = w.passages[:0]
-	w.state.begin()
-	this := another(&w.legs)
+	w.state.Begin()
+	n := len(w.legs)
+	w.legs = slices.Grow(w.legs, 1)[:n+1]
+	this := &w.legs[n] // all of it is set where it stands
 	this.from, this.sent, this.gateway, this.by, this.to = from, w.flow.image(), nil, nil, Place{}
 	at := w.carry(w.send(from))
 	this.delivered = w.flow.image()
@@ -317,69 +341,67 @@ func (w *Walk) carry(at nextPlace) nextPlace {
 			w.note(StepRoute, TooFar, w.verdict.At).Count = mostGateways
 			return nextPlace{}
 		}
-		passed := another(&w.passages)
-		passed.in, passed.packet = at.in, w.flow.image()
+		w.passages = append(w.passages, passage{at.in, w.flow.image()})
 		at = w.pass(g, at.in)
 	}
 	return at
 }
 
 // enter makes a gateway ready to decide about the packet.
-func (w *Walk) enter(g *Gateway, in *network.Interface) *visit {
-	w.state.at = g
+func (w *Walk) enter(g *Gateway, in *network.Interface) {
+	w.state.StandAt(g)
 	state := State(&w.state)
 	if w.states != nil {
 		state = w.states[g.Index]
 	}
-	w.visit.enter(g, &Arrival{In: in, Part: w.part, Sender: w.sender, Size: w.size, At: w.moment}, state, &w.log)
-	w.visit.back = w.back
-	return w.visit
+	w.visit.Enter(g, &Arrival{In: in, Part: w.part, Sender: w.sender, Size: w.size, At: w.moment}, state, w.back)
 }
 
 // pass takes the packet through one gateway.
 func (w *Walk) pass(g *Gateway, in *network.Interface) nextPlace {
-	v := w.enter(g, in)
+	w.enter(g, in)
 	if w.asks != nil {
-		w.ask(v)
-	} else {
-		v.decide()
+		return w.ask(g, in)
 	}
-	if w.watch != nil && v.stood && !w.back {
-		w.watch(v.stand())
+	d := w.visit.Decide()
+	if w.watch != nil && !w.back {
+		if s, ok := w.visit.Stand(); ok {
+			w.watch(s)
+		}
 	}
-	return w.decided(v)
+	return w.decided(g, in, d)
 }
 
 // ask lets somebody else decide about a packet.
-func (w *Walk) ask(v *visit) {
-	d, err := w.asks(v.Gateway.Gateway, &Arrival{In: v.in, Packet: w.flow.now(), Part: w.part, Sender: w.sender, Size: w.size, At: w.moment})
+func (w *Walk) ask(g *Gateway, in *network.Interface) nextPlace {
+	d, err := w.asks(g.Gateway, &Arrival{In: in, Packet: w.flow.now(), Part: w.part, Sender: w.sender, Size: w.size, At: w.moment})
 	if err != nil {
 		w.failed = err
 		d = Decision{Action: Stops, Outcome: Dropped, Step: StepSession}
 	}
-	v.takeOver(d)
+	return w.decided(g, in, w.visit.TakeOver(d))
 }
 
 // decided goes on as a gateway decided.
-func (w *Walk) decided(v *visit) nextPlace {
-	at := Site{Gateway: v.Gateway.Gateway}
-	switch d := &v.decision; d.Action {
+func (w *Walk) decided(g *Gateway, in *network.Interface, d *Decision) nextPlace {
+	at := Site{Gateway: g.Gateway}
+	switch d.Action {
 	case Forwards:
 		w.sender = d.Sender
-		return w.leave(v.Gateway, d.way)
+		return w.leave(g, d.Route())
 	case Takes:
 		w.verdict.Outcome, w.verdict.At = Reached, at
 		if !w.back { // an answer that a gateway takes came from where the packet was delivered
 			w.verdict.To = at
 		}
-		return nextPlace{kind: takenByGateway, gateway: v.Gateway}
+		return nextPlace{kind: takenByGateway, gateway: g}
 	default:
 		w.end(d.Outcome, at, d.Step, d.Rule)
 		switch {
 		case d.Step == StepArrive && d.Outcome == Unrouted: // the gateway before it finds nobody there
 			w.unreachable(len(w.passages) - 2)
 		case d.Tells != NoMessage && !w.back:
-			w.refusal = refusal{packet: v.before.Packet, by: v.in, how: d.Tells}
+			w.refusal = refusal{packet: w.visit.Came(), by: in, how: d.Tells}
 		}
 	}
 	return nextPlace{}
@@ -409,7 +431,7 @@ func (w *Walk) end(o Outcome, at Site, step StepKind, rule *network.Rule) {
 // note writes down what happens outside of gateways.
 func (w *Walk) note(step StepKind, what What, at Site) *Event {
 	if !w.log.Keeps {
-		return &w.log.unkept
+		return w.log.Unkept()
 	}
-	return w.log.add(Event{Step: step, What: what, At: at, Back: w.back, After: w.flow.now()})
+	return w.log.Add(Event{Step: step, What: what, At: at, Back: w.back, After: w.flow.now()})
 }

@@ -164,7 +164,7 @@ type fated struct {
 // NewBaseline returns the baseline of a network, for some moments; the zero Times are all. Comparisons with it
 // hold up to most pieces of sets altogether.
 func NewBaseline(old *engine.Engine, times network.Times, most int) *Baseline {
-	return &Baseline{engine: old, explorer: old.NewExplorer(times.Or(old.Network()), most), every: times.IsZero()}
+	return &Baseline{engine: old, explorer: engine.NewExplorer(old, times.Or(old.Network()), most), every: times.IsZero()}
 }
 
 // tellApart makes the baseline one for all moments that another network tells apart too: it is surveyed again,
@@ -174,7 +174,7 @@ func (base *Baseline) tellApart(new *engine.Engine) {
 		return
 	}
 	if times := network.EveryMoment(base.engine.Network(), new.Network()); !times.Equal(base.explorer.Times) {
-		base.explorer, base.surveyed, base.kinds = base.engine.NewExplorer(times, base.explorer.Space.Most()), nil, 0
+		base.explorer, base.surveyed, base.kinds = engine.NewExplorer(base.engine, times, base.explorer.Space.Most()), nil, 0
 	}
 }
 
@@ -218,7 +218,7 @@ func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []he
 	}
 	c := &comparison{space: base.explorer.Space, stops: stops, index: map[pairKey]int{}, old: base.engine, new: new, times: base.explorer.Times,
 		renamed: network.FindRenamed(base.engine.Network(), new.Network()), before: network.FindRenamed(new.Network(), base.engine.Network())}
-	explorer := new.NewExplorerIn(base.explorer.Space, base.explorer.Times)
+	explorer := engine.NewExplorerIn(new, base.explorer.Space, base.explorer.Times)
 	for _, pair := range c.pairs(base.surveyed, explorer.Beginnings(nil), protocols) {
 		if pair.old != nil {
 			if err := base.survey(pair.old); err != nil {

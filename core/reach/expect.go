@@ -26,7 +26,7 @@ type Result struct {
 // Expect checks every expectation of a network against all connections at some moments; the zero Times are all.
 func Expect(e *engine.Engine, times network.Times) ([]Result, error) {
 	var results []Result
-	explorer := e.NewExplorer(times.Or(e.Network()), MostPieces)
+	explorer := engine.NewExplorer(e, times.Or(e.Network()), MostPieces)
 	for _, x := range e.Network().Expect {
 		r, err := check(e, explorer, x)
 		if err != nil {
@@ -139,7 +139,7 @@ const mostSamples = 60
 // About returns connections that an expectation is about, to the addresses that it names: one
 // of each way they go, up to so many.
 func About(e *engine.Engine, x *network.Expectation, moment network.Moment) ([]engine.Connection, error) {
-	explorer := e.NewExplorer(network.At(moment), MostPieces)
+	explorer := engine.NewExplorer(e, network.At(moment), MostPieces)
 	var found []engine.Connection
 	for _, b := range explorer.Beginnings(sendersOf(x)) {
 		if b.From.Through != nil && x.Must == network.Reaches {

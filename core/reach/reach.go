@@ -72,7 +72,7 @@ type Access struct {
 // on the internet, and those that the file does not name, count as services only where the
 // question names them.
 func Find(e *engine.Engine, q Question) (Answer, error) {
-	explorer := e.NewExplorer(q.Times.Or(e.Network()), cmp.Or(q.Most, MostPieces))
+	explorer := engine.NewExplorer(e, q.Times.Or(e.Network()), cmp.Or(q.Most, MostPieces))
 	explorer.StopAlike() // what is stopped is not listed
 	return FindIn(e, explorer, q, func(b engine.Beginning) iter.Seq2[*engine.Region, error] { return explorer.Explore(b.From, b.Set) })
 }

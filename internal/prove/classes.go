@@ -29,7 +29,7 @@ const mostBorders = 4
 // border of its first part. Pieces bounds the sets that may be needed, as in reach.
 func Classes(e *engine.Engine, at network.Moment, pieces int) (*Plan, error) {
 	p := &planner{
-		Plan: Plan{Unsent: map[string]int{}}, engine: e, at: at, explorer: e.NewExplorer(network.At(at), pieces), walk: e.NewWalk(),
+		Plan: Plan{Unsent: map[string]int{}}, engine: e, at: at, explorer: engine.NewExplorer(e, network.At(at), pieces), walk: e.NewWalk(),
 		known: map[engine.Connection]bool{},
 	}
 	p.plain = p.withoutRouters()
