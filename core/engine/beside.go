@@ -29,10 +29,9 @@ func (e *Engine) findBeside() (all []BesideUplink) {
 	places := e.places()
 	elsewhere := e.inSeveral().Union(e.uncarried.Addresses)
 	entered := map[*network.Segment][]header.Range{} // the addresses to which the internet sends to machines beside an uplink
-	for i, first := range e.entries.starts {
-		if n := e.entries.winners[i]; n != none && !e.entries.routes[n].upstream {
-			on := e.entries.routes[n].out.Segment
-			entered[on] = append(entered[on], header.Range{First: first, Last: e.entries.lastOf(i)})
+	for addresses, r := range e.entries.stretches() {
+		if !r.upstream {
+			entered[r.out.Segment] = append(entered[r.out.Segment], addresses)
 		}
 	}
 	for _, family := range header.Families {

@@ -28,7 +28,7 @@ func TestRegionsThatAreNotUnlikeFareAlike(t *testing.T) {
 		a, b := engine.Compile(netfiletest.Parse(t, text), nil), engine.Compile(other, nil)
 		times := network.EveryMoment(a.Network(), b.Network())
 		if random.IntN(3) == 0 {
-			times = network.At(someMoment(random, a.Network()))
+			times = network.At(netfiletest.SomeMoment(random, a.Network()))
 		}
 		explorer := engine.NewExplorer(a, times, 20_000_000)
 		if seed%2 == 1 {
@@ -56,7 +56,7 @@ func TestRegionsThatAreNotUnlikeFareAlike(t *testing.T) {
 					same := v.Outcome == w.Outcome && v.At.Name() == w.At.Name() && v.To.Name() == w.To.Name() && v.Delivered == w.Delivered && v.Answered == w.Answered
 					switch {
 					case !r.Unlike && !same:
-						t.Fatalf("seed %d: %s#%d -> %s %s from %s is said to fare alike, but %s and %s\n%s", seed, p.From(), p.SourcePort, p.To(), p.Protocol, begin.From.Name(), describe(v), describe(w), text)
+						t.Fatalf("seed %d: %s#%d -> %s %s from %s is said to fare alike, but %s and %s\n%s", seed, p.From(), p.SourcePort, p.To(), p.Protocol, begin.From.Name(), netfiletest.Describe(v), netfiletest.Describe(w), text)
 					case !r.Unlike:
 						alike++
 					case same:

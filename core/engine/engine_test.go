@@ -5,11 +5,9 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
-	"strings"
 	"testing"
 
 	"hollowbridge/core/engine"
-	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile/netfiletest"
@@ -75,7 +73,7 @@ func compareNetwork(t *testing.T, seed uint64, n *network.Network, outcomes *[16
 	walk, slow := e.NewWalk(), &reference{n: n, met: rare}
 	var earlier []engine.Connection
 	for i := range connectionsOfEach {
-		c, ok := randomConnection(random, e, n)
+		c, ok := netfiletest.AnyConnection(random, e, n)
 		if len(earlier) > 0 && random.IntN(4) == 0 {
 			c, ok = related(random, e, earlier[random.IntN(len(earlier))]), true
 		}
@@ -102,9 +100,9 @@ func compareNetwork(t *testing.T, seed uint64, n *network.Network, outcomes *[16
 			}
 		}
 		outcomes[got.Outcome]++
-		if describe(got) != describeReference(want) {
+		if netfiletest.Describe(got) != describeReference(want) {
 			trace := engine.TraceOf(e.NewWalk(), c)
-			t.Errorf("seed %d, connection %d: %s -> %s %s from %s\n engine    %s\n reference %s\n%s", seed, i, c.Packet.From(), c.Packet.To(), c.Packet.Protocol, c.From.Name(), describe(got), describeReference(want), stepsText(trace))
+			t.Errorf("seed %d, connection %d: %s -> %s %s from %s\n engine    %s\n reference %s\n%s", seed, i, c.Packet.From(), c.Packet.To(), c.Packet.Protocol, c.From.Name(), netfiletest.Describe(got), describeReference(want), netfiletest.StepsText(trace))
 			return false
 		}
 	}
@@ -131,79 +129,19 @@ func related(random *rand.Rand, e *engine.Engine, c engine.Connection) engine.Co
 	return c
 }
 
-func describe(v engine.Verdict) string {
-	return describeReference(refVerdict{v.Outcome, v.At.Name(), v.To.Name(), v.Rule, v.Delivered, v.Answered, v.Told, v.Handed})
-}
-
 func describeReference(v refVerdict) string {
-	rule := ""
-	if v.Rule != nil {
-		rule = v.Rule.Name
-	}
-	return fmt.Sprintf("%s at %s by %q, host %q, delivered %s, answered %s, told %v, handed %d", v.Outcome, v.At, rule, v.Host, packetText(v.Delivered), packetText(v.Answered), v.Told, v.Handed)
+	return netfiletest.Described(v.Outcome, v.At, v.Host, v.Rule, v.Delivered, v.Answered, v.Told, v.Handed)
 }
 
-func packetText(p header.Packet) string {
-	if p == (header.Packet{}) {
-		return "-"
+func TestLargeNetworkAgreesWithReference(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes many networks")
 	}
-	return fmt.Sprintf("%s#%d->%s#%d", p.From(), p.SourcePort, p.To(), p.DestinationPort)
-}
-
-func stepsText(t *engine.Trace) string {
-	var b strings.Builder
-	for _, s := range t.Steps {
-		fmt.Fprintf(&b, "   %-8s %-10s %-8s %s\n", s.At, s.Label, s.Rule, s.Text)
-	}
-	return b.String() + "   " + strings.Join(t.Why, " ")
-}
-
-func randomConnection(random *rand.Rand, e *engine.Engine, n *network.Network) (engine.Connection, bool) {
-	pick := func(list []string) string { return list[random.IntN(len(list))] }
-	sources := []string{
-		"203.0.113.4", "203.0.113.9", "192.0.2.7", "192.0.2.77", "10.1.0.9", "10.1.1.3", "10.1.2.5", "10.64.0.7", "198.51.100.5", "198.51.100.6",
-		"2001:db8:f::4", "2001:db8:f::9", "fd00:1:1::7", "fd00:1:0::9", "10.2.1.5", "10.64.0.9", "10.3.0.4", "10.3.1.5", "10.1.0.4",
-		"fd00:1:0::ffff:ffff:ffff:ffff", "fe80::77", "fe80::77", "10.5.0.77", "10.5.0.177", "10.5.1.9", "10.5.0.9", "fd00:5:0::77",
-	}
-	targets := []string{
-		"198.51.100.2", "198.51.100.2", "198.51.100.2", "198.51.100.3", "198.51.100.4", "198.51.100.5", "192.0.2.99", "192.0.2.7", "203.0.113.4",
-		"203.0.113.66", "100.64.7.2", "10.1.0.1", "10.1.0.4", "10.1.1.5", "10.2.1.2", "2001:db8:1::2", "2001:db8:a2:1::4", "fd00:1:0::4",
-		"fd00:1:1::5", "2001:db8:f::4", "10.64.0.7", "203.0.113.12", "10.64.0.9", "10.3.0.4", "10.3.1.6", "192.168.7.2", "203.0.113.9",
-		"2001:db8:a1::ffff:ffff:ffff:ffff", "2001:db8:a3::", "10.5.0.77", "10.5.0.177", "10.5.1.9", "fd00:5:0::77",
-	}
-	for _, h := range n.Hosts {
-		for _, a := range h.Addresses {
-			sources, targets = append(sources, a.String()), append(targets, a.String(), a.String())
+	n := netfiletest.Parse(t, gen.Large(3, 400))
+	walk, slow := engine.Compile(n, nil).NewWalk(), &reference{n: n, met: map[string]int{}}
+	for i, c := range netfiletest.LargeConnections(400)[:netfiletest.Few(2000, 300)] {
+		if got, want := netfiletest.Describe(walk.Verdict(c)), describeReference(slow.run(c, false)); got != want {
+			t.Fatalf("connection %d, %s -> %s:\n engine    %s\n reference %s", i, c.Packet.From(), c.Packet.To(), got, want)
 		}
 	}
-	var c engine.Connection
-	p := &c.Packet
-	p.Source, p.Destination = netip.MustParseAddr(pick(sources)), netip.MustParseAddr(pick(targets))
-	if p.Source.Is6() != p.Destination.Is6() || p.Source == p.Destination {
-		return c, false
-	}
-	services := []header.Service{{Protocol: header.TCP, Ports: header.Ports{First: 443}}, {Protocol: header.TCP, Ports: header.Ports{First: 80}}, {Protocol: header.TCP, Ports: header.Ports{First: 22}},
-		{Protocol: header.TCP, Ports: header.Ports{First: 8085}}, {Protocol: header.UDP, Ports: header.Ports{First: 53}}, {Protocol: header.UDP, Ports: header.Ports{First: 5003}},
-		{Protocol: header.ICMP}, {Protocol: header.UDP, Ports: header.Ports{First: 37020}}, {Protocol: header.GRE}, {Protocol: header.GRE}}
-	s := services[random.IntN(len(services))]
-	p.Protocol, p.DestinationPort = s.Protocol, s.Ports.First
-	if p.Protocol != header.GRE {
-		p.SourcePort = []uint16{40000, 40000, 40001, 500}[random.IntN(4)]
-	}
-	c.Moment = someMoment(random, n)
-	if random.IntN(12) == 0 {
-		g := n.Gateways[random.IntN(len(n.Gateways))]
-		c.From = e.Behind(g.Interfaces[random.IntN(len(g.Interfaces))], p.Source)
-		return c, true
-	}
-	var err error
-	if c.From, err = e.Locate(p.Source); err == nil {
-		return c, true
-	}
-	for _, s := range n.Segments { // one of the segments that have it
-		if s.Contains(p.Source) && s.OwnerOn(p.Source) == nil && (err != nil || random.IntN(2) == 0) {
-			c.From, err = e.On(s, p.Source), nil
-		}
-	}
-	return c, err == nil
 }

@@ -248,10 +248,7 @@ func (f *flow) by(routes *routeTable) *route {
 	if f.region != nil {
 		f.region.route(f.terms, routes, f.packet.Destination, winner)
 	}
-	if winner == none {
-		return nil
-	}
-	return &routes.routes[winner]
+	return routes.at(winner)
 }
 
 // whose asks who of several has the destination; nil where it is nobody's.

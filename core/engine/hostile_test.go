@@ -54,11 +54,11 @@ func TestTornFilesAreReadOrRefused(t *testing.T) {
 		e := engine.Compile(n, nil)
 		slow := &reference{n: n, met: map[string]int{}}
 		for range 20 {
-			c, ok := randomConnection(random, e, n)
+			c, ok := netfiletest.AnyConnection(random, e, n)
 			if !ok {
 				continue
 			}
-			if got, want := describe(e.NewWalk().Verdict(c)), describeReference(slow.run(c, false)); got != want {
+			if got, want := netfiletest.Describe(e.NewWalk().Verdict(c)), describeReference(slow.run(c, false)); got != want {
 				t.Fatalf("seed %d: %s -> %s\n engine    %s\n reference %s\n%s", seed, c.Packet.From(), c.Packet.To(), got, want, text)
 			}
 			engine.TraceOf(e.NewWalk(), c)

@@ -133,16 +133,12 @@ func (w *Walk) entersBy(i *network.Interface) bool {
 // findEntries returns the uplinks by which packets arrive from the internet, as entry says; upstream are those
 // for what is not beside the uplink.
 func (e *Engine) findEntries() *routeTable {
-	t := &routeTable{}
-	type entry struct {
-		header.Range
-		route int32
-	}
-	var list []entry
+	var routes []route
+	var list []stretch
 	var taken header.Addresses
 	send := func(set header.Addresses, number int) {
 		for _, free := range set.Minus(taken).Ranges() {
-			list = append(list, entry{free, int32(number)})
+			list = append(list, stretch{free, int32(number)})
 		}
 		taken = taken.Union(set)
 	}
@@ -155,10 +151,10 @@ func (e *Engine) findEntries() *routeTable {
 		for _, i := range e.uplinks[family] {
 			for _, p := range i.Addresses {
 				if header.FamilyOf(p.Addr()) == family {
-					prefixes = append(prefixes, own{p, len(t.routes)})
+					prefixes = append(prefixes, own{p, len(routes)})
 				}
 			}
-			t.routes = append(t.routes, route{out: i})
+			routes = append(routes, route{out: i})
 		}
 	}
 	slices.SortStableFunc(prefixes, func(a, b own) int { return b.prefix.Bits() - a.prefix.Bits() })
@@ -166,18 +162,10 @@ func (e *Engine) findEntries() *routeTable {
 		send(header.AddressesOfPrefixes(p.prefix.Masked()), p.route)
 	}
 	for _, r := range sentBy(e.net) {
-		send(header.AddressesOfPrefixes(r.prefix), len(t.routes))
-		t.routes = append(t.routes, r)
+		send(header.AddressesOfPrefixes(r.prefix), len(routes))
+		routes = append(routes, r)
 	}
-	slices.SortFunc(list, func(a, b entry) int { return a.First.Compare(b.First) })
-	for _, one := range list {
-		t.begin(one.First, one.route)
-		if after := one.Last.Next(); after.IsValid() {
-			t.begin(after, none)
-		}
-	}
-	t.seal()
-	return t
+	return routesOf(routes, list)
 }
 
 // sentBy returns the ways to uplinks of what the providers of a network send them besides their own

@@ -95,9 +95,9 @@ func (g *Gateway) OutTo(a netip.Addr) *network.Interface {
 // RoutedBy returns the addresses to which the gateway sends by an interface.
 func (g *Gateway) RoutedBy(out *network.Interface) header.Addresses {
 	var ranges []header.Range
-	for i, first := range g.routes.starts {
-		if winner := g.routes.winners[i]; winner != none && g.routes.routes[winner].out == out {
-			ranges = append(ranges, header.Range{First: first, Last: g.routes.lastOf(i)})
+	for addresses, r := range g.routes.stretches() {
+		if r.out == out {
+			ranges = append(ranges, addresses)
 		}
 	}
 	return header.AddressesOf(ranges...)
@@ -115,9 +115,9 @@ type Way struct {
 // Ways returns the gateway's routes, one for each prefix: connected ones, those to VPN clients
 // and static ones, of several to one prefix the one that wins.
 func (g *Gateway) Ways() []Way {
-	ways := make([]Way, len(g.routes.routes))
-	for i, r := range g.routes.routes {
-		ways[i] = Way{r.prefix, r.out, r.via, r.blackhole, r.clients}
+	var ways []Way
+	for _, r := range g.routes.all() {
+		ways = append(ways, Way{r.prefix, r.out, r.via, r.blackhole, r.clients})
 	}
 	return ways
 }
@@ -141,9 +141,9 @@ func (g *Gateway) Stays() (list []*network.Interface) {
 
 // leadsTo reports whether the routes lead to all of some VPN clients of an interface.
 func (g *Gateway) leadsTo(clients header.Addresses, i *network.Interface) bool {
-	for k, first := range g.routes.starts {
-		if n := g.routes.winners[k]; n != none && g.routes.routes[n].out == i && g.routes.routes[n].clients {
-			clients = clients.Minus(header.AddressesOf(header.Range{First: first, Last: g.routes.lastOf(k)}))
+	for addresses, r := range g.routes.stretches() {
+		if r.out == i && r.clients {
+			clients = clients.Minus(header.AddressesOf(addresses))
 		}
 	}
 	return clients.Empty()

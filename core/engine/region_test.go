@@ -113,15 +113,7 @@ func someTimes(random *rand.Rand, n *network.Network) network.Times {
 	if random.IntN(3) > 0 {
 		return network.EveryMoment(n)
 	}
-	return network.At(someMoment(random, n))
-}
-
-// someMoment returns one from today on.
-func someMoment(random *rand.Rand, n *network.Network) network.Moment {
-	if times := network.EveryMoment(n); random.IntN(2) == 0 {
-		return times.Moment(random.IntN(times.Count()))
-	}
-	return n.Today.Begins() + network.Moment(random.IntN(100*24*60))
+	return network.At(netfiletest.SomeMoment(random, n))
 }
 
 func exploreNetwork(t *testing.T, seed uint64, n *network.Network, looked *samples) bool {
@@ -174,12 +166,12 @@ func exploreNetwork(t *testing.T, seed uint64, n *network.Network, looked *sampl
 				v := walk.Verdict(c)
 				want := r.Verdict
 				if v.Outcome != want.Outcome || v.At != want.At || v.Rule != want.Rule || v.To != want.To {
-					t.Errorf("seed %d: %s#%d -> %s %s from %s at %s\n region of %s -> %s#%d: %s\n walk   %s\n%s", seed, p.From(), p.SourcePort, p.To(), p.Protocol, c.From.Name(), c.Moment, r.Example.From(), r.Example.To(), r.Example.SourcePort, describe(want), describe(v),
-						stepsText(engine.TraceOf(e.NewWalk(), c)))
+					t.Errorf("seed %d: %s#%d -> %s %s from %s at %s\n region of %s -> %s#%d: %s\n walk   %s\n%s", seed, p.From(), p.SourcePort, p.To(), p.Protocol, c.From.Name(), c.Moment, r.Example.From(), r.Example.To(), r.Example.SourcePort, netfiletest.Describe(want), netfiletest.Describe(v),
+						netfiletest.StepsText(engine.TraceOf(e.NewWalk(), c)))
 					return false
 				}
 				if v.Outcome == engine.Reached && r.Terms.Apply(p.Packet) != v.Delivered {
-					t.Errorf("seed %d: %s -> %s: the region delivers %s, the walk %s", seed, p.From(), p.To(), packetText(r.Terms.Apply(p.Packet)), packetText(v.Delivered))
+					t.Errorf("seed %d: %s -> %s: the region delivers %s, the walk %s", seed, p.From(), p.To(), netfiletest.PacketText(r.Terms.Apply(p.Packet)), netfiletest.PacketText(v.Delivered))
 					return false
 				}
 			}

@@ -86,11 +86,11 @@ func TestRevisionsDecideAsWholeNetworks(t *testing.T) {
 			whole := engine.Compile(n, nil)
 			walk, plain := e.NewWalk(), whole.NewWalk()
 			for range 60 {
-				c, ok := randomConnection(random, e, n)
+				c, ok := netfiletest.AnyConnection(random, e, n)
 				if !ok {
 					continue
 				}
-				if got, want := describe(walk.Verdict(c)), describe(plain.Verdict(c)); got != want {
+				if got, want := netfiletest.Describe(walk.Verdict(c)), netfiletest.Describe(plain.Verdict(c)); got != want {
 					t.Fatalf("seed %d, %s -> %s %s:\n revised %s\n whole   %s\n%s", seed, c.Packet.From(), c.Packet.To(), c.Packet.Protocol, got, want, text)
 				}
 				if got, want := walk.Verdict(c), plain.Verdict(c); got.Rule != want.Rule || got.At != want.At || got.To != want.To {

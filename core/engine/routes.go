@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"iter"
 	"net/netip"
 	"slices"
 
@@ -8,6 +9,9 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
+
+// noRoute is the route of addresses that have none.
+const noRoute = int32(-1)
 
 // A route is one way a gateway knows.
 type route struct {
@@ -26,7 +30,7 @@ type route struct {
 type routeTable struct {
 	starts  []netip.Addr // those of IPv4 first
 	four    []uint32     // the same, as numbers
-	winners []int32      // route of the stretch that begins at starts[i], or none
+	winners []int32      // route of the stretch that begins at starts[i], or noRoute
 	routes  []route
 }
 
@@ -78,6 +82,26 @@ func newRouteTable(g *network.Gateway) *routeTable {
 	return t
 }
 
+// A stretch is addresses that have one route, by its number.
+type stretch struct {
+	header.Range
+	route int32
+}
+
+// routesOf returns a table of stretches that share no address.
+func routesOf(routes []route, list []stretch) *routeTable {
+	slices.SortFunc(list, func(a, b stretch) int { return a.First.Compare(b.First) })
+	t := &routeTable{routes: routes}
+	for _, one := range list {
+		t.begin(one.First, one.route)
+		if after := one.Last.Next(); after.IsValid() {
+			t.begin(after, noRoute)
+		}
+	}
+	t.seal()
+	return t
+}
+
 // begin begins a stretch behind the others, with the route that wins there.
 func (t *routeTable) begin(at netip.Addr, winner int32) {
 	if n := len(t.starts); n > 0 && t.starts[n-1] == at {
@@ -109,7 +133,7 @@ func (t *routeTable) sweep() {
 			}
 			open = open[:len(open)-1]
 			if after := last.Next(); after.IsValid() {
-				winner := none
+				winner := noRoute
 				if len(open) > 0 {
 					winner = open[len(open)-1]
 				}
@@ -126,6 +150,20 @@ func (t *routeTable) sweep() {
 	closeBefore(netip.Addr{})
 }
 
+// stretches returns the addresses that have a route, stretch by stretch, in order.
+func (t *routeTable) stretches() iter.Seq2[header.Range, *route] {
+	return func(yield func(header.Range, *route) bool) {
+		for i, first := range t.starts {
+			if winner := t.winners[i]; winner != noRoute && !yield(header.Range{First: first, Last: t.lastOf(i)}, &t.routes[winner]) {
+				return
+			}
+		}
+	}
+}
+
+// all returns the routes, one for each prefix.
+func (t *routeTable) all() []route { return t.routes }
+
 // lastOf returns the last address of a stretch.
 func (t *routeTable) lastOf(i int) netip.Addr {
 	if i+1 < len(t.starts) && t.starts[i+1].BitLen() == t.starts[i].BitLen() {
@@ -140,7 +178,7 @@ func (t *routeTable) lastOf(i int) netip.Addr {
 func (t *routeTable) spans(family header.Family) []flowset.ValueSpan {
 	var spans []flowset.ValueSpan
 	for i, first := range t.starts {
-		if header.FamilyOf(first) == family && t.winners[i] != none {
+		if header.FamilyOf(first) == family && t.winners[i] != noRoute {
 			span := flowset.AddressSpan(header.Range{First: first, Last: t.lastOf(i)})
 			spans = append(spans, flowset.ValueSpan{Span: span, Value: int(t.winners[i]) + 1})
 		}
@@ -150,13 +188,18 @@ func (t *routeTable) spans(family header.Family) []flowset.ValueSpan {
 
 // lookup returns the route for an address, or nil.
 func (t *routeTable) lookup(a netip.Addr) *route {
-	if winner := t.winner(a); winner != none {
-		return &t.routes[winner]
-	}
-	return nil
+	return t.at(t.winner(a))
 }
 
-// winner returns the number of the route for an address, or none.
+// at returns a route by its number, nil for noRoute.
+func (t *routeTable) at(winner int32) *route {
+	if winner == noRoute {
+		return nil
+	}
+	return &t.routes[winner]
+}
+
+// winner returns the number of the route for an address, or noRoute.
 func (t *routeTable) winner(a netip.Addr) int32 {
 	if a.Is4() {
 		four := header.Four(a)
@@ -169,7 +212,7 @@ func (t *routeTable) winner(a netip.Addr) int32 {
 			}
 		}
 		if low == 0 {
-			return none
+			return noRoute
 		}
 		return t.winners[low-1]
 	}
@@ -182,7 +225,7 @@ func (t *routeTable) winner(a netip.Addr) int32 {
 		}
 	}
 	if low == len(t.four) {
-		return none
+		return noRoute
 	}
 	return t.winners[low-1]
 }

@@ -14,30 +14,11 @@ import (
 	"hollowbridge/internal/netfile/netfiletest"
 )
 
-// largeConnections are connections to the forwards of a large network, from all over.
-func largeConnections(rules int) []engine.Connection {
-	random := rand.New(rand.NewPCG(7, 7))
-	list := make([]engine.Connection, 4096)
-	for i := range list {
-		forward := random.IntN(rules)
-		list[i] = engine.Connection{
-			Packet: header.Packet{
-				Source:          netip.AddrFrom4([4]byte{203, byte(random.IntN(100)), byte(random.IntN(256)), byte(random.IntN(256))}),
-				Destination:     netip.MustParseAddr(gen.LargeOutside(forward)),
-				SourcePort:      40000,
-				DestinationPort: uint16(gen.LargePort(forward)), Protocol: header.TCP,
-			},
-			From: engine.Place{Internet: true},
-		}
-	}
-	return list
-}
-
 func BenchmarkVerdict(b *testing.B) {
 	for _, rules := range []int{100, 1000, 10000, 100000} {
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
 			e := engine.Compile(netfiletest.Parse(b, gen.Large(1, rules)), nil)
-			walk, connections := e.NewWalk(), largeConnections(rules)
+			walk, connections := e.NewWalk(), netfiletest.LargeConnections(rules)
 			b.ReportAllocs()
 			i := 0
 			for b.Loop() {
@@ -51,7 +32,7 @@ func BenchmarkVerdict(b *testing.B) {
 
 // The same questions put to the plain reference, which tries one rule after the other.
 func BenchmarkLinearScan(b *testing.B) {
-	slow, connections := &reference{n: netfiletest.Parse(b, gen.Large(1, 10000)), met: map[string]int{}}, largeConnections(10000)
+	slow, connections := &reference{n: netfiletest.Parse(b, gen.Large(1, 10000)), met: map[string]int{}}, netfiletest.LargeConnections(10000)
 	i := 0
 	for b.Loop() {
 		slow.run(connections[i%len(connections)], false)
@@ -81,7 +62,7 @@ func BenchmarkReadAndCompile(b *testing.B) {
 
 func TestVerdictAllocatesNothing(t *testing.T) {
 	e := engine.Compile(netfiletest.Parse(t, gen.Large(1, 1000)), nil)
-	walk, connections := e.NewWalk(), largeConnections(1000)
+	walk, connections := e.NewWalk(), netfiletest.LargeConnections(1000)
 	i := 0
 	if allocs := testing.AllocsPerRun(2000, func() {
 		walk.Verdict(connections[i%len(connections)])
@@ -92,18 +73,6 @@ func TestVerdictAllocatesNothing(t *testing.T) {
 }
 
 // On a large network the tables and the reference agree too.
-func TestLargeNetworkAgreesWithReference(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it takes many networks")
-	}
-	n := netfiletest.Parse(t, gen.Large(3, 400))
-	walk, slow := engine.Compile(n, nil).NewWalk(), &reference{n: n, met: map[string]int{}}
-	for i, c := range largeConnections(400)[:netfiletest.Few(2000, 300)] {
-		if got, want := describe(walk.Verdict(c)), describeReference(slow.run(c, false)); got != want {
-			t.Fatalf("connection %d, %s -> %s:\n engine    %s\n reference %s", i, c.Packet.From(), c.Packet.To(), got, want)
-		}
-	}
-}
 
 // BenchmarkMappings finds mappings among few and among many: the cost must not grow with them, but
 // for the machine's caches.
@@ -159,7 +128,7 @@ func BenchmarkDecide(b *testing.B) {
 	for _, rules := range []int{100, 1000, 10000, 100000} {
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
 			n := netfiletest.Parse(b, gen.Large(1, rules))
-			g, connections := engine.Compile(n, nil).Gateway(n.Gateways[0]), largeConnections(rules)
+			g, connections := engine.Compile(n, nil).Gateway(n.Gateways[0]), netfiletest.LargeConnections(rules)
 			var log engine.Log
 			a := engine.Arrival{In: n.Gateways[0].Interfaces[0], Part: header.Begins}
 			b.ReportAllocs()

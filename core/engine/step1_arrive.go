@@ -31,13 +31,10 @@ func (v *visit) arrive() bool {
 // addresses and, on an uplink, those that are routed to the inside and are not of its VPN clients.
 func (g *Gateway) forgedSources(in *network.Interface) header.Addresses {
 	forged := g.ownSet.Ranges()
-	for i, first := range g.routes.starts {
-		winner, family := g.routes.winners[i], header.FamilyOf(first)
-		if winner == none || !in.FacesInternet(family) {
-			continue
-		}
-		if r := &g.routes.routes[winner]; !r.blackhole && r.prefix.Bits() > 0 && r.out != in && !r.out.FacesInternet(family) {
-			forged = append(forged[:len(forged):len(forged)], header.Range{First: first, Last: g.routes.lastOf(i)})
+	for addresses, r := range g.routes.stretches() {
+		family := header.FamilyOf(addresses.First)
+		if in.FacesInternet(family) && !r.blackhole && r.prefix.Bits() > 0 && r.out != in && !r.out.FacesInternet(family) {
+			forged = append(forged[:len(forged):len(forged)], addresses)
 		}
 	}
 	return header.AddressesOf(forged...).Minus(g.clients[in.Index].Addresses).Union(g.ownSet.Addresses)

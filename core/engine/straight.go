@@ -53,9 +53,9 @@ func (e *Engine) findStraight() (all []Straight) {
 // enteringBy returns the addresses that the internet sends to the network by an uplink.
 func (e *Engine) enteringBy(i *network.Interface) header.Addresses {
 	var ranges []header.Range
-	for k, first := range e.entries.starts {
-		if winner := e.entries.winners[k]; winner != none && e.entries.routes[winner].out == i {
-			ranges = append(ranges, header.Range{First: first, Last: e.entries.lastOf(k)})
+	for addresses, r := range e.entries.stretches() {
+		if r.out == i {
+			ranges = append(ranges, addresses)
 		}
 	}
 	return header.AddressesOf(ranges...)
