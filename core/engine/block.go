@@ -10,19 +10,9 @@ import (
 )
 
 // splits reports whether sets are made of a table block by block.
-func (x *Views) splits(t *table) bool {
-	pairs := 1
-	if t.asksFrom {
-		pairs *= t.zones
-	}
-	if t.asksTo {
-		pairs *= t.zones
-	}
-	return pairs > 1 && pairs*pairs*len(t.conditions) >= x.splitFrom
-}
+func (x *Views) splits(t *table) bool { return t.isSplitFrom(x.splitFrom) }
 
-// usualSplit is from where on a table is split: by its conditions, and twice by between how many pairs of
-// zones it is another list, as the more there are the fewer of its rules are about each.
+// usualSplit is from which size on a table is split.
 const usualSplit = 2_000_000
 
 // blocksOf returns the blocks of a packet's ends.

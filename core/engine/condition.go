@@ -128,3 +128,18 @@ func portSpans(list []header.Ports) []flowset.Span {
 	}
 	return spans
 }
+
+// opposes reports whether one of two conditions of a filter allows what the other does not.
+func (c *condition) opposes(other *condition) bool {
+	return (c.verb == network.Allow) != (other.verb == network.Allow)
+}
+
+// goesTo reports whether packets that meet a condition may go to some addresses.
+func (c *condition) goesTo(in scope, to header.Addresses) bool {
+	return c.to.any || to.IsAll() || c.to.in(in.toZone).Overlaps(to)
+}
+
+// isOf reports whether a condition can be met in a scope.
+func (c *condition) isOf(in scope) bool {
+	return (!c.redirected || in.redirected) && (c.from.any || !c.from.in(in.fromZone).Empty()) && (c.to.any || !c.to.in(in.toZone).Empty())
+}

@@ -232,10 +232,7 @@ func (f *flow) first(t *table, in scope) int32 {
 	}
 	q := query{packet: &f.packet}
 	q.fill(in)
-	found := t.findFrom(&q, 0)
-	if t.patch != nil {
-		found = t.findPatched(&q, found)
-	}
+	found := t.find(&q)
 	if f.region != nil {
 		f.region.table(f.terms, t, &f.packet, in, found)
 	}

@@ -90,17 +90,6 @@ func (x *Explorer) hiddenIn(g *Gateway, views []tableView) []HiddenRule {
 	return hidden
 }
 
-// keepsAll reports whether a table has rules, all of which are among some.
-func (t *table) keepsAll(some map[*network.Rule]bool) bool {
-	rules := false
-	for n := range t.ordered() {
-		if rules = true; !some[t.rule(n)] {
-			return false
-		}
-	}
-	return rules
-}
-
 // unseen returns the conditions of a table that are not seen to decide about anything in a view, each with
 // what it matches. What is seen is noted, and what of a split table was looked at; what was found
 // to be hidden everywhere is left out.
@@ -302,10 +291,6 @@ type leaving struct {
 	to header.Addresses
 }
 
-func (c *condition) opposes(other *condition) bool {
-	return (c.verb == network.Allow) != (other.verb == network.Allow)
-}
-
 // crossing returns a crossing of a condition with one in front of it.
 func (x *Explorer) crossing(l leaving, n int32, c *condition) (_ Crossing, ok bool) {
 	v, to := l.tableView, l.to
@@ -334,9 +319,4 @@ func (x *Explorer) crossing(l leaving, n int32, c *condition) (_ Crossing, ok bo
 		}
 	}
 	return Crossing{}, false
-}
-
-// goesTo reports whether packets that meet a condition may go to some addresses.
-func (c *condition) goesTo(in scope, to header.Addresses) bool {
-	return c.to.any || to.IsAll() || c.to.in(in.toZone).Overlaps(to)
 }

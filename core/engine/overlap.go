@@ -126,16 +126,6 @@ const (
 	mostKnown = 1 << 20 // pairs that are remembered
 )
 
-// overlap reports whether both have values in common in each field.
-func (s *intervals) overlap(t *intervals) bool {
-	for f := fields - 1; f >= 0; f-- { // services differ most
-		if s[f].last < t[f].first || t[f].last < s[f].first {
-			return false
-		}
-	}
-	return true
-}
-
 // decided returns by which conditions the packets of a set are decided that meet condition n and go to
 // some addresses, each with what it decides, by their numbers counted from 1.
 func (x *Explorer) decided(v tableView, n int32, set flowset.Set, to header.Addresses) []flowset.Valued {
@@ -210,9 +200,4 @@ func (x *Explorer) meets(v tableView, n int32) flowset.Set {
 		x.met[this] = known
 	}
 	return known
-}
-
-// isOf reports whether a condition can be met in a scope.
-func (c *condition) isOf(in scope) bool {
-	return (!c.redirected || in.redirected) && (c.from.any || !c.from.in(in.fromZone).Empty()) && (c.to.any || !c.to.in(in.toZone).Empty())
 }

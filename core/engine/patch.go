@@ -105,6 +105,9 @@ func (t *table) moved(n int32, i int) int {
 	return i
 }
 
+// listed returns a rule by where it stands in the list.
+func (t *table) listed(i int) *network.Rule { return t.rules[i] }
+
 // rule returns the rule of a condition.
 func (t *table) rule(n int32) *network.Rule { return t.rules[t.index(n)] }
 

@@ -17,7 +17,7 @@ func (v *visit) translateDestination() bool {
 	}
 	r := t.what(found)
 	index := t.moved(found, r.index)
-	v.redirect, v.whole, v.forward = r, v.NAT[index], t.rules[index]
+	v.redirect, v.whole, v.forward = r, v.NAT[index], t.listed(index)
 	v.flow.tookPart(v.forward)
 	switch r.does {
 	case network.PortForward, network.DestinationNAT:

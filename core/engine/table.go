@@ -385,3 +385,37 @@ func (t *table) findBelow(n int32, q *query, best, from int32) int32 {
 	}
 	return best
 }
+
+// keepsAll reports whether a table has rules, all of which are among some.
+func (t *table) keepsAll(some map[*network.Rule]bool) bool {
+	rules := false
+	for n := range t.ordered() {
+		if rules = true; !some[t.rule(n)] {
+			return false
+		}
+	}
+	return rules
+}
+
+// overlap reports whether both have values in common in each field.
+func (s *intervals) overlap(t *intervals) bool {
+	for f := fields - 1; f >= 0; f-- { // services differ most
+		if s[f].last < t[f].first || t[f].last < s[f].first {
+			return false
+		}
+	}
+	return true
+}
+
+// isSplitFrom reports whether a table is so large that sets are made of it block by block: by its conditions, and twice by
+// between how many pairs of zones it is another list, as the more there are the fewer of its rules are about each.
+func (t *table) isSplitFrom(size int) bool {
+	pairs := 1
+	if t.asksFrom {
+		pairs *= t.zones
+	}
+	if t.asksTo {
+		pairs *= t.zones
+	}
+	return pairs > 1 && pairs*pairs*len(t.conditions) >= size
+}
