@@ -7,11 +7,12 @@ import (
 	"slices"
 	"sync"
 
-	"hollowbridge/core/engine"
+	"hollowbridge/core/explore"
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
 )
 
 // A Finding is something about a network that is valid but probably wrong or dangerous.
@@ -58,8 +59,8 @@ type exam struct {
 	awaiting map[*network.Rule]bool // rules for a group without members; nil until it is asked
 	net      *network.Network
 	soon     network.Date
-	engine   *engine.Engine
-	explorer *engine.Explorer
+	engine   *walk.Engine
+	explorer *explore.Explorer
 	regions  []*origin
 	begun    map[begun][]*origin         // of them, those of a beginning
 	through  map[*network.Rule][]*origin // the regions that a rule had a part in
@@ -69,7 +70,7 @@ type exam struct {
 	found    []Finding
 	told     map[told]bool
 
-	walk      *engine.Walk
+	walk      *walk.Walk
 	ruleNames map[*network.Gateway]map[string]bool // of filter rules
 	hosts     map[netip.Addr]*network.Host
 	permits   map[*network.Gateway]*index // see permitting
@@ -84,8 +85,8 @@ type told struct {
 
 // An origin is a region and where its connections begin.
 type origin struct {
-	engine.Region
-	begun engine.Place // as all of them begin
+	explore.Region
+	begun network.Place // as all of them begin
 }
 
 // isOutside reports whether connections begin on the internet, or beside an uplink.
@@ -95,8 +96,8 @@ func (o *origin) isOutside() bool {
 
 // Lists are what the rules of each list do to each other.
 type lists struct {
-	hidden    []engine.HiddenRule
-	crossings []engine.Crossing
+	hidden    []explore.HiddenRule
+	crossings []explore.Crossing
 	err       error
 }
 
@@ -104,7 +105,7 @@ type lists struct {
 // takes more memory and, in all, a little more work.
 const manyRules = 2000
 
-func listsOf(explorer *engine.Explorer) lists {
+func listsOf(explorer *explore.Explorer) lists {
 	l := lists{hidden: explorer.Hidden(), crossings: explorer.Crossings()}
 	l.err = explorer.Space.Err()
 	return l
@@ -136,17 +137,17 @@ func (x *exam) explore(most int) error {
 
 // A begun set is where connections begin.
 type begun struct {
-	from engine.Place
+	from network.Place
 	set  flowset.Set
 }
 
 // explored returns what becomes of connections, as it was found out for all.
-func (x *exam) explored(b engine.Beginning) iter.Seq2[*engine.Region, error] {
+func (x *exam) explored(b explore.Beginning) iter.Seq2[*explore.Region, error] {
 	list, ok := x.begun[begun{b.From, b.Set}]
 	if !ok {
 		return x.explorer.Explore(b.From, b.Set)
 	}
-	return func(yield func(*engine.Region, error) bool) {
+	return func(yield func(*explore.Region, error) bool) {
 		for _, o := range list {
 			if !yield(&o.Region, nil) {
 				return
@@ -166,12 +167,12 @@ type Asked struct {
 // Examine returns everything check has to say about a network, the gravest first,
 // without what rules accept. It fails with flowset.TooLarge where the sets of connections grow to more than the
 // space may hold, and with reach.TooManyKinds where there are more kinds of them than it may.
-func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
+func Examine(e *walk.Engine, asked Asked) (found []Finding, err error) {
 	times, space := asked.Times.Or(e.Network()), asked.Space
 	if space == nil {
 		space = flowset.NewSpace(reach.MostPieces, times.Count())
 	}
-	x := &exam{net: e.Network(), soon: asked.Soon, engine: e, explorer: engine.NewExplorerIn(e, space, times), names: reach.NewNamer(e.Network()),
+	x := &exam{net: e.Network(), soon: asked.Soon, engine: e, explorer: explore.NewIn(e, space, times), names: reach.NewNamer(e.Network()),
 		begun: map[begun][]*origin{}, through: map[*network.Rule][]*origin{}, walk: e.NewWalk(), ruleNames: map[*network.Gateway]map[string]bool{}, told: map[told]bool{}, hosts: map[netip.Addr]*network.Host{}, permits: map[*network.Gateway]*index{}}
 	for _, h := range x.net.Hosts {
 		for _, a := range h.Addresses {
@@ -182,7 +183,7 @@ func Examine(e *engine.Engine, asked Asked) (found []Finding, err error) {
 	if x.net.RuleCount() < manyRules {
 		x.lists = listsOf(x.explorer)
 	} else {
-		beside.Go(func() { x.lists = listsOf(engine.NewExplorer(e, times, space.Most())) })
+		beside.Go(func() { x.lists = listsOf(explore.New(e, times, space.Most())) })
 		defer beside.Wait()
 	}
 	if err := x.explore(cmp.Or(asked.Most, reach.MostKinds)); err != nil {

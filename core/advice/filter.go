@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/explore"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -121,7 +122,7 @@ const mostPassed = 2000
 
 // passedBy returns the first of the rules of another verdict in front of a rule that decides about
 // connections the rule would match: straight says whether also about those that are handed to gateways. told is false where that is not known: there are too many.
-func (x *exam) passedBy(r *network.FilterRule, opposing []*network.FilterRule, straight bool, budget *int) (by *network.FilterRule, example engine.Passing, told bool) {
+func (x *exam) passedBy(r *network.FilterRule, opposing []*network.FilterRule, straight bool, budget *int) (by *network.FilterRule, example explore.Passing, told bool) {
 	for _, front := range opposing {
 		if front.Number > r.Number {
 			break
@@ -131,11 +132,11 @@ func (x *exam) passedBy(r *network.FilterRule, opposing []*network.FilterRule, s
 				continue
 			}
 			if *budget--; *budget < 0 {
-				return nil, engine.Passing{}, false
+				return nil, explore.Passing{}, false
 			}
 			passings, err := x.explorer.Passings(r, o.begun, o.Set)
 			if err != nil {
-				return nil, engine.Passing{}, false
+				return nil, explore.Passing{}, false
 			}
 			for _, p := range passings {
 				if p.Front == &front.Rule {
@@ -144,7 +145,7 @@ func (x *exam) passedBy(r *network.FilterRule, opposing []*network.FilterRule, s
 			}
 		}
 	}
-	return nil, engine.Passing{}, true
+	return nil, explore.Passing{}, true
 }
 
 // unusedRules finds filter rules that no connection ever comes to: because rules of another

@@ -8,8 +8,8 @@ import (
 	"testing"
 
 	"hollowbridge/core/advice"
-	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/netfile/netfiletest"
 )
@@ -25,7 +25,7 @@ var findings string
 func examine(t *testing.T, text string) []advice.Finding {
 	t.Helper()
 	n := netfiletest.Parse(t, text)
-	found, err := advice.Examine(engine.Compile(n, nil), advice.Asked{Soon: "2999-12-31"})
+	found, err := advice.Examine(walk.Compile(n, nil), advice.Asked{Soon: "2999-12-31"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -127,7 +127,7 @@ func TestPortsThatAreNearlyGoneAreFound(t *testing.T) {
 		g := n.Gateways[0]
 		at := slices.IndexFunc(g.NAT, func(r *network.NATRule) bool { return r.Does == network.SourceNAT })
 		g.Taken = []network.PortsTaken{{Rule: g.NAT[at], Family: "IPv4", Protocol: "tcp", Used: used, Of: 10}}
-		found, err := advice.Examine(engine.Compile(n, nil), advice.Asked{})
+		found, err := advice.Examine(walk.Compile(n, nil), advice.Asked{})
 		if err != nil {
 			t.Fatal(err)
 		}

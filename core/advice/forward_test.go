@@ -7,6 +7,8 @@ import (
 	"hollowbridge/core/advice"
 	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile/netfiletest"
 )
@@ -63,7 +65,7 @@ func TestSamplesAreWhatAForwardIsFor(t *testing.T) {
 	} {
 		n, r := read(t, "translated", rule)
 		got := ""
-		if c, ok := advice.Sample(engine.Compile(n, nil), r, 0); ok {
+		if c, ok := advice.Sample(walk.Compile(n, nil), r, 0); ok {
 			got = c.Packet.From() + " -> " + c.Packet.To()
 		}
 		if got != want {
@@ -81,7 +83,7 @@ func TestSamplesAreRedirected(t *testing.T) {
 	tried, hit := 0, 0
 	for seed := range uint64(600) {
 		n := netfiletest.Parse(t, gen.Small(seed))
-		e := engine.Compile(n, nil)
+		e := walk.Compile(n, nil)
 		for _, g := range n.Gateways {
 			for _, r := range g.NAT {
 				if r.Off() || r.When != nil || r.Does != network.PortForward && r.Does != network.DestinationNAT {
@@ -92,7 +94,7 @@ func TestSamplesAreRedirected(t *testing.T) {
 					continue
 				}
 				tried++
-				trace := engine.TraceOf(e.NewWalk(), c)
+				trace := words.TraceOf(e.NewWalk(), c)
 				for _, s := range trace.Steps {
 					if s.Kind == engine.StepDestination && s.At == g.Name {
 						hit++

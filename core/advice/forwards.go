@@ -10,6 +10,8 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 )
 
 // samePorts finds forwards that both listen on a port which only the first gets.
@@ -319,7 +321,7 @@ func (x *exam) namesWrongSide(r *network.NATRule, f *network.FilterRule) bool {
 	if !ok || inside == to {
 		return false
 	}
-	c := engine.Connection{Packet: header.Packet{Destination: to, Protocol: header.TCP, DestinationPort: 443, SourcePort: header.UsualSourcePort}}
+	c := walk.Connection{Packet: header.Packet{Destination: to, Protocol: header.TCP, DestinationPort: 443, SourcePort: header.UsualSourcePort}}
 	if len(f.Services) > 0 {
 		c.Packet.Protocol, c.Packet.DestinationPort = f.Services[0].Protocol, f.Services[0].Ports.First
 	}
@@ -334,7 +336,7 @@ func (x *exam) namesWrongSide(r *network.NATRule, f *network.FilterRule) bool {
 		return false
 	}
 	c.From = x.engine.Behind(r.On[0], c.Packet.Source)
-	_, wrong := engine.WrongSide(x.walk, c)
+	_, wrong := words.WrongSide(x.walk, c)
 	if wrong == nil || wrong.Rule != &f.Rule {
 		return false
 	}
@@ -386,12 +388,12 @@ func (x *exam) shutZones(g *network.Gateway, r *network.NATRule) []string {
 
 // sample walks a connection that a forward is meant for, at a moment. It returns also the filter rule
 // that would let it through if it named the other side of the translation, or nil.
-func (x *exam) sample(r *network.NATRule, at network.Moment) (v engine.Verdict, wrong *engine.Near) {
+func (x *exam) sample(r *network.NATRule, at network.Moment) (v walk.Verdict, wrong *words.Near) {
 	c, ok := Sample(x.engine, r, at)
 	if !ok {
 		return v, nil
 	}
-	if v, wrong = engine.WrongSide(x.walk, c); wrong != nil {
+	if v, wrong = words.WrongSide(x.walk, c); wrong != nil {
 		return v, wrong
 	}
 	other, port := c.Packet.Destination, c.Packet.DestinationPort // what a rule of the wrong side names
@@ -418,7 +420,7 @@ func (x *exam) sample(r *network.NATRule, at network.Moment) (v engine.Verdict, 
 			continue
 		}
 		one.From = x.engine.Behind(r.On[0], one.Packet.Source)
-		if also, wrong := engine.WrongSide(x.walk, one); wrong != nil && wrong.Rule == &f.Rule {
+		if also, wrong := words.WrongSide(x.walk, one); wrong != nil && wrong.Rule == &f.Rule {
 			return also, wrong
 		}
 	}

@@ -8,10 +8,11 @@ import (
 	"testing"
 
 	"hollowbridge/core/advice"
-	"hollowbridge/core/engine"
+	"hollowbridge/core/explore"
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile/netfiletest"
 )
@@ -29,7 +30,7 @@ func TestFindingsAboutLongListsAreThoseOfAnExplorer(t *testing.T) {
 		text += fmt.Sprintf("      - {allow: twin%d, from: outside, to: 10.1.0.%d, service: tcp/1000}\n", i, 7*i)
 	}
 	n := netfiletest.Parse(t, text)
-	e := engine.Compile(n, nil)
+	e := walk.Compile(n, nil)
 	found, err := advice.Examine(e, advice.Asked{})
 	if err != nil {
 		t.Fatal(err)
@@ -43,7 +44,7 @@ func TestFindingsAboutLongListsAreThoseOfAnExplorer(t *testing.T) {
 		slices.Sort(subjects)
 		return subjects
 	}
-	explorer := engine.NewExplorer(e, network.EveryMoment(n), reach.MostPieces)
+	explorer := explore.New(e, network.EveryMoment(n), reach.MostPieces)
 	var hidden, crossing []string
 	for _, h := range explorer.Hidden() {
 		hidden = append(hidden, h.Rule.Name)
@@ -66,7 +67,7 @@ func TestFindingsAboutLongListsAreThoseOfAnExplorer(t *testing.T) {
 
 // Where there are more kinds of connections than may be held nothing is said, but that.
 func TestTooManyKindsAreRefused(t *testing.T) {
-	e := engine.Compile(netfiletest.Parse(t, gen.Small(1)), nil)
+	e := walk.Compile(netfiletest.Parse(t, gen.Small(1)), nil)
 	found, err := advice.Examine(e, advice.Asked{Space: flowset.NewSpace(1<<20, 1), Most: 3})
 	if !errors.Is(err, reach.TooManyKinds{Most: 3}) || len(found) > 0 {
 		t.Errorf("%v, %d findings", err, len(found))

@@ -6,9 +6,10 @@ import (
 	"slices"
 	"strings"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 )
 
 // A Permission is the filter rule that a forward needs, in the words of the file.
@@ -55,7 +56,7 @@ func PermissionFor(g *network.Gateway, r *network.NATRule) Permission {
 }
 
 // PermitFor is the filter rule that a forward needs for some of its ports, where connections through it were stopped by its gateway's filter.
-func PermitFor(r *network.NATRule, ports []network.PortMap, stopped []*engine.Trace) network.Edit {
+func PermitFor(r *network.NATRule, ports []network.PortMap, stopped []*words.Trace) network.Edit {
 	some := *r
 	if len(ports) < len(r.Ports) || !slices.Equal(ports, r.Ports) {
 		some.Ports, some.Service = ports, portMapsText(ports)
@@ -93,7 +94,7 @@ func portMapsText(maps []network.PortMap) string {
 // Sample returns a connection that a forward is meant for: from the first address
 // that may use it, to the first address and port it listens on. It returns false
 // where there is none.
-func Sample(e *engine.Engine, r *network.NATRule, at network.Moment) (engine.Connection, bool) {
+func Sample(e *walk.Engine, r *network.NATRule, at network.Moment) (walk.Connection, bool) {
 	m := network.PortMap{Protocol: header.TCP}
 	if len(r.Ports) > 0 {
 		m = r.Ports[0]
@@ -102,9 +103,9 @@ func Sample(e *engine.Engine, r *network.NATRule, at network.Moment) (engine.Con
 }
 
 // SampleOf is Sample of one of the ranges of ports that the forward has.
-func SampleOf(e *engine.Engine, r *network.NATRule, m network.PortMap, at network.Moment) (engine.Connection, bool) {
+func SampleOf(e *walk.Engine, r *network.NATRule, m network.PortMap, at network.Moment) (walk.Connection, bool) {
 	for _, family := range header.Families {
-		c := engine.Connection{Moment: at}
+		c := walk.Connection{Moment: at}
 		to, ok := outsideAddress(e, r, family)
 		if !ok {
 			continue
@@ -119,10 +120,10 @@ func SampleOf(e *engine.Engine, r *network.NATRule, m network.PortMap, at networ
 		c.From = e.Behind(r.On[0], c.Packet.Source)
 		return c, true
 	}
-	return engine.Connection{}, false
+	return walk.Connection{}, false
 }
 
-func outsideAddress(e *engine.Engine, r *network.NATRule, family header.Family) (netip.Addr, bool) {
+func outsideAddress(e *walk.Engine, r *network.NATRule, family header.Family) (netip.Addr, bool) {
 	if len(r.On) == 0 {
 		return netip.Addr{}, false
 	}
@@ -139,7 +140,7 @@ func outsideAddress(e *engine.Engine, r *network.NATRule, family header.Family) 
 }
 
 // client returns an address that may use the forward, where it arrives.
-func client(e *engine.Engine, r *network.NATRule, family header.Family) (netip.Addr, bool) {
+func client(e *walk.Engine, r *network.NATRule, family header.Family) (netip.Addr, bool) {
 	in := r.On[0]
 	from := r.From.In(in.Zone)
 	if in.FacesInternet(family) {

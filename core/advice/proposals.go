@@ -10,6 +10,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/words"
 )
 
 // mostProposals is how many edits of one sort are suggested.
@@ -20,16 +21,16 @@ type Wanted struct {
 	Who      string          // whose connections, as files say it; its sender's alone where empty
 	Service  string          // of which services, as files say it; its own alone where empty
 	Services header.Services // these; a connection stands for the one that begins with its port
-	Alike    []*engine.Trace // those of other services that were asked about too and end at the same place
+	Alike    []*words.Trace  // those of other services that were asked about too and end at the same place
 }
 
 // who returns whom an edit is for, where the sender of the connection is somebody.
 func (w Wanted) who(sender netip.Addr) string { return cmp.Or(w.Who, sender.String()) }
 
 // services returns what the connections asked for, as what stopped them saw it or, of a host, as they came there.
-func (w Wanted) services(t *engine.Trace, seen func(*engine.Trace) header.Packet) string {
+func (w Wanted) services(t *words.Trace, seen func(*words.Trace) header.Packet) string {
 	var found header.Services
-	for _, t := range append([]*engine.Trace{t}, w.Alike...) {
+	for _, t := range append([]*words.Trace{t}, w.Alike...) {
 		s, sent := seen(t).Service(), t.Connection.Packet.Service()
 		for _, asked := range w.Services {
 			if asked.Protocol == s.Protocol && sent.Protocol == s.Protocol && asked.Ports.First == sent.Ports.First { // ranges are translated one to one
@@ -46,12 +47,12 @@ func (w Wanted) services(t *engine.Trace, seen func(*engine.Trace) header.Packet
 	return strings.ReplaceAll(found.String(), ", ", ",")
 }
 
-func seenOf(t *engine.Trace) header.Packet  { return t.Stood.Seen }
-func endedOf(t *engine.Trace) header.Packet { return t.Ended }
+func seenOf(t *words.Trace) header.Packet  { return t.Stood.Seen }
+func endedOf(t *words.Trace) header.Packet { return t.Ended }
 
 // Proposals lists edits that may make a stopped connection reach its service, judged by
 // where its trace ended; edits for all that it stands for. They still have to be tried.
-func Proposals(t *engine.Trace, n *network.Network, wanted Wanted) []network.Edits {
+func Proposals(t *words.Trace, n *network.Network, wanted Wanted) []network.Edits {
 	var list, wider []network.Edits
 	for _, near := range t.Near {
 		switch near.Differs {
@@ -98,7 +99,7 @@ func Proposals(t *engine.Trace, n *network.Network, wanted Wanted) []network.Edi
 }
 
 // sentProposals say that a provider sends the prefix of a host here, where the file does not.
-func sentProposals(t *engine.Trace, n *network.Network) (list []network.Edits) {
+func sentProposals(t *words.Trace, n *network.Network) (list []network.Edits) {
 	to := t.Connection.Packet.Destination
 	h := hostAt(n, to)
 	if !t.Unsent || h == nil {
@@ -136,27 +137,27 @@ func change(kind, name, gateway string, settings ...network.Setting) network.Edi
 }
 
 // nearProposals correct the one field in which a rule differs.
-func nearProposals(t *engine.Trace, near engine.Near, wanted Wanted) []network.Edits {
+func nearProposals(t *words.Trace, near words.Near, wanted Wanted) []network.Edits {
 	g, r := t.Stood.Gateway, near.Rule
 	to := func(settings ...network.Setting) []network.Edits {
 		return []network.Edits{change(r.Kind, r.Name, g.Name, settings...)}
 	}
 	for _, nat := range g.NAT {
-		if &nat.Rule == r && near.Differs == engine.MismatchInterface {
+		if &nat.Rule == r && near.Differs == words.MismatchInterface {
 			return to(network.Setting{Key: "on", Value: strings.Join(append(network.InterfaceNames(nat.On), t.Stood.In.Name), ",")})
 		}
 	}
 	seen := t.Stood.Seen
 	switch near.Differs {
-	case engine.MismatchDisabled:
+	case words.MismatchDisabled:
 		return []network.Edits{{{Verb: "enable", Kind: r.Kind, Name: r.Name, Gateway: g.Name}}}
-	case engine.MismatchTime:
+	case words.MismatchTime:
 		return to(network.Setting{Key: "when", Value: ""})
-	case engine.MismatchRedirected:
+	case words.MismatchRedirected:
 		return to(network.Setting{Key: "redirected", Value: ""})
-	case engine.MismatchOrder:
+	case words.MismatchOrder:
 		return []network.Edits{{{Verb: "move", Kind: r.Kind, Name: r.Name, Gateway: g.Name, Before: t.Rule.Name}}}
-	case engine.MismatchSide:
+	case words.MismatchSide:
 		right := Permission{To: seen.Destination.String(), Service: seen.Service().String()}
 		if t.Stood.Forward != nil && t.Stood.Forward.Does.Permits() {
 			right = PermissionFor(g, t.Stood.Forward)
@@ -175,14 +176,14 @@ func nearProposals(t *engine.Trace, near engine.Near, wanted Wanted) []network.E
 				from = &filter.From
 			}
 			switch near.Differs {
-			case engine.MismatchPort:
+			case words.MismatchPort:
 				return to(network.Setting{Key: "service", Value: wanted.services(t, seenOf)})
-			case engine.MismatchTo:
+			case words.MismatchTo:
 				return to(network.Setting{Key: "to", Value: seen.Destination.String()})
 			}
 		}
 	}
-	if near.Differs == engine.MismatchFrom && from != nil && !strings.Contains(from.Text, "except") {
+	if near.Differs == words.MismatchFrom && from != nil && !strings.Contains(from.Text, "except") {
 		return to(network.Setting{Key: "from", Value: strings.ReplaceAll(from.Text, ", ", ",") + "," + wanted.who(seen.Source)})
 	}
 	return nil
@@ -197,7 +198,7 @@ func corrected(r *network.Rule, g *network.Gateway, p Permission) network.Edits 
 
 // Allow is the filter rule that is missing where a trace ended, for this source,
 // service and host alone, or for all whom the forward is meant for.
-func Allow(t *engine.Trace, n *network.Network) network.Edit {
+func Allow(t *words.Trace, n *network.Network) network.Edit {
 	g, seen := t.Stood.Gateway, t.Stood.Seen
 	from, name := seen.Source.String(), "let-in"
 	if f := t.Stood.Forward; f != nil {
@@ -241,7 +242,7 @@ func allowEdit(taken map[string]bool, g *network.Gateway, name string, p Permiss
 }
 
 // hairpinProposals let an inside client use a forward that listens for outsiders.
-func hairpinProposals(t *engine.Trace) []network.Edits {
+func hairpinProposals(t *words.Trace) []network.Edits {
 	g, p := t.Stood.Gateway, t.Stood.Before
 	if g == nil || t.Stood.In.FacesInternet(header.FamilyOf(p.Destination)) {
 		return nil
@@ -258,7 +259,7 @@ func hairpinProposals(t *engine.Trace) []network.Edits {
 
 // strayProposals mend a forward that leads to nobody, or to a port that the host does not
 // listen on, where a filter stops it before that is seen.
-func strayProposals(t *engine.Trace, n *network.Network) []network.Edits {
+func strayProposals(t *words.Trace, n *network.Network) []network.Edits {
 	f, p := t.Stood.Forward, t.Stood.After
 	if f == nil {
 		return nil
@@ -284,7 +285,7 @@ func hostAt(n *network.Network, a netip.Addr) *network.Host {
 }
 
 // portProposals lead a forward to a port that the host does listen on.
-func portProposals(t *engine.Trace) []network.Edits {
+func portProposals(t *words.Trace) []network.Edits {
 	f, h := t.Stood.Forward, t.To.Machine.Host
 	if f == nil || h == nil {
 		return nil
@@ -333,7 +334,7 @@ func published(g *network.Gateway, f *network.NATRule, service header.Service) b
 }
 
 // targetProposals lead a forward to a host that listens on the port it wants.
-func targetProposals(t *engine.Trace, n *network.Network) []network.Edits {
+func targetProposals(t *words.Trace, n *network.Network) []network.Edits {
 	f := t.Stood.Forward
 	if f == nil || !f.Does.Permits() {
 		return nil
@@ -357,7 +358,7 @@ func targetMendsOf(g *network.Gateway, f *network.NATRule, n *network.Network, p
 }
 
 // answerProposals mend the way back.
-func answerProposals(t *engine.Trace, n *network.Network, wanted Wanted) []network.Edits {
+func answerProposals(t *words.Trace, n *network.Network, wanted Wanted) []network.Edits {
 	var list []network.Edits
 	g := t.Stood.Gateway
 	if g == nil {
@@ -404,7 +405,7 @@ func segmentOf(n *network.Network, a netip.Addr) string {
 }
 
 // admitProposals let a source in at a host's own firewall.
-func admitProposals(t *engine.Trace, wanted Wanted) []network.Edits {
+func admitProposals(t *words.Trace, wanted Wanted) []network.Edits {
 	h := t.At.Machine.Host
 	if h == nil {
 		return nil
@@ -418,7 +419,7 @@ func admitProposals(t *engine.Trace, wanted Wanted) []network.Edits {
 }
 
 // relayProposals lead a host's relay to a port that the host listens on.
-func relayProposals(t *engine.Trace) []network.Edits {
+func relayProposals(t *words.Trace) []network.Edits {
 	h, p := t.At.Machine.Host, t.Delivered
 	if h == nil {
 		return nil
@@ -441,7 +442,7 @@ func relayProposals(t *engine.Trace) []network.Edits {
 
 // downProposals bring the interfaces up that are down on the way: where the destination is, where a
 // route to it leads, or where it came in.
-func downProposals(t *engine.Trace, n *network.Network) []network.Edits {
+func downProposals(t *words.Trace, n *network.Network) []network.Edits {
 	var list []network.Edits
 	to := t.Ended.Destination
 	for _, g := range n.Gateways {
@@ -471,7 +472,7 @@ func hideEdit(in, out *network.Interface, from string) network.Edit {
 // wayProposals are routeProposals for the gateways that a connection has passed, the last first:
 // where it is stopped, sent to the internet, turned back or sent round, one of them lacks
 // the route.
-func wayProposals(t *engine.Trace, n *network.Network) []network.Edits {
+func wayProposals(t *words.Trace, n *network.Network) []network.Edits {
 	var list []network.Edits
 	passed := map[*network.Gateway]bool{}
 	for _, g := range slices.Backward(t.Passed) {

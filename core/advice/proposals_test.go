@@ -7,9 +7,10 @@ import (
 	"testing"
 
 	"hollowbridge/core/advice"
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/netfile/netfiletest"
 )
 
@@ -96,13 +97,13 @@ func TestMissingRoutesLeadToTheNextGateway(t *testing.T) {
 		{"[{to: 10.4.0.0/16, via: 10.0.3.2}]", "203.0.113.9", "198.51.100.18", 22, "hollowbridge add route default -gateway mill -via 10.0.2.1"},
 	} {
 		n := netfiletest.Parse(t, replaced(chain, "ROUTES", c.routes))
-		e := engine.Compile(n, nil)
+		e := walk.Compile(n, nil)
 		p := header.Packet{Source: netip.MustParseAddr(c.from), Destination: netip.MustParseAddr(c.to), SourcePort: 40000, DestinationPort: c.port, Protocol: header.TCP}
 		from, err := e.Locate(p.Source)
 		if err != nil {
 			t.Fatal(err)
 		}
-		trace := engine.TraceOf(e.NewWalk(), engine.Connection{Packet: p, From: from})
+		trace := words.TraceOf(e.NewWalk(), walk.Connection{Packet: p, From: from})
 		var commands []string
 		for _, m := range advice.Proposals(trace, n, advice.Wanted{}) {
 			commands = append(commands, m.Command())

@@ -8,6 +8,8 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 )
 
 // leakingSources finds inside sources that get out with their private address.
@@ -26,7 +28,7 @@ func (x *exam) leakingSources() {
 
 // hiding are edits that translate the sources of a region where they get out.
 func (x *exam) hiding(o *origin) []network.Edits {
-	t := engine.TraceOf(x.engine.NewWalk(), engine.Connection{Packet: o.Example, From: o.From, Moment: o.Moment})
+	t := words.TraceOf(x.engine.NewWalk(), walk.Connection{Packet: o.Example, From: o.From, Moment: o.Moment})
 	if out := t.Stood.Out; out != nil {
 		return []network.Edits{{hideEdit(t.Stood.In, out, segmentOf(x.net, t.Stood.After.Source))}}
 	}

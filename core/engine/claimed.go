@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"hollowbridge/core/header"
+	"hollowbridge/core/table"
 )
 
 // A claimed range is outside addresses of one rule.
@@ -19,7 +20,7 @@ func compareRule(c claimed, rule int) int { return c.rule - rule }
 func (c *Gateway) findClaims() {
 	sent := c.Sent()
 	var always, unsent []header.Range
-	var list []hourly
+	var list []table.Hourly
 	for index, r := range c.NAT {
 		all := r.Claims()
 		for _, one := range all.Ranges() {
@@ -30,37 +31,37 @@ func (c *Gateway) findClaims() {
 			if !r.Timed() {
 				always = append(always, one)
 			} else {
-				list = append(list, hourly{one, &r.Rule})
+				list = append(list, table.Hourly{Range: one, Rule: &r.Rule})
 			}
 		}
 	}
-	c.claims = newClaims(always, list)
+	c.claims = table.NewClaims(always, list)
 	c.unsent = header.AddressesOf(unsent...)
 }
 
 // reviseClaims finds the same from those of the revision before, where none of its rules with
 // outside addresses has hours.
-func (c *Gateway) reviseClaims(before *Gateway, ch replacement) {
-	if ch.isNone() {
+func (c *Gateway) reviseClaims(before *Gateway, ch table.Replacement) {
+	if ch.IsNone() {
 		c.claims, c.claimed, c.unsent = before.claims, before.claimed, before.unsent
 		return
 	}
 	var old, new []header.Range
 	var added []claimed
-	hours := len(before.claims.hourly) > 0
-	for _, r := range before.NAT[ch.old.first:ch.old.end] {
+	hours := len(before.claims.Hourly) > 0
+	for _, r := range before.NAT[ch.Old.First:ch.Old.End] {
 		old = append(old, r.Claims().Ranges()...)
 	}
-	for index := ch.new.first; index < ch.new.end; index++ {
+	for index := ch.New.First; index < ch.New.End; index++ {
 		r := c.NAT[index]
 		for _, one := range r.Claims().Ranges() {
 			new, added = append(new, one), append(added, claimed{one, index})
 			hours = hours || r.Timed()
 		}
 	}
-	moved := ch.new.end - ch.old.end
-	first, _ := slices.BinarySearchFunc(before.claimed, ch.old.first, compareRule)
-	behind, _ := slices.BinarySearchFunc(before.claimed, ch.old.end, compareRule)
+	moved := ch.New.End - ch.Old.End
+	first, _ := slices.BinarySearchFunc(before.claimed, ch.Old.First, compareRule)
+	behind, _ := slices.BinarySearchFunc(before.claimed, ch.Old.End, compareRule)
 	if c.claimed = before.claimed; moved != 0 || !slices.Equal(before.claimed[first:behind], added) {
 		c.claimed = slices.Concat(before.claimed[:first], added, before.claimed[behind:])
 	}
@@ -84,6 +85,6 @@ func (c *Gateway) reviseClaims(before *Gateway, ch replacement) {
 		}
 	}
 	sent := c.Sent()
-	c.claims = &claims{always: newAddressSet(before.claims.always.Union(are.Intersect(sent)).Minus(gone))}
+	c.claims = &table.Claims{Always: table.NewAddressSet(before.claims.Always.Union(are.Intersect(sent)).Minus(gone))}
 	c.unsent = before.unsent.Union(are.Minus(sent)).Minus(gone)
 }

@@ -1,163 +1,147 @@
-// Package engine compiles a network and walks connections through it: the nine
-// steps at each gateway, the host, and the way back.
 package engine
 
 import (
-	"net/netip"
+	"cmp"
 	"slices"
-	"sync"
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/table"
 )
 
-// An Engine is a compiled network. It is never changed and may be used by many
-// walks at once.
-type Engine struct {
-	Watch func() // where set, called for each region that an explorer finds
-
-	net       *network.Network
-	gateways  []*Gateway
-	segments  map[*network.Segment]*segment
-	abroad    byAddress[network.Host]                        // hosts that live on the internet
-	clients   map[*network.Interface]byAddress[network.Host] // hosts that are VPN clients
-	nobody    byAddress[network.Host]
-	internet  addressSet              // with those of hosts that live there
-	uncarried addressSet              // what the internet does not carry
-	unsent    addressSet              // outside addresses of NAT rules that nobody sends here
-	entries   *routeTable             // by which uplink comes what the internet sends to the network
-	uplinks   [2][]*network.Interface // those that face the internet, of each family
-	stranger  func() [2]netip.Addr
-	places    func() []Where
-	beside    func() []BesideUplink
-	straight  func() []Straight
+// Compile compiles a gateway of a network. Of a previous revision, which may be nil, it takes over the tables of rules but for
+// a few that differ; digests are those of its rules, or nil.
+func Compile(n *network.Network, g *network.Gateway, before *Gateway, digests *network.GatewayDigests) *Gateway {
+	c := &Gateway{
+		Gateway: g, location: n.Location(), routes: table.NewRoutes(g),
+		zones: make([]int, len(g.Interfaces)), trust: make([]int, len(g.Interfaces)),
+	}
+	c.own = table.NewByAddress(g.Interfaces)
+	zones := c.zoneNames()
+	for i, iface := range g.Interfaces {
+		for _, p := range iface.Addresses {
+			c.own.Set(p.Addr(), i)
+		}
+		c.zones[i] = slices.Index(zones, iface.Zone)
+		c.ways = append(c.ways, ownRoutes{table.Route{Out: iface}, table.Route{Out: iface, Upstream: true}, table.Route{Out: iface, Clients: true}})
+		c.clients = append(c.clients, table.NewAddressSet(n.ClientsOf(iface)))
+		c.prefixes = append(c.prefixes, table.SetOfPrefixes(iface.Addresses...))
+		var first pools
+		for _, family := range header.Families {
+			if a, has := iface.Address(family); has {
+				first[family] = header.Single(a)
+			}
+		}
+		c.addresses = append(c.addresses, first)
+		c.trust[i], _ = g.Handling.TrustRank(iface.Zone)
+	}
+	c.own.Seal()
+	c.ownSet = table.NewAddressSet(c.own.All)
+	for _, iface := range g.Interfaces {
+		c.forged = append(c.forged, table.NewAddressSet(c.forgedSources(iface)))
+	}
+	c.compileRules(before, digests, zones)
+	c.compileOpened(zones)
+	return c
 }
 
-// Compile makes an engine of a network. Of a previous revision, which may be nil, it takes
-// over what did not change, where both networks were sealed: where hosts are, and the tables
-// of rules but for a few that differ.
-func Compile(n *network.Network, previous *Engine) *Engine {
-	e := &Engine{net: n, segments: map[*network.Segment]*segment{}}
-	if previous != nil && (n.Digests == nil || previous.net.Digests == nil) {
-		previous = nil
-	}
-	e.placeHosts(previous)
-	var unsent header.Addresses
-	for i, g := range n.Gateways {
-		var digests *network.GatewayDigests
-		if n.Digests != nil {
-			digests = &n.Digests.Gateways[i]
+// zoneNames returns the zones of the gateway's interfaces, in the order of the
+// matchers' sets.
+func (c *Gateway) zoneNames() []string {
+	var zones []string
+	for _, i := range c.Interfaces {
+		if !slices.Contains(zones, i.Zone) {
+			zones = append(zones, i.Zone)
 		}
-		c := compileGateway(n, g, e.before(previous, i), digests)
-		e.gateways = append(e.gateways, c)
-		unsent = unsent.Union(c.Unsent())
-		for _, i := range g.Interfaces {
-			for _, family := range header.Families {
-				if i.FacesInternet(family) {
-					e.uplinks[family] = append(e.uplinks[family], i)
-				}
+	}
+	return zones
+}
+
+// Pools are the addresses of each family that a rule hides sources behind.
+type pools [2]header.Addresses
+
+// poolsOf returns those of what leaves by an interface.
+func (c *Gateway) poolsOf(r *network.NATRule, out *network.Interface) (p pools) {
+	if r.As.Interface {
+		return c.addresses[out.Index]
+	}
+	for _, family := range header.Families {
+		p[family] = r.As.Set.Intersect(family.All())
+	}
+	return p
+}
+
+// destinationCondition returns what a packet that arrives by the interface must
+// meet for the rule to translate its destination, or false where it never does.
+func destinationCondition(r *network.NATRule, in *network.Interface, zones []string) (table.Condition, bool) {
+	to := r.Listens(in)
+	if to.Empty() {
+		return table.Condition{}, false
+	}
+	c := table.Condition{Rule: &r.Rule, From: table.NewMatcher(r.From, zones, header.AllAddresses()), To: table.MatcherOf(to)}
+	if r.HairpinsAt(in) {
+		c.From = table.MatcherOf(header.AllAddresses())
+	}
+	for _, m := range r.Ports {
+		c.Services = append(c.Services, header.Service{Protocol: m.Protocol, Ports: m.Ports})
+	}
+	return c, true
+}
+
+// sourceCondition returns what a packet that leaves by the interface must meet
+// for the rule to translate its source, or false where it never does.
+func sourceCondition(r *network.NATRule, out *network.Interface, zones []string) (table.Condition, bool) {
+	within := r.Hides(out)
+	if within.Empty() {
+		return table.Condition{}, false
+	}
+	return table.Condition{Rule: &r.Rule, From: table.NewMatcher(r.From, zones, within), To: table.NewMatcher(r.To, zones, header.AllAddresses()), Services: r.Services}, true
+}
+
+func filterCondition(r *network.FilterRule, index int, zones []string) table.Condition {
+	return table.Condition{
+		Rule: &r.Rule, Verb: r.Verb, Index: index,
+		From: table.NewMatcher(r.From, zones, header.AllAddresses()), To: table.NewMatcher(r.To, zones, header.AllAddresses()),
+		Services: r.Services, SourcePorts: r.SourcePorts, Redirected: r.Redirected,
+	}
+}
+
+// sortSpecificFirst puts conditions for fewer destinations first, then those for
+// fewer ports, then for fewer sources; else the list's order stays. What a rule does not
+// say counts as everything, in the families that it is for.
+func (c *Gateway) sortSpecificFirst(conditions []table.Condition) {
+	type breadth struct {
+		to, from header.Count
+		ports    int
+	}
+	known := make(map[*network.Rule]breadth, len(conditions))
+	for i := range conditions {
+		k := &conditions[i]
+		families := k.From.Families().Intersect(k.To.Families())
+		known[k.Rule] = breadth{k.To.Breadth(families), k.From.Breadth(families), portCount(k.Services)}
+	}
+	slices.SortStableFunc(conditions, func(a, b table.Condition) int {
+		x, y := known[a.Rule], known[b.Rule]
+		return cmp.Or(x.to.Compare(y.to), cmp.Compare(x.ports, y.ports), x.from.Compare(y.from))
+	})
+}
+
+// portCount returns how many ports of all protocols services have together; a protocol
+// without ports counts as one, and no services as all.
+func portCount(services header.Services) int {
+	count := 0
+	for _, protocol := range header.Protocols() {
+		ports, any := services.Of(protocol)
+		switch {
+		case any && !protocol.HasPorts():
+			count++
+		case any:
+			count += header.AllPorts.Count()
+		default:
+			for _, p := range ports {
+				count += p.Count()
 			}
 		}
 	}
-	e.entries = e.findEntries()
-	e.stranger = sync.OnceValue(e.findStrangers)
-	e.places = sync.OnceValue(e.findPlaces)
-	e.beside = sync.OnceValue(e.findBeside)
-	e.straight = sync.OnceValue(e.findStraight)
-	e.internet = newAddressSet(n.Internet().Union(e.abroad.all))
-	e.unsent = newAddressSet(unsent.Minus(e.abroad.all))
-	e.uncarried = newAddressSet(e.net.Uncarried())
-	return e
+	return count
 }
-
-// before returns a gateway of the previous revision, where its rules mean the same: the
-// interfaces are what they were.
-func (e *Engine) before(previous *Engine, number int) *Gateway {
-	if previous == nil || number >= len(previous.gateways) || e.net.Digests.Gateways[number].Interfaces != previous.net.Digests.Gateways[number].Interfaces {
-		return nil
-	}
-	return previous.gateways[number]
-}
-
-// placeHosts finds who has which address where.
-func (e *Engine) placeHosts(previous *Engine) {
-	n := e.net
-	for _, s := range n.Segments {
-		c := &segment{Segment: s, owners: newByAddress(s.Interfaces), hosts: newByAddress(n.Hosts)}
-		for number, i := range s.Interfaces {
-			for _, p := range i.Addresses {
-				c.owners.set(p.Addr(), number)
-			}
-		}
-		c.owners.seal()
-		if s.Behind != nil {
-			c.held = newAddressSet(s.Addresses())
-			if p := s.Behind.Segment.PrefixOf(s.Router); p.IsValid() { // a link-local address is in none
-				c.near = setOfPrefixes(p)
-			}
-			e.segments[s] = c
-			continue
-		}
-		for _, p := range s.Prefixes {
-			c.prefixes = append(c.prefixes, newLink(s, p))
-		}
-		slices.SortStableFunc(c.prefixes, func(a, b link) int { return b.bits - a.bits })
-		e.segments[s] = c
-	}
-	e.clients = map[*network.Interface]byAddress[network.Host]{}
-	e.abroad, e.nobody = newByAddress(n.Hosts), newByAddress(n.Hosts)
-	shared := previous != nil && n.Digests.Hosts == previous.net.Digests.Hosts && sameInterfaces(n, previous.net)
-	if shared {
-		for k, s := range n.Segments {
-			before := previous.segments[previous.net.Segments[k]]
-			e.segments[s].hosts = before.hosts.with(n.Hosts)
-		}
-		for i, hosts := range previous.clients {
-			e.clients[n.Gateways[i.Gateway.Index].Interfaces[i.Index]] = hosts.with(n.Hosts)
-		}
-		e.abroad = previous.abroad.with(n.Hosts)
-		return
-	}
-	for number, h := range n.Hosts {
-		for _, a := range h.Addresses {
-			if s, i := h.Segment(a), h.Clients(a); s != nil {
-				e.segments[s].hosts.set(a, number)
-			} else if i != nil {
-				if _, known := e.clients[i]; !known {
-					e.clients[i] = newByAddress(n.Hosts)
-				}
-				hosts := e.clients[i]
-				hosts.set(a, number)
-			} else {
-				e.abroad.set(a, number)
-			}
-		}
-	}
-	for _, s := range e.segments {
-		s.hosts.seal()
-	}
-	for _, hosts := range e.clients {
-		hosts.seal()
-	}
-	e.abroad.seal()
-}
-
-// sameInterfaces reports whether the interfaces of two networks are the same, and so the
-// segments too.
-func sameInterfaces(n, m *network.Network) bool {
-	return slices.EqualFunc(n.Digests.Gateways, m.Digests.Gateways, func(a, b network.GatewayDigests) bool { return a.Interfaces == b.Interfaces }) &&
-		len(n.Segments) == len(m.Segments)
-}
-
-func newLink(s *network.Segment, p netip.Prefix) link {
-	return link{s, p.Bits(), setOfPrefixes(p)}
-}
-
-// Gateway returns a gateway of the network, compiled.
-func (e *Engine) Gateway(g *network.Gateway) *Gateway { return e.gateways[g.Index] }
-
-// Gateways returns all of them, in the order of the file.
-func (e *Engine) Gateways() []*Gateway { return e.gateways }
-
-// Network returns the network the engine was compiled from.
-func (e *Engine) Network() *network.Network { return e.net }

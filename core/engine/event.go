@@ -102,35 +102,12 @@ const (
 	Stopped // such a gateway stops it
 )
 
-// A Site is where something happens to a packet: at a gateway, on a segment, or where a
-// machine is. The zero Site is nowhere.
-type Site struct {
-	Gateway *network.Gateway
-	Segment *network.Segment
-	Machine Place
-}
-
-// Name returns the site in a person's words, empty for nowhere.
-func (s Site) Name() string {
-	switch {
-	case s.Gateway != nil:
-		return s.Gateway.Name
-	case s.Segment != nil:
-		return s.Segment.Name
-	case s.Machine != Place{}:
-		return s.Machine.Name()
-	}
-	return ""
-}
-
-var onInternet = Site{Machine: Place{Internet: true}}
-
 // An Event is something that happened to a packet on its way. Which of the fields say
 // something depends on What.
 type Event struct {
 	What          What
 	Step          StepKind
-	At            Site
+	At            network.Site
 	Back          bool          // to an answer, or to what tells of a refusal
 	Rule          *network.Rule // that did it
 	Before, After header.Packet
@@ -151,13 +128,13 @@ type Log struct {
 	Keeps  bool // events are kept
 
 	unkept Event
-	visit  *visit
+	visit  *Visit
 }
 
 // Visit returns the memory in which packets are decided about: a state is given pointers into it.
-func (l *Log) Visit() *visit {
+func (l *Log) Visit() *Visit {
 	if l.visit == nil {
-		l.visit = &visit{log: l}
+		l.visit = &Visit{log: l}
 	}
 	return l.visit
 }

@@ -1,33 +1,38 @@
+// Package engine is a gateway, compiled, and what it decides about a packet or a set: the nine steps, a file each, with what it
+// remembers (state.go) and what happens (event.go). Read Gateway.Decide first: a Visit arrives, asks its flow at each step, and
+// leaves as a Decision.
 package engine
 
 import (
 	"net/netip"
 	"time"
 
+	"hollowbridge/core/flow"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/table"
 )
 
 // A Gateway is one gateway, compiled: what decides about the packets that come to it. It is
 // never changed, and may be asked by many goroutines at once, each with a State that may be.
 type Gateway struct {
 	*network.Gateway
-	own          byAddress[network.Interface]
-	ownSet       addressSet
-	claims       *claims
-	claimed      []claimed    // by which rules
-	forged       []addressSet // for each interface, the sources that cannot arrive by it
-	clients      []addressSet // of each interface, the addresses of its VPN clients
-	prefixes     []addressSet // of each interface
-	routes       *routeTable
+	own          table.ByAddress[network.Interface]
+	ownSet       table.AddressSet
+	claims       *table.Claims
+	claimed      []claimed          // by which rules
+	forged       []table.AddressSet // for each interface, the sources that cannot arrive by it
+	clients      []table.AddressSet // of each interface, the addresses of its VPN clients
+	prefixes     []table.AddressSet // of each interface
+	routes       *table.Routes
 	zones        []int // of each interface, its number in the matchers' sets
 	trust        []int // of each interface
 	destinations []natTable[redirect]
 	sources      []natTable[pools]
-	openings     []*table   // of mappings, where the network has some
-	mapped       []*Mapping // those
-	holdings     []holding  // ports that they keep
-	filter       *table
+	openings     []*table.Table // of mappings, where the network has some
+	mapped       []*Mapping     // those
+	holdings     []holding      // ports that they keep
+	filter       *table.Table
 	ways         []ownRoutes      // of each interface
 	addresses    []pools          // of each interface, the first one of each family
 	unsent       header.Addresses // outside addresses of rules that nobody sends here
@@ -52,7 +57,7 @@ func (g *Gateway) Location() *time.Location { return g.location }
 func (g *Gateway) MomentAt(t time.Time) network.Moment { return network.MomentAt(t.In(g.location)) }
 
 // ownRoutes are the ways out by an interface, for sessions that must stay on it.
-type ownRoutes struct{ beside, upstream, clients route }
+type ownRoutes struct{ beside, upstream, clients table.Route }
 
 // An Arrival is a packet that comes to a gateway.
 type Arrival struct {
@@ -84,8 +89,8 @@ const (
 	ErrorMessage         // an ICMP error, which quotes the packet (RFC 792, RFC 4443)
 )
 
-// refusedBy returns how a port that nobody listens on, or a reject rule, is told.
-func refusedBy(protocol header.Protocol) Message {
+// RefusedBy returns how a port that nobody listens on, or a reject rule, is told.
+func RefusedBy(protocol header.Protocol) Message {
 	if protocol == header.TCP {
 		return ResetMessage
 	}
@@ -109,11 +114,11 @@ type Decision struct {
 	Permit   *network.Rule // the filter rule that lets it through, or nil
 	Source   *network.Rule // that translates its source, or nil
 
-	way *route
+	way *table.Route
 }
 
 // Route returns the route by which a packet leaves.
-func (d *Decision) Route() *route { return d.way }
+func (d *Decision) Route() *table.Route { return d.way }
 
 // Decide takes a packet through the gateway: the nine steps. It changes nothing but the
 // state, and allocates nothing. What happens is added to the log, in which the decision lies too:
@@ -121,7 +126,7 @@ func (d *Decision) Route() *route { return d.way }
 func (g *Gateway) Decide(a *Arrival, state State, log *Log) *Decision {
 	v := log.Visit()
 	v.Enter(g, a, state, false)
-	v.flow.begin(a.Packet)
+	v.flow.Begin(a.Packet)
 	d := v.Decide()
 	if d.Action != Forwards { // what is left of another packet
 		d.Out, d.Via, d.way = nil, netip.Addr{}, nil
@@ -138,39 +143,39 @@ func (g *Gateway) Decide(a *Arrival, state State, log *Log) *Decision {
 func (g *Gateway) Answer(a *Arrival, state State, log *Log) (d *Decision, ok bool) {
 	v := log.Visit()
 	v.Enter(g, &Arrival{Part: a.Part, Sender: a.Sender, Size: a.Size, At: a.At}, state, false)
-	v.flow.begin(a.Packet)
+	v.flow.Begin(a.Packet)
 	return v.Answer()
 }
 
 // Answer is Gateway.Answer of the flow that is at the gateway.
-func (v *visit) Answer() (d *Decision, ok bool) {
-	v.redirect, v.before, v.decision.Tells = nil, v.flow.image(), NoMessage
+func (v *Visit) Answer() (d *Decision, ok bool) {
+	v.redirect, v.before, v.decision.Tells = nil, v.flow.Image(), NoMessage
 	ok = v.known()
 	return &v.decision, ok
 }
 
 // Refuse sends the gateway's own refusal of a packet on its way, by the uplink that the packet came in by, or by the
 // routes. An ICMP error has the address of the interface by which it leaves.
-func (v *visit) Refuse() *Decision {
+func (v *Visit) Refuse() *Decision {
 	way := v.sessionRoute(v.in)
 	if way == nil {
 		return &v.decision
 	}
 	if v.part == header.Reports {
-		v.sender, _ = way.out.Address(v.flow.family())
+		v.sender, _ = way.Out.Address(v.flow.Family())
 	}
 	v.leave(way)
 	return &v.decision
 }
 
 // TakeOver makes what somebody else has decided about the packet this gateway's decision.
-func (v *visit) TakeOver(d Decision) *Decision {
-	v.stood, v.before = false, v.flow.image()
+func (v *Visit) TakeOver(d Decision) *Decision {
+	v.stood, v.before = false, v.flow.Image()
 	if v.decision = d; d.Action == Stops {
 		v.note(d.Step, Stopped, d.Rule)
 		return &v.decision
 	}
-	v.flow.begin(d.Packet)
+	v.flow.Begin(d.Packet)
 	if d.Action == Forwards {
 		v.decision.way = v.wayBy(d.Out, d.Via)
 	}
@@ -180,25 +185,25 @@ func (v *visit) TakeOver(d Decision) *Decision {
 }
 
 // wayBy returns the way that leaves by an interface to a next hop.
-func (v *visit) wayBy(out *network.Interface, via netip.Addr) *route {
-	r := v.flow.by(v.routes)
+func (v *Visit) wayBy(out *network.Interface, via netip.Addr) *table.Route {
+	r := v.flow.By(v.routes)
 	up := &v.ways[out.Index]
 	switch {
-	case r != nil && !r.blackhole && r.out == out && r.via == via:
+	case r != nil && !r.Blackhole && r.Out == out && r.Via == via:
 		return r
-	case out.FacesInternet(v.flow.family()) && via.IsValid():
+	case out.FacesInternet(v.flow.Family()) && via.IsValid():
 		return &up.upstream
-	case out.FacesInternet(v.flow.family()):
+	case out.FacesInternet(v.flow.Family()):
 		return &up.beside
 	}
-	return &route{out: out, via: via}
+	return &table.Route{Out: out, Via: via}
 }
 
-// A visit is a flow at a gateway.
-type visit struct {
+// A Visit is a flow at a gateway.
+type Visit struct {
 	*Gateway
 	in     *network.Interface
-	flow   flow
+	flow   flow.Flow
 	part   header.Part
 	sender netip.Addr
 	size   int
@@ -207,7 +212,7 @@ type visit struct {
 	log    *Log
 	back   bool // for events
 
-	before   image            // as it came
+	before   flow.Image       // as it came
 	redirect *redirect        // what redirects it, or nil
 	forward  *network.Rule    // the rule that does, or nil
 	whole    *network.NATRule // the same; to look at it is to wait for memory
@@ -225,31 +230,31 @@ type visit struct {
 }
 
 // Flow returns the flow that is at the gateway.
-func (v *visit) Flow() *flow { return &v.flow }
+func (v *Visit) Flow() *flow.Flow { return &v.flow }
 
 // Came returns the packet as it came.
-func (v *visit) Came() header.Packet { return v.before.Packet }
+func (v *Visit) Came() header.Packet { return v.before.Packet }
 
 // Enter makes a visit one of a packet that arrives; the packet itself is the flow's. Back is for events.
-func (v *visit) Enter(g *Gateway, a *Arrival, state State, back bool) {
+func (v *Visit) Enter(g *Gateway, a *Arrival, state State, back bool) {
 	v.Gateway, v.in, v.part, v.sender, v.size, v.moment, v.state, v.back = g, a.In, a.Part, a.Sender, a.Size, a.At, state, back
 }
 
 // Decide is the nine steps.
-func (v *visit) Decide() *Decision {
+func (v *Visit) Decide() *Decision {
 	v.decide()
 	return &v.decision
 }
 
 // decide is the nine steps. Each returns false where the packet ends.
-func (v *visit) decide() {
+func (v *Visit) decide() {
 	v.redirect, v.whole, v.forward, v.permit, v.source, v.out, v.stood = nil, nil, nil, nil, nil, nil, false
 	v.follows, v.stray = false, false
 	v.decision.Tells, v.grant.Alone, v.grant.Ticket = NoMessage, false, Ticket{}
 	if !v.arrive() {
 		return
 	}
-	v.before = v.flow.image()
+	v.before = v.flow.Image()
 	if v.known() {
 		return
 	}
@@ -257,7 +262,7 @@ func (v *visit) decide() {
 	if v.stray = stray; !ok || !stray && !v.translateDestination() {
 		return
 	}
-	v.after, v.stood = v.flow.now(), true
+	v.after, v.stood = v.flow.Now(), true
 	if v.isItself() {
 		v.itself()
 		return
@@ -266,41 +271,41 @@ func (v *visit) decide() {
 	if way == nil {
 		return
 	}
-	v.out = way.out
-	if !v.permits(way.out) || !v.turns(way.out) {
+	v.out = way.Out
+	if !v.permits(way.Out) || !v.turns(way.Out) {
 		return
 	}
 	if !stray {
-		if way = v.translateSource(way); way == nil || !v.keep(way.out, false) {
+		if way = v.translateSource(way); way == nil || !v.keep(way.Out, false) {
 			return
 		}
 	}
 	v.leave(way)
 }
 
-func (v *visit) site() Site { return Site{Gateway: v.Gateway.Gateway} }
+func (v *Visit) site() network.Site { return network.Site{Gateway: v.Gateway.Gateway} }
 
 // note writes down what happens here.
-func (v *visit) note(step StepKind, what What, rule *network.Rule) *Event {
+func (v *Visit) note(step StepKind, what What, rule *network.Rule) *Event {
 	if !v.log.Keeps {
 		return &v.log.unkept
 	}
-	return v.log.Add(Event{Step: step, What: what, At: v.site(), Back: v.back, Rule: rule, In: v.in, Out: v.out, After: v.flow.now()})
+	return v.log.Add(Event{Step: step, What: what, At: v.site(), Back: v.back, Rule: rule, In: v.in, Out: v.out, After: v.flow.Now()})
 }
 
 // stop ends the packet here.
-func (v *visit) stop(o Outcome, step StepKind, rule *network.Rule) {
+func (v *Visit) stop(o Outcome, step StepKind, rule *network.Rule) {
 	v.decision.Action, v.decision.Outcome, v.decision.Step, v.decision.Rule = Stops, o, step, rule
 }
 
 // tell lets the sender know that the destination can't be reached (RFC 1812, 5.2.7.1).
-func (v *visit) tell() {
+func (v *Visit) tell() {
 	if !v.Handling.UnreachableSilent {
 		v.decision.Tells = ErrorMessage
 	}
 }
 
-// between returns what conditions are compared in for packets from one interface to another.
-func (g *Gateway) between(in, out *network.Interface, at network.Moment) scope {
-	return scope{fromZone: g.zones[in.Index], toZone: g.zones[out.Index], moment: at}
+// Between returns what conditions are compared in for packets from one interface to another.
+func (g *Gateway) Between(in, out *network.Interface, at network.Moment) table.Scope {
+	return table.Scope{FromZone: g.zones[in.Index], ToZone: g.zones[out.Index], Moment: at}
 }

@@ -6,6 +6,7 @@ import (
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/table"
 )
 
 // A Match is what a packet must meet for a rule, in one direction through a gateway: its
@@ -24,13 +25,13 @@ type Match struct {
 // Destinations returns the rules that translate the destination of what arrives by an
 // interface, in the order in which they are tried; not those that are disabled.
 func (g *Gateway) Destinations(in *network.Interface) iter.Seq[Match] {
-	return g.matches(g.destinations[in.Index].table, in, in, g.NAT)
+	return g.matches(g.destinations[in.Index].Table, in, in, g.NAT)
 }
 
 // Sources returns the rules that translate the source of what goes from one interface to
 // another, in the order in which they are tried; not those that are disabled.
 func (g *Gateway) Sources(in, out *network.Interface) iter.Seq[Match] {
-	return g.matches(g.sources[out.Index].table, in, out, g.NAT)
+	return g.matches(g.sources[out.Index].Table, in, out, g.NAT)
 }
 
 // Permissions returns the filter rules for what goes from one interface to another, in order;
@@ -40,16 +41,16 @@ func (g *Gateway) Permissions(in, out *network.Interface) iter.Seq[Match] {
 }
 
 // matches returns those of a table that can be met between two interfaces.
-func (g *Gateway) matches(t *table, in, out *network.Interface, nat []*network.NATRule) iter.Seq[Match] {
+func (g *Gateway) matches(t *table.Table, in, out *network.Interface, nat []*network.NATRule) iter.Seq[Match] {
 	return func(yield func(Match) bool) {
-		for n, c := range t.ordered() {
-			from, to := c.from.in(g.zones[in.Index]), c.to.in(g.zones[out.Index])
-			if c.rule.Off() || from.Empty() || to.Empty() {
+		for n, c := range t.Ordered() {
+			from, to := c.From.In(g.zones[in.Index]), c.To.In(g.zones[out.Index])
+			if c.Rule.Off() || from.Empty() || to.Empty() {
 				continue
 			}
-			m := Match{Rule: t.rule(n), Verb: c.verb, From: *from, To: *to, Services: c.services, SourcePorts: c.sourcePorts, Redirected: c.redirected}
+			m := Match{Rule: t.Rule(n), Verb: c.Verb, From: *from, To: *to, Services: c.Services, SourcePorts: c.SourcePorts, Redirected: c.Redirected}
 			if nat != nil {
-				m.NAT = nat[t.index(n)]
+				m.NAT = nat[t.Index(n)]
 			}
 			if !yield(m) {
 				return
@@ -67,11 +68,11 @@ func (g *Gateway) Own() header.Addresses { return g.ownSet.Addresses }
 // Claimed returns the outside addresses of rules for which packets come to the gateway, at a
 // moment.
 func (g *Gateway) Claimed(at network.Moment) header.Addresses {
-	return g.claims.at(at)
+	return g.claims.At(at)
 }
 
 // ClaimedEver returns the outside addresses of rules for which packets come to the gateway at some moment.
-func (g *Gateway) ClaimedEver() header.Addresses { return g.claims.ever() }
+func (g *Gateway) ClaimedEver() header.Addresses { return g.claims.Ever() }
 
 // Pool returns the addresses of a family behind which a source-nat rule hides what leaves by
 // an interface.
@@ -86,8 +87,8 @@ func (g *Gateway) Trusts(in, out *network.Interface) bool {
 
 // OutTo returns the interface by which the gateway sends to an address, or nil.
 func (g *Gateway) OutTo(a netip.Addr) *network.Interface {
-	if r := g.routes.lookup(a); r != nil {
-		return r.out
+	if r := g.routes.Lookup(a); r != nil {
+		return r.Out
 	}
 	return nil
 }
@@ -95,8 +96,8 @@ func (g *Gateway) OutTo(a netip.Addr) *network.Interface {
 // RoutedBy returns the addresses to which the gateway sends by an interface.
 func (g *Gateway) RoutedBy(out *network.Interface) header.Addresses {
 	var ranges []header.Range
-	for addresses, r := range g.routes.stretches() {
-		if r.out == out {
+	for addresses, r := range g.routes.Stretches() {
+		if r.Out == out {
 			ranges = append(ranges, addresses)
 		}
 	}
@@ -116,8 +117,8 @@ type Way struct {
 // and static ones, of several to one prefix the one that wins.
 func (g *Gateway) Ways() []Way {
 	var ways []Way
-	for _, r := range g.routes.all() {
-		ways = append(ways, Way{r.prefix, r.out, r.via, r.blackhole, r.clients})
+	for _, r := range g.routes.All() {
+		ways = append(ways, Way{r.Prefix, r.Out, r.Via, r.Blackhole, r.Clients})
 	}
 	return ways
 }
@@ -141,8 +142,8 @@ func (g *Gateway) Stays() (list []*network.Interface) {
 
 // leadsTo reports whether the routes lead to all of some VPN clients of an interface.
 func (g *Gateway) leadsTo(clients header.Addresses, i *network.Interface) bool {
-	for addresses, r := range g.routes.stretches() {
-		if r.out == i && r.clients {
+	for addresses, r := range g.routes.Stretches() {
+		if r.Out == i && r.Clients {
 			clients = clients.Minus(header.AddressesOf(addresses))
 		}
 	}
@@ -151,28 +152,28 @@ func (g *Gateway) leadsTo(clients header.Addresses, i *network.Interface) bool {
 
 // DestinationTable returns the rules that translate the destination of what arrives by an interface, SourceTable those that
 // translate the source of what leaves by one, and FilterTable those of the filter, to be asked about packets and sets.
-func (g *Gateway) DestinationTable(in *network.Interface) *table {
-	return g.destinations[in.Index].table
+func (g *Gateway) DestinationTable(in *network.Interface) *table.Table {
+	return g.destinations[in.Index].Table
 }
 
-func (g *Gateway) SourceTable(out *network.Interface) *table { return g.sources[out.Index].table }
+func (g *Gateway) SourceTable(out *network.Interface) *table.Table { return g.sources[out.Index].Table }
 
-func (g *Gateway) FilterTable() *table { return g.filter }
+func (g *Gateway) FilterTable() *table.Table { return g.filter }
 
 // ConditionAt returns what a packet that arrives by an interface must meet for a rule to translate its destination, or
 // false where it never does.
-func (g *Gateway) ConditionAt(r *network.NATRule, in *network.Interface) (condition, bool) {
+func (g *Gateway) ConditionAt(r *network.NATRule, in *network.Interface) (table.Condition, bool) {
 	return destinationCondition(r, in, g.zoneNames())
 }
 
 // Claims returns the outside addresses of rules for which packets come to the gateway.
-func (g *Gateway) Claims() *claims { return g.claims }
+func (g *Gateway) Claims() *table.Claims { return g.claims }
 
 // Owner returns the interface that has an address, or nil.
-func (g *Gateway) Owner(a netip.Addr) *network.Interface { return g.own.of(a) }
+func (g *Gateway) Owner(a netip.Addr) *network.Interface { return g.own.Of(a) }
 
 // PrefixesOf returns the addresses of an interface's prefixes.
-func (g *Gateway) PrefixesOf(i *network.Interface) *addressSet { return &g.prefixes[i.Index] }
+func (g *Gateway) PrefixesOf(i *network.Interface) *table.AddressSet { return &g.prefixes[i.Index] }
 
 // Unsent returns the outside addresses of its rules that nobody sends here.
 func (g *Gateway) Unsent() header.Addresses { return g.unsent }

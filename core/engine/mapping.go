@@ -8,6 +8,7 @@ import (
 
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/table"
 )
 
 // A Mapping is a network.Mapping, compiled.
@@ -98,13 +99,13 @@ func (t *MappingTable) Find(in *network.Interface, p *header.Packet) *Mapping {
 
 // translateByMapping is the end of the third step: what no rule of the administrator's is for may
 // be for a mapping.
-func (v *visit) translateByMapping() {
+func (v *Visit) translateByMapping() {
 	m := v.state.Mapped(v.in, &v.before.Packet)
 	if m == nil {
 		return
 	}
 	v.redirect, v.whole, v.forward = &m.redirect, &m.NATRule, &m.Rule
-	v.flow.tookPart(v.forward)
+	v.flow.TookPart(v.forward)
 	v.redirectTo(v.redirect)
 	e := v.note(StepDestination, UsesMapping, v.forward)
 	e.Before, e.Mapping = v.before.Packet, m.Mapping
@@ -122,26 +123,26 @@ func (c *Gateway) compileOpened(zones []string) {
 		c.mapped = append(c.mapped, NewMapping(m))
 	}
 	for _, in := range c.Interfaces {
-		var conditions []condition
+		var conditions []table.Condition
 		for index, m := range c.Opened {
 			asked, ok := destinationCondition(&m.NATRule, in, zones)
 			if !ok {
 				continue
 			}
-			asked.index = index
+			asked.Index = index
 			if len(m.Senders) == 0 {
 				conditions = append(conditions, asked)
 			}
 			for _, s := range m.Senders {
 				by := asked
-				by.from = setMatcher(header.AddressesOfPrefixes(s.From))
+				by.From = table.MatcherOf(header.AddressesOfPrefixes(s.From))
 				if s.Port != 0 {
-					by.sourcePorts = []header.Ports{{First: s.Port, Last: s.Port}}
+					by.SourcePorts = []header.Ports{{First: s.Port, Last: s.Port}}
 				}
 				conditions = append(conditions, by)
 			}
 		}
-		c.openings = append(c.openings, newTable(conditions, rules))
+		c.openings = append(c.openings, table.New(conditions, rules))
 	}
 	c.compileHoldings()
 }
@@ -149,7 +150,7 @@ func (c *Gateway) compileOpened(zones []string) {
 // A holding is a port of an outside address that a mapping keeps for a machine's port.
 type holding struct {
 	*network.Mapping
-	machine addressSet
+	machine table.AddressSet
 	inside  header.Ports
 	outside header.Ports
 }
@@ -163,7 +164,7 @@ func (c *Gateway) compileHoldings() {
 	single := func(port uint16) header.Ports { return header.Ports{First: port, Last: port} }
 	for _, m := range c.Opened {
 		if m.Inside != m.Outside {
-			c.holdings = append(c.holdings, holding{m, newAddressSet(header.Single(m.Inside.Addr())), single(m.Inside.Port()), single(m.Outside.Port())})
+			c.holdings = append(c.holdings, holding{m, table.NewAddressSet(header.Single(m.Inside.Addr())), single(m.Inside.Port()), single(m.Outside.Port())})
 		}
 	}
 	slices.SortStableFunc(c.holdings, func(a, b holding) int { return int(a.Outside.Port()) - int(b.Outside.Port()) })

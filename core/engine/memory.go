@@ -1,17 +1,19 @@
 package engine
 
 import (
+	"hollowbridge/core/flow"
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/table"
 	"net/netip"
 	"slices"
 )
 
 // Memory is the sessions of a trace: few, at all gateways, and of a set of connections as
 // well as of one. As the State of a gateway it stands at that.
-type memory struct {
-	flow     *flow // whose packets are asked about
+type Memory struct {
+	flow     *flow.Flow // whose packets are asked about
 	at       *Gateway
 	sessions []remembered
 	earlier  int   // how many are of earlier connections, then come those of this one
@@ -25,24 +27,24 @@ type remembered struct {
 }
 
 // NewMemory returns an empty memory of a flow.
-func NewMemory(f *flow) memory { return memory{flow: f} }
+func NewMemory(f *flow.Flow) Memory { return Memory{flow: f} }
 
 // StandAt makes it the state of a gateway.
-func (m *memory) StandAt(g *Gateway) { m.at = g }
+func (m *Memory) StandAt(g *Gateway) { m.at = g }
 
 // Begin says that another leg of a connection begins.
-func (m *memory) Begin() { m.used = m.used[:0] }
+func (m *Memory) Begin() { m.used = m.used[:0] }
 
 // Turn says whether an answer is on its way.
-func (m *memory) Turn(back bool) { m.back = back }
+func (m *Memory) Turn(back bool) { m.back = back }
 
 // Settle makes the sessions of this connection earlier ones, and Forget takes them away.
-func (m *memory) Settle() { m.earlier = len(m.sessions) }
+func (m *Memory) Settle() { m.earlier = len(m.sessions) }
 
-func (m *memory) Forget() { m.sessions = m.sessions[:m.earlier] }
+func (m *Memory) Forget() { m.sessions = m.sessions[:m.earlier] }
 
 // Half returns a gateway by whose session the first packet of this leg went, and which drops what follows that, or nil.
-func (m *memory) Half() *Gateway {
+func (m *Memory) Half() *Gateway {
 	for _, i := range m.used {
 		if s := &m.sessions[i]; !s.gateway.isWhole(&s.Session) {
 			return s.gateway
@@ -52,19 +54,19 @@ func (m *memory) Half() *Gateway {
 }
 
 // Find is State.Find: the latest session that the packet belongs to.
-func (m *memory) Find(p *header.Packet, part header.Part, _ int, found *Session) (Direction, bool) {
+func (m *Memory) Find(p *header.Packet, part header.Part, _ int, found *Session) (Direction, bool) {
 	mayAnswer := part != header.Begins || !p.Protocol.HasBeginning()
 	for i := len(m.sessions) - 1; i >= 0; i-- {
 		s := &m.sessions[i]
 		if s.gateway != m.at {
 			continue
 		}
-		if mayAnswer && m.flow.is(s.left(), true) {
+		if mayAnswer && m.flow.Is(s.left(), true) {
 			s.Answered = true
 			*found = s.Session
 			return Back, true
 		}
-		if m.flow.is(s.came(), false) {
+		if m.flow.Is(s.came(), false) {
 			m.use(i)
 			*found = s.Session
 			return Forth, true
@@ -73,14 +75,14 @@ func (m *memory) Find(p *header.Packet, part header.Part, _ int, found *Session)
 	return Forth, false
 }
 
-func (m *memory) use(number int) {
+func (m *Memory) use(number int) {
 	if !m.back {
 		m.used = append(m.used, number)
 	}
 }
 
 // Keep is State.Keep.
-func (m *memory) Keep(s *Session) bool {
+func (m *Memory) Keep(s *Session) bool {
 	if most := m.at.Limits.Sessions; most > 0 {
 		taken := 0
 		for i := range m.sessions {
@@ -101,7 +103,7 @@ func (m *memory) Keep(s *Session) bool {
 }
 
 // Take is State.Take.
-func (m *memory) Take(l *Lease, grant *Grant) bool {
+func (m *Memory) Take(l *Lease, grant *Grant) bool {
 	final := l.Packet
 	for _, addresses := range l.Pool.Ranges() {
 		for a := addresses.First; ; a = a.Next() {
@@ -119,7 +121,7 @@ func (m *memory) Take(l *Lease, grant *Grant) bool {
 }
 
 // port returns the source port that a packet gets, which will be like final but for that.
-func (m *memory) port(l *Lease, final *header.Packet) (uint16, bool) {
+func (m *Memory) port(l *Lease, final *header.Packet) (uint16, bool) {
 	if !final.Protocol.Numbered() {
 		return 0, !m.isTaken(final, 0, l.Mapping)
 	}
@@ -150,11 +152,11 @@ func (m *memory) port(l *Lease, final *header.Packet) (uint16, bool) {
 
 // isTaken reports whether an earlier session or a mapping holds the port against a packet that
 // is to leave like final, and isBound whether an earlier session does.
-func (m *memory) isTaken(final *header.Packet, port uint16, mapping network.MappingBehavior) bool {
+func (m *Memory) isTaken(final *header.Packet, port uint16, mapping network.MappingBehavior) bool {
 	return m.isBound(final, port, mapping) || m.isHeld(final.Protocol, final.Source, port)
 }
 
-func (m *memory) isBound(final *header.Packet, port uint16, mapping network.MappingBehavior) bool {
+func (m *Memory) isBound(final *header.Packet, port uint16, mapping network.MappingBehavior) bool {
 	for i := range m.sessions[:m.earlier] {
 		if s := &m.sessions[i]; s.gateway == m.at && s.After.SourcePort == port && s.Binds(final, mapping) {
 			return true
@@ -164,7 +166,7 @@ func (m *memory) isBound(final *header.Packet, port uint16, mapping network.Mapp
 }
 
 // Distinct is State.Distinct.
-func (m *memory) Distinct(final header.Packet, ports header.Ports, mapping network.MappingBehavior) (uint16, bool) {
+func (m *Memory) Distinct(final header.Packet, ports header.Ports, mapping network.MappingBehavior) (uint16, bool) {
 	clashes := func(port uint16) bool {
 		final.SourcePort = port
 		for i := range m.sessions[:m.earlier] {
@@ -185,25 +187,25 @@ func (m *memory) Distinct(final header.Packet, ports header.Ports, mapping netwo
 }
 
 // Mapped is State.Mapped.
-func (m *memory) Mapped(in *network.Interface, _ *header.Packet) *Mapping {
+func (m *Memory) Mapped(in *network.Interface, _ *header.Packet) *Mapping {
 	if len(m.at.openings) == 0 {
 		return nil
 	}
 	t := m.at.openings[in.Index]
-	found := m.flow.first(t, m.at.between(in, in, 0))
-	if found == noMatch {
+	found := m.flow.First(t, m.at.Between(in, in, 0))
+	if found == table.NoMatch {
 		return nil
 	}
-	return m.at.mapped[t.index(found)]
+	return m.at.mapped[t.Index(found)]
 }
 
 // heldFor returns the port of an outside address that a mapping gives to a source, the lowest where
 // several do. ok is false where there is none.
-func (m *memory) heldFor(l *Lease, outside netip.Addr) (port uint16, ok bool) {
+func (m *Memory) heldFor(l *Lease, outside netip.Addr) (port uint16, ok bool) {
 	for i := range m.at.holdings {
 		h := &m.at.holdings[i]
 		if h.isOf(l.Packet.Protocol, outside) && (l.Ports == (header.Ports{}) || l.Ports.Contains(h.Outside.Port())) &&
-			m.flow.in(flowset.Source, &h.machine) && m.flow.keepsPort(h.inside) {
+			m.flow.In(flowset.Source, &h.machine) && m.flow.KeepsPort(h.inside) {
 			return h.Outside.Port(), true
 		}
 	}
@@ -211,9 +213,9 @@ func (m *memory) heldFor(l *Lease, outside netip.Addr) (port uint16, ok bool) {
 }
 
 // isOwnHeld asks whether a mapping keeps the port of an outside address that is the source's own.
-func (m *memory) isOwnHeld(protocol header.Protocol, outside netip.Addr) bool {
+func (m *Memory) isOwnHeld(protocol header.Protocol, outside netip.Addr) bool {
 	for i := range m.at.holdings {
-		if h := &m.at.holdings[i]; h.isOf(protocol, outside) && m.flow.keepsPort(h.outside) {
+		if h := &m.at.holdings[i]; h.isOf(protocol, outside) && m.flow.KeepsPort(h.outside) {
 			return true
 		}
 	}
@@ -221,7 +223,7 @@ func (m *memory) isOwnHeld(protocol header.Protocol, outside netip.Addr) bool {
 }
 
 // isHeld reports whether a mapping keeps a port of an outside address.
-func (m *memory) isHeld(protocol header.Protocol, outside netip.Addr, port uint16) bool {
+func (m *Memory) isHeld(protocol header.Protocol, outside netip.Addr, port uint16) bool {
 	for i := range m.at.holdings {
 		if h := &m.at.holdings[i]; h.isOf(protocol, outside) && h.Outside.Port() == port {
 			return true

@@ -1,6 +1,9 @@
 package engine
 
-import "hollowbridge/core/network"
+import (
+	"hollowbridge/core/network"
+	"hollowbridge/core/table"
+)
 
 // compileRules makes the tables of the gateway's lists of rules. Those of the revision before
 // serve on, patched, where little has changed since they were made.
@@ -19,8 +22,8 @@ func (c *Gateway) compileRules(before *Gateway, digests *network.GatewayDigests,
 		c.findClaims()
 		return
 	}
-	if ch := replacementOf(before.madeOf.NAT, digests.NAT); ch.isSmall(len(nat)) {
-		destinations, sources := c.natTables(ch.new, nat, zones)
+	if ch := table.ReplacementOf(before.madeOf.NAT, digests.NAT); ch.IsSmall(len(nat)) {
+		destinations, sources := c.natTables(ch.New, nat, zones)
 		for i := range c.Interfaces {
 			c.destinations = append(c.destinations, before.destinations[i].patched(ch, destinations[i], nat))
 			c.sources = append(c.sources, before.sources[i].patched(ch, sources[i], nat))
@@ -29,25 +32,25 @@ func (c *Gateway) compileRules(before *Gateway, digests *network.GatewayDigests,
 	} else {
 		c.makeNAT(nat, zones)
 	}
-	if ch := replacementOf(before.madeOf.Filter, digests.Filter); ch.isSmall(len(filter)) {
-		added := newTable(c.filterConditions(ch.new, zones), filter)
-		c.filter = before.filter.patched(ch, added, filter)
+	if ch := table.ReplacementOf(before.madeOf.Filter, digests.Filter); ch.IsSmall(len(filter)) {
+		added := table.New(c.filterConditions(ch.New, zones), filter)
+		c.filter = before.filter.Patched(ch, added, filter)
 		c.madeOf.Filter = before.madeOf.Filter
 	} else {
 		c.makeFilter(filter, zones)
 	}
-	c.reviseClaims(before, replacementOf(before.digests.NAT, digests.NAT))
+	c.reviseClaims(before, table.ReplacementOf(before.digests.NAT, digests.NAT))
 }
 
 func (c *Gateway) makeNAT(rules []*network.Rule, zones []string) {
-	c.destinations, c.sources = c.natTables(section{0, len(c.NAT)}, rules, zones)
+	c.destinations, c.sources = c.natTables(table.Span{End: len(c.NAT)}, rules, zones)
 	if c.digests != nil {
 		c.madeOf.NAT = c.digests.NAT
 	}
 }
 
 func (c *Gateway) makeFilter(rules []*network.Rule, zones []string) {
-	c.filter = newTable(c.filterConditions(section{0, len(c.Filter)}, zones), rules)
+	c.filter = table.New(c.filterConditions(table.Span{End: len(c.Filter)}, zones), rules)
 	if c.digests != nil {
 		c.madeOf.Filter = c.digests.Filter
 	}
@@ -55,18 +58,18 @@ func (c *Gateway) makeFilter(rules []*network.Rule, zones []string) {
 
 // natTables returns the tables of a section of the NAT rules: one for each interface that a
 // packet arrives on, and one for each that it leaves by.
-func (c *Gateway) natTables(s section, rules []*network.Rule, zones []string) (destinations []natTable[redirect], sources []natTable[pools]) {
-	destination := make([][]condition, len(c.Interfaces))
-	source := make([][]condition, len(c.Interfaces))
-	for index := s.first; index < s.end; index++ {
+func (c *Gateway) natTables(s table.Span, rules []*network.Rule, zones []string) (destinations []natTable[redirect], sources []natTable[pools]) {
+	destination := make([][]table.Condition, len(c.Interfaces))
+	source := make([][]table.Condition, len(c.Interfaces))
+	for index := s.First; index < s.End; index++ {
 		r := c.NAT[index]
 		for _, i := range c.Interfaces {
 			if condition, ok := destinationCondition(r, i, zones); ok {
-				condition.index = index
+				condition.Index = index
 				destination[i.Index] = append(destination[i.Index], condition)
 			}
 			if condition, ok := sourceCondition(r, i, zones); ok {
-				condition.index = index
+				condition.Index = index
 				source[i.Index] = append(source[i.Index], condition)
 			}
 		}
@@ -76,12 +79,12 @@ func (c *Gateway) natTables(s section, rules []*network.Rule, zones []string) (d
 			c.sortSpecificFirst(destination[i])
 			c.sortSpecificFirst(source[i])
 		}
-		d, s := natTable[redirect]{table: newTable(destination[i], rules)}, natTable[pools]{table: newTable(source[i], rules)}
+		d, s := natTable[redirect]{Table: table.New(destination[i], rules)}, natTable[pools]{Table: table.New(source[i], rules)}
 		for k := range destination[i] {
-			d.does = append(d.does, newRedirect(destination[i][k].index, c.NAT[destination[i][k].index]))
+			d.does = append(d.does, newRedirect(destination[i][k].Index, c.NAT[destination[i][k].Index]))
 		}
 		for k := range source[i] {
-			s.does = append(s.does, c.poolsOf(c.NAT[source[i][k].index], c.Interfaces[i]))
+			s.does = append(s.does, c.poolsOf(c.NAT[source[i][k].Index], c.Interfaces[i]))
 		}
 		destinations, sources = append(destinations, d), append(sources, s)
 	}
@@ -89,9 +92,9 @@ func (c *Gateway) natTables(s section, rules []*network.Rule, zones []string) (d
 }
 
 // filterConditions returns what packets must meet for a section of the filter rules.
-func (c *Gateway) filterConditions(s section, zones []string) []condition {
-	var conditions []condition
-	for index := s.first; index < s.end; index++ {
+func (c *Gateway) filterConditions(s table.Span, zones []string) []table.Condition {
+	var conditions []table.Condition
+	for index := s.First; index < s.End; index++ {
 		conditions = append(conditions, filterCondition(c.Filter[index], index, zones))
 	}
 	return conditions

@@ -4,11 +4,12 @@ import (
 	"net/netip"
 
 	"hollowbridge/core/network"
+	"hollowbridge/core/table"
 )
 
 // A natTable is a table of NAT rules, with what each condition's rule does.
 type natTable[T any] struct {
-	*table
+	*table.Table
 	does, added []T // of the conditions that the table was made of, and of those of its patch
 }
 
@@ -21,8 +22,8 @@ func (t *natTable[T]) what(n int32) *T {
 }
 
 // patched returns the table for another revision of its list, see table.patched.
-func (t *natTable[T]) patched(c replacement, added natTable[T], rules []*network.Rule) natTable[T] {
-	return natTable[T]{t.table.patched(c, added.table, rules), t.does, added.does}
+func (t *natTable[T]) patched(c table.Replacement, added natTable[T], rules []*network.Rule) natTable[T] {
+	return natTable[T]{t.Table.Patched(c, added.Table, rules), t.does, added.does}
 }
 
 // A redirect is what a rule does to a destination: what the walk needs of it, side by

@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"hollowbridge/core/flow"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/table"
 )
 
 // A Stand is how a packet stood at a gateway, once it came behind the third step, and what the gateway made of it.
@@ -21,7 +23,7 @@ type Stand struct {
 }
 
 // Stand returns how the packet stands here, or false where it did not come behind the third step.
-func (v *visit) Stand() (s *Stand, ok bool) {
+func (v *Visit) Stand() (s *Stand, ok bool) {
 	if !v.stood {
 		return nil, false
 	}
@@ -34,14 +36,14 @@ func (v *visit) Stand() (s *Stand, ok bool) {
 
 // Seen returns the packet as the gateway's filter sees it.
 func (s *Stand) Seen() header.Packet {
-	seen := flowOf(s.After)
-	s.Gateway.seenByFilter(&seen, imageOf(s.Before, 0))
-	return seen.now()
+	seen := flow.FlowOf(s.After)
+	s.Gateway.seenByFilter(&seen, flow.ImageOf(s.Before, 0))
+	return seen.Now()
 }
 
 // AsksFilter returns what the gateway's filter is asked about a packet that stands so.
-func (s *Stand) AsksFilter(p *header.Packet) query {
-	in := s.Gateway.between(s.In, s.Out, s.Moment)
-	in.redirected = s.Forward != nil
-	return newQuery(p, in)
+func (s *Stand) AsksFilter(p *header.Packet) table.Query {
+	in := s.Gateway.Between(s.In, s.Out, s.Moment)
+	in.Redirected = s.Forward != nil
+	return table.NewQuery(p, in)
 }

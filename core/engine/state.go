@@ -3,6 +3,7 @@ package engine
 import (
 	"net/netip"
 
+	"hollowbridge/core/flow"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -23,9 +24,9 @@ type Session struct {
 }
 
 // came and left return the images of the first packet, as it came and as it left.
-func (s *Session) came() *image { return imageOf(s.Before, s.images[0]) }
+func (s *Session) came() *flow.Image { return flow.ImageOf(s.Before, s.images[0]) }
 
-func (s *Session) left() *image { return imageOf(s.After, s.images[1]) }
+func (s *Session) left() *flow.Image { return flow.ImageOf(s.After, s.images[1]) }
 
 // A Direction is which way a packet of a session goes.
 type Direction uint8

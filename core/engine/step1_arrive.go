@@ -7,7 +7,7 @@ import (
 )
 
 // arrive is the first step: the interface is up, and the source can be there.
-func (v *visit) arrive() bool {
+func (v *Visit) arrive() bool {
 	if !v.in.IsUp() {
 		v.note(StepArrive, InterfaceDown, nil)
 		v.stop(Unrouted, StepArrive, nil)
@@ -16,11 +16,11 @@ func (v *visit) arrive() bool {
 	v.note(StepArrive, Arrives, nil)
 	f, forged := &v.flow, &v.forged[v.in.Index]
 	if v.sender.IsValid() {
-		report := f.asReport(v.sender)
+		report := f.AsReport(v.sender)
 		f = &report
 	}
-	if f.in(flowset.Source, forged) {
-		v.note(StepArrive, Forged, nil).Via = f.now().Source
+	if f.In(flowset.Source, forged) {
+		v.note(StepArrive, Forged, nil).Via = f.Now().Source
 		v.stop(Dropped, StepArrive, nil)
 		return false
 	}
@@ -31,9 +31,9 @@ func (v *visit) arrive() bool {
 // addresses and, on an uplink, those that are routed to the inside and are not of its VPN clients.
 func (g *Gateway) forgedSources(in *network.Interface) header.Addresses {
 	forged := g.ownSet.Ranges()
-	for addresses, r := range g.routes.stretches() {
+	for addresses, r := range g.routes.Stretches() {
 		family := header.FamilyOf(addresses.First)
-		if in.FacesInternet(family) && !r.blackhole && r.prefix.Bits() > 0 && r.out != in && !r.out.FacesInternet(family) {
+		if in.FacesInternet(family) && !r.Blackhole && r.Prefix.Bits() > 0 && r.Out != in && !r.Out.FacesInternet(family) {
 			forged = append(forged[:len(forged):len(forged)], addresses)
 		}
 	}

@@ -4,11 +4,12 @@ import (
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/table"
 )
 
 // known is the second step: a packet of a session takes its translation and skips to the
 // ninth step. It returns false where the packet belongs to none.
-func (v *visit) known() bool {
+func (v *Visit) known() bool {
 	s := &v.session
 	direction, found := v.state.Find(&v.before.Packet, v.part, v.size, s)
 	if !found {
@@ -23,22 +24,22 @@ func (v *visit) known() bool {
 	goes := s.Out
 	if direction == Back {
 		goes = s.In
-		v.flow.become(s.came(), true)
+		v.flow.Become(s.came(), true)
 	} else {
-		v.flow.become(s.left(), false)
+		v.flow.Become(s.left(), false)
 	}
-	v.sender = v.flow.senderAfter(v.sender, &v.before)
+	v.sender = v.flow.SenderAfter(v.sender, &v.before)
 	v.note(StepSession, FollowsSession, nil).Before = v.before.Packet
 	if direction == Forth && s.Local {
-		v.decision.Action, v.decision.Packet = Takes, v.flow.now()
+		v.decision.Action, v.decision.Packet = Takes, v.flow.Now()
 		return true
 	}
 	way := v.sessionRoute(goes)
 	if way == nil {
 		return true
 	}
-	if v.flow.protocol() == header.ICMP && v.Handling.ICMPUntracked && !s.Local && v.part != header.Reports {
-		if v.out = way.out; !v.permits(way.out) {
+	if v.flow.Protocol() == header.ICMP && v.Handling.ICMPUntracked && !s.Local && v.part != header.Reports {
+		if v.out = way.Out; !v.permits(way.Out) {
 			return true
 		}
 	}
@@ -55,7 +56,7 @@ func (g *Gateway) isWhole(s *Session) bool {
 // strays judges a packet that is no beginning and belongs to no session. UDP and what else
 // has no beginning is treated as new, and so is TCP by a gateway that is loose. ICMP is
 // stray: it passes only a gateway that does not track it, and is never translated.
-func (v *visit) strays() (stray, ok bool) {
+func (v *Visit) strays() (stray, ok bool) {
 	if v.part == header.Begins {
 		return false, true
 	}
@@ -65,11 +66,11 @@ func (v *visit) strays() (stray, ok bool) {
 		return true, true
 	case v.part == header.Reports:
 		what = NoConnection
-	case v.flow.protocol() == header.ICMP && v.Handling.ICMPUntracked:
+	case v.flow.Protocol() == header.ICMP && v.Handling.ICMPUntracked:
 		return true, true
-	case v.flow.protocol() == header.ICMP:
+	case v.flow.Protocol() == header.ICMP:
 		what = NoPing
-	case v.flow.protocol() != header.TCP || v.Handling.TCPLoose:
+	case v.flow.Protocol() != header.TCP || v.Handling.TCPLoose:
 		return false, true
 	}
 	v.note(StepSession, what, nil)
@@ -80,14 +81,14 @@ func (v *visit) strays() (stray, ok bool) {
 // sessionRoute returns the way a session's packet leaves by. A session that uses
 // an uplink stays on it, whatever the routes prefer: the other side knows only
 // that address. A VPN client is answered the way it came.
-func (v *visit) sessionRoute(goes *network.Interface) *route {
-	if goes != nil && goes.Segment != nil && v.flow.family() == header.IPv6 && v.flow.in(flowset.Destination, &linkLocal) {
+func (v *Visit) sessionRoute(goes *network.Interface) *table.Route {
+	if goes != nil && goes.Segment != nil && v.flow.Family() == header.IPv6 && v.flow.In(flowset.Destination, &linkLocal) {
 		return &v.ways[goes.Index].beside
 	}
-	if goes != nil && goes.IsUp() && v.flow.in(flowset.Destination, &v.clients[goes.Index]) {
+	if goes != nil && goes.IsUp() && v.flow.In(flowset.Destination, &v.clients[goes.Index]) {
 		return &v.ways[goes.Index].clients
 	}
-	if goes == nil || !goes.FacesInternet(v.flow.family()) {
+	if goes == nil || !goes.FacesInternet(v.flow.Family()) {
 		return v.route()
 	}
 	if !goes.IsUp() {
@@ -96,21 +97,21 @@ func (v *visit) sessionRoute(goes *network.Interface) *route {
 		v.tell()
 		return nil
 	}
-	if r := v.flow.by(v.routes); r != nil && r.out == goes {
+	if r := v.flow.By(v.routes); r != nil && r.Out == goes {
 		return r
 	}
-	if v.flow.in(flowset.Destination, &v.prefixes[goes.Index]) {
+	if v.flow.In(flowset.Destination, &v.prefixes[goes.Index]) {
 		return &v.ways[goes.Index].beside
 	}
 	return &v.ways[goes.Index].upstream
 }
 
 // keep remembers the connection as a session.
-func (v *visit) keep(out *network.Interface, local bool) bool {
+func (v *Visit) keep(out *network.Interface, local bool) bool {
 	s := &v.session // all of it is set where it stands: a literal would be copied
 	s.In, s.Out, s.Local, s.Answered, s.Size = v.in, out, local, false, v.size
 	s.Redirect, s.Permit, s.Source, s.Ticket = v.forward, v.permit, v.source, v.grant.Ticket
-	s.Before, s.After, s.images = v.before.Packet, v.flow.now(), [2]int{v.before.number(), v.flow.remember()}
+	s.Before, s.After, s.images = v.before.Packet, v.flow.Now(), [2]int{v.before.Number(), v.flow.Remember()}
 	if v.state.Keep(s) {
 		return true
 	}

@@ -4,28 +4,29 @@ import (
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/table"
 )
 
 // translateDestination is the third step: the first rule that redirects what arrives by the
 // interface. The administrator's rules come before mappings.
-func (v *visit) translateDestination() bool {
+func (v *Visit) translateDestination() bool {
 	t := &v.destinations[v.in.Index]
-	found := v.flow.first(t.table, v.between(v.in, v.in, v.moment))
-	if found == noMatch {
+	found := v.flow.First(t.Table, v.Between(v.in, v.in, v.moment))
+	if found == table.NoMatch {
 		v.translateByMapping()
 		return true
 	}
 	r := t.what(found)
-	index := t.moved(found, r.index)
-	v.redirect, v.whole, v.forward = r, v.NAT[index], t.listed(index)
-	v.flow.tookPart(v.forward)
+	index := t.Moved(found, r.index)
+	v.redirect, v.whole, v.forward = r, v.NAT[index], t.Listed(index)
+	v.flow.TookPart(v.forward)
 	switch r.does {
 	case network.PortForward, network.DestinationNAT:
 		v.redirectTo(r)
 	case network.OneToOne:
-		v.flow.shift(flowset.Destination, v.whole.Outside.First, v.whole.Inside.First)
+		v.flow.Shift(flowset.Destination, v.whole.Outside.First, v.whole.Inside.First)
 	case network.PrefixNAT:
-		if !v.flow.move(flowset.Destination, v.whole) {
+		if !v.flow.Move(flowset.Destination, v.whole) {
 			v.noPlace(StepDestination, v.whole, v.before.Destination)
 			return false
 		}
@@ -35,18 +36,18 @@ func (v *visit) translateDestination() bool {
 }
 
 // redirectTo gives the packet the target and port of a forward.
-func (v *visit) redirectTo(r *redirect) {
-	if v.flow.family() == header.IPv4 {
-		v.flow.setAddress(flowset.Destination, r.target4)
+func (v *Visit) redirectTo(r *redirect) {
+	if v.flow.Family() == header.IPv4 {
+		v.flow.SetAddress(flowset.Destination, r.target4)
 	} else {
-		v.flow.setAddress(flowset.Destination, v.whole.Target.V6)
+		v.flow.SetAddress(flowset.Destination, v.whole.Target.V6)
 	}
 	for i := range r.ports {
 		m := &r.port
 		if i > 0 {
 			m = &v.whole.Ports[i]
 		}
-		if v.flow.mapPort(m) {
+		if v.flow.MapPort(m) {
 			return
 		}
 	}

@@ -1,12 +1,14 @@
 package engine
 
 import (
+	"hollowbridge/core/flow"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/table"
 )
 
 // permits is the sixth step: the first filter rule that matches decides.
-func (v *visit) permits(out *network.Interface) bool {
+func (v *Visit) permits(out *network.Interface) bool {
 	if v.redirect != nil && v.Handling.ForwardsPermit && v.redirect.does.Permits() && v.redirect.does != network.Mapped {
 		v.note(StepFilter, BringsPermit, v.forward)
 		return true
@@ -14,16 +16,16 @@ func (v *visit) permits(out *network.Interface) bool {
 	seen := v.flow
 	v.seenByFilter(&seen, &v.before)
 	if v.part == header.Reports {
-		seen = seen.asReport(v.sender)
+		seen = seen.AsReport(v.sender)
 	}
-	in := v.between(v.in, out, v.moment)
-	in.redirected = v.redirect != nil || v.follows && v.session.Redirect != nil
-	found := seen.first(v.filter, in)
-	if found == noMatch {
-		return v.unmatched(out, seen.now())
+	in := v.Between(v.in, out, v.moment)
+	in.Redirected = v.redirect != nil || v.follows && v.session.Redirect != nil
+	found := seen.First(v.filter, in)
+	if found == table.NoMatch {
+		return v.unmatched(out, seen.Now())
 	}
-	verb, rule := v.filter.condition(found).verb, v.filter.rule(found)
-	v.flow.tookPart(rule)
+	verb, rule := v.filter.Condition(found).Verb, v.filter.Rule(found)
+	v.flow.TookPart(rule)
 	v.note(StepFilter, Decides, rule).Text = string(verb)
 	switch verb {
 	case network.Allow:
@@ -33,7 +35,7 @@ func (v *visit) permits(out *network.Interface) bool {
 		v.stop(Dropped, StepFilter, rule)
 	case network.Reject:
 		v.stop(Rejected, StepFilter, rule)
-		v.decision.Tells = refusedBy(v.flow.protocol())
+		v.decision.Tells = RefusedBy(v.flow.Protocol())
 	}
 	return false
 }
@@ -42,11 +44,11 @@ func (v *visit) permits(out *network.Interface) bool {
 // destination as it is after the third step, or as it came in, and the source as it came in,
 // which is translated only behind the filter. Of an ICMP error it sees that, not the packet
 // that it quotes.
-func (g *Gateway) seenByFilter(f *flow, before *image) {
-	f.with(before, g.Handling.FilterSeesOriginal)
+func (g *Gateway) seenByFilter(f *flow.Flow, before *flow.Image) {
+	f.With(before, g.Handling.FilterSeesOriginal)
 }
 
-func (v *visit) unmatched(out *network.Interface, seen header.Packet) bool {
+func (v *Visit) unmatched(out *network.Interface, seen header.Packet) bool {
 	if v.redirect != nil && v.redirect.does == network.Mapped {
 		v.note(StepFilter, MappingPermits, v.forward)
 		return true

@@ -3,7 +3,7 @@ package engine
 import "hollowbridge/core/network"
 
 // turns is the seventh step: leaving by the interface it came in by must be allowed.
-func (v *visit) turns(out *network.Interface) bool {
+func (v *Visit) turns(out *network.Interface) bool {
 	switch {
 	case out != v.in:
 		return true

@@ -8,9 +8,12 @@ import (
 	"strings"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/explore"
+	"hollowbridge/core/flow"
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 )
 
 // A Change is how connections fare differently.
@@ -57,7 +60,7 @@ type Translation struct {
 }
 
 // translationOf returns the translation of a connection that a network delivers.
-func translationOf(e *engine.Engine, c engine.Connection) (t Translation) {
+func translationOf(e *walk.Engine, c walk.Connection) (t Translation) {
 	v := e.NewWalk().Verdict(c)
 	if v.Outcome != engine.Reached {
 		return t
@@ -103,7 +106,7 @@ type Fate struct {
 	Rule    *network.Rule   // that ended it, or nil
 	Rules   []*network.Rule // that had a part in it
 
-	at, to engine.Site
+	at, to network.Site
 	terms  flowset.Terms
 }
 
@@ -112,7 +115,7 @@ type Fate struct {
 // translation. With stops, those that are stopped under both but elsewhere or
 // otherwise count too. None is a proof that both do the same at the moments that are asked about; the zero
 // Times are all.
-func Differences(old, new *engine.Engine, times network.Times, stops bool) ([]Difference, error) {
+func Differences(old, new *walk.Engine, times network.Times, stops bool) ([]Difference, error) {
 	if err := comparable(old.Network(), new.Network()); err != nil {
 		return nil, err
 	}
@@ -139,8 +142,8 @@ func comparable(old, new *network.Network) error {
 // A Baseline is a network that others are compared with. It is surveyed once, as far
 // as it is asked about.
 type Baseline struct {
-	engine   *engine.Engine
-	explorer *engine.Explorer
+	engine   *walk.Engine
+	explorer *explore.Explorer
 	every    bool // all moments are asked about: those that the network's rules and the other's tell apart
 	surveyed []surveyed
 	kinds    int  // that were found
@@ -149,7 +152,7 @@ type Baseline struct {
 
 // A surveyed beginning is what becomes of all its connections.
 type surveyed struct {
-	engine.Beginning
+	explore.Beginning
 	done    bool
 	regions []fated
 }
@@ -158,23 +161,23 @@ type surveyed struct {
 type fated struct {
 	set      flowset.Set
 	fate     *Fate
-	meetings []engine.Meeting
+	meetings []flow.Meeting
 }
 
 // NewBaseline returns the baseline of a network, for some moments; the zero Times are all. Comparisons with it
 // hold up to most pieces of sets altogether.
-func NewBaseline(old *engine.Engine, times network.Times, most int) *Baseline {
-	return &Baseline{engine: old, explorer: engine.NewExplorer(old, times.Or(old.Network()), most), every: times.IsZero()}
+func NewBaseline(old *walk.Engine, times network.Times, most int) *Baseline {
+	return &Baseline{engine: old, explorer: explore.New(old, times.Or(old.Network()), most), every: times.IsZero()}
 }
 
 // tellApart makes the baseline one for all moments that another network tells apart too: it is surveyed again,
 // if that is more.
-func (base *Baseline) tellApart(new *engine.Engine) {
+func (base *Baseline) tellApart(new *walk.Engine) {
 	if !base.every {
 		return
 	}
 	if times := network.EveryMoment(base.engine.Network(), new.Network()); !times.Equal(base.explorer.Times) {
-		base.explorer, base.surveyed, base.kinds = engine.NewExplorer(base.engine, times, base.explorer.Space.Most()), nil, 0
+		base.explorer, base.surveyed, base.kinds = explore.New(base.engine, times, base.explorer.Space.Most()), nil, 0
 	}
 }
 
@@ -204,7 +207,7 @@ func (base *Baseline) survey(s *surveyed) error {
 // Differences is Differences from the baseline, among the connections of some protocols.
 // Connections that share a fate in the old network mostly do in the new one: so each of
 // the baseline's regions is explored there, and what comes out is compared with what it was.
-func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []header.Protocol) ([]Difference, error) {
+func (base *Baseline) Differences(new *walk.Engine, stops bool, protocols []header.Protocol) ([]Difference, error) {
 	if err := comparable(base.engine.Network(), new.Network()); err != nil {
 		return nil, err
 	}
@@ -218,7 +221,7 @@ func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []he
 	}
 	c := &comparison{space: base.explorer.Space, stops: stops, index: map[pairKey]int{}, old: base.engine, new: new, times: base.explorer.Times,
 		renamed: network.FindRenamed(base.engine.Network(), new.Network()), before: network.FindRenamed(new.Network(), base.engine.Network())}
-	explorer := engine.NewExplorerIn(new, base.explorer.Space, base.explorer.Times)
+	explorer := explore.NewIn(new, base.explorer.Space, base.explorer.Times)
 	for _, pair := range c.pairs(base.surveyed, explorer.Beginnings(nil), protocols) {
 		if pair.old != nil {
 			if err := base.survey(pair.old); err != nil {
@@ -236,13 +239,13 @@ func (base *Baseline) Differences(new *engine.Engine, stops bool, protocols []he
 // it is nil.
 type pair struct {
 	old *surveyed
-	new *engine.Beginning
+	new *explore.Beginning
 	set flowset.Set // all those of the old one, or some
 }
 
 // pairs returns where each connection begins in both networks, for some protocols: at the
 // place of the same name, else wherever its source is.
-func (c *comparison) pairs(old []surveyed, new []engine.Beginning, protocols []header.Protocol) []pair {
+func (c *comparison) pairs(old []surveyed, new []explore.Beginning, protocols []header.Protocol) []pair {
 	var list []pair
 	leftOld, leftNew := make([]flowset.Set, len(old)), make([]flowset.Set, len(new))
 	for i := range leftOld {
@@ -256,7 +259,7 @@ func (c *comparison) pairs(old []surveyed, new []engine.Beginning, protocols []h
 		straight bool
 	}
 	byPlace, byProtocol := map[placeKey][]int{}, map[anywhere][]int{}
-	anywhereOf := func(b *engine.Beginning) anywhere { return anywhere{b.Protocol, b.From.Through != nil} }
+	anywhereOf := func(b *explore.Beginning) anywhere { return anywhere{b.Protocol, b.From.Through != nil} }
 	for k := range new {
 		y := &new[k]
 		leftNew[k] = flowset.Nothing
@@ -307,7 +310,7 @@ func (c *comparison) pairs(old []surveyed, new []engine.Beginning, protocols []h
 // handedOver returns which of some connections, that machines beside an uplink or its next hop hand to the gateway, these can hand to it in
 // the other network too, though the internet sends them there anyway, or a machine beside it has a name there, so that they begin by no
 // such way.
-func (c *comparison) handedOver(b *engine.Beginning, set flowset.Set, now, then *network.Renamed, other *engine.Engine) (there engine.Beginning, some bool) {
+func (c *comparison) handedOver(b *explore.Beginning, set flowset.Set, now, then *network.Renamed, other *walk.Engine) (there explore.Beginning, some bool) {
 	if b.From.Through == nil || set == flowset.Nothing {
 		return there, false
 	}
@@ -344,7 +347,7 @@ type placeKey struct {
 }
 
 // keyOf returns the place of a beginning, by the names that things have now where some were renamed.
-func keyOf(b *engine.Beginning, renamed *network.Renamed) placeKey {
+func keyOf(b *explore.Beginning, renamed *network.Renamed) placeKey {
 	first, _ := b.Sources.First()
 	k := placeKey{"the internet", b.Protocol, header.FamilyOf(first)}
 	from := b.From
@@ -367,7 +370,7 @@ func keyOf(b *engine.Beginning, renamed *network.Renamed) placeKey {
 }
 
 // placeNow returns a place of an earlier network with what is in its place now; what is nowhere now is as it was.
-func placeNow(r *network.Renamed, p engine.Place) engine.Place {
+func placeNow(r *network.Renamed, p network.Place) network.Place {
 	now := func(i *network.Interface) *network.Interface {
 		if i == nil {
 			return nil
@@ -385,7 +388,7 @@ func placeNow(r *network.Renamed, p engine.Place) engine.Place {
 }
 
 // nameNow returns the name that a site of the old network has in the new one.
-func (c *comparison) nameNow(s engine.Site) string {
+func (c *comparison) nameNow(s network.Site) string {
 	if s.Gateway != nil {
 		s.Gateway = cmp.Or(c.renamed.Gateway(s.Gateway), s.Gateway)
 	}
@@ -412,7 +415,7 @@ type comparison struct {
 	rules    network.RuleLists
 	index    map[pairKey]int
 	found    []altered
-	old, new *engine.Engine
+	old, new *walk.Engine
 	times    network.Times
 	renamed  network.Renamed // in the new network
 	before   network.Renamed // what the new network has, in the old one
@@ -423,13 +426,13 @@ type altered struct {
 	old, new *Fate
 	on       *network.Segment // see Difference
 	sender   Straight
-	begins   *engine.Engine // the network in which they can begin
+	begins   *walk.Engine // the network in which they can begin
 	sets     []flowset.Set
-	meetings []engine.Meeting // of connections that this is not said of
+	meetings []flow.Meeting // of connections that this is not said of
 }
 
 // explore compares the connections of a pair.
-func (c *comparison) explore(explorer *engine.Explorer, p pair) error {
+func (c *comparison) explore(explorer *explore.Explorer, p pair) error {
 	if p.old == nil {
 		for r, err := range explorer.Explore(p.new.From, p.set) {
 			if err != nil {
@@ -464,7 +467,7 @@ func (c *comparison) explore(explorer *engine.Explorer, p pair) error {
 }
 
 // add notes connections of a pair, unless their fates are alike.
-func (c *comparison) add(p pair, old, new *Fate, set flowset.Set, meetings []engine.Meeting) {
+func (c *comparison) add(p pair, old, new *Fate, set flowset.Set, meetings []flow.Meeting) {
 	if c.alike(old, new) {
 		return
 	}
@@ -515,7 +518,7 @@ func (c *comparison) differences() []Difference {
 }
 
 // reachesOtherwise reports whether a next hop gets to where a difference is with its own address too, under one of the networks.
-func (c *comparison) reachesOtherwise(d *Difference, e *engine.Engine) bool {
+func (c *comparison) reachesOtherwise(d *Difference, e *walk.Engine) bool {
 	x := d.Example.Connection
 	via, known := d.Sender.By.NextHop(header.FamilyOf(x.Packet.Source))
 	if !known {
@@ -531,7 +534,7 @@ func (c *comparison) reachesOtherwise(d *Difference, e *engine.Engine) bool {
 }
 
 // translation returns what becomes of a difference's example under one of the networks.
-func (c *comparison) translation(d *Difference, e *engine.Engine) Translation {
+func (c *comparison) translation(d *Difference, e *walk.Engine) Translation {
 	x := d.Example.Connection
 	if d.Change != Otherwise && d.Change != Elsewhere {
 		return Translation{}
@@ -547,7 +550,7 @@ func (c *comparison) translation(d *Difference, e *engine.Engine) Translation {
 }
 
 // placeIn returns a place of either network in one of them.
-func (c *comparison) placeIn(e *engine.Engine, p *engine.Place, a netip.Addr) (engine.Place, bool) {
+func (c *comparison) placeIn(e *walk.Engine, p *network.Place, a netip.Addr) (network.Place, bool) {
 	if e == c.old {
 		return PlaceIn(e, &c.before, p, a)
 	}
@@ -555,17 +558,17 @@ func (c *comparison) placeIn(e *engine.Engine, p *engine.Place, a netip.Addr) (e
 }
 
 // PlaceIn returns where a machine is in a network that has an address and a place in another one; ok is false where there is none.
-func PlaceIn(e *engine.Engine, renamed *network.Renamed, p *engine.Place, a netip.Addr) (at engine.Place, ok bool) {
+func PlaceIn(e *walk.Engine, renamed *network.Renamed, p *network.Place, a netip.Addr) (at network.Place, ok bool) {
 	if p.Through != nil {
 		i := renamed.Interface(p.Through)
 		if i == nil {
-			return engine.Place{}, false
+			return network.Place{}, false
 		}
 		return e.Behind(i, a), true
 	}
 	if p.Host != nil {
 		if h := renamed.Host(p.Host); h != nil && h.Has(a) {
-			return engine.At(h, a), true
+			return network.PlaceOf(h, a), true
 		}
 	}
 	if p.Segment != nil {
@@ -603,7 +606,7 @@ func equalTerms(space *flowset.Space, a, b flowset.Terms) flowset.Set {
 var nowhere = &Fate{Outcome: engine.Unrouted, At: "nowhere"}
 
 // fateOf returns a region's fate, which is valid as long as the region.
-func fateOf(r *engine.Region) Fate {
+func fateOf(r *explore.Region) Fate {
 	return Fate{r.Verdict.Outcome, r.Verdict.At.Name(), r.Verdict.To.Name(), r.Verdict.Rule, r.Rules, r.Verdict.At, r.Verdict.To, r.Terms}
 }
 

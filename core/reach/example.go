@@ -1,14 +1,14 @@
 package reach
 
 import (
-	"hollowbridge/core/engine"
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 )
 
 // An Example is one connection of many, and how a person asks about it.
 type Example struct {
-	engine.Connection
+	walk.Connection
 	Sender string             // who sends it: an address, or a host's name where others have its address too
 	In     *network.Interface // where it enters, set where the sender does not tell
 	At     string             // its moment as a person names it, where it is not so at all that were asked about
@@ -16,8 +16,8 @@ type Example struct {
 
 // exampleFrom returns a member of a set of connections that fare alike at some of the moments that were asked about, from where its
 // sender is: on a segment, where that is given because the address is elsewhere too.
-func exampleFrom(e *engine.Engine, times network.Times, on *network.Segment, sender Straight, p flowset.Member, when network.When) Example {
-	x := Example{Connection: engine.Connection{Packet: p.Packet, Moment: times.Moment(p.Moment)}, Sender: p.Source.String()}
+func exampleFrom(e *walk.Engine, times network.Times, on *network.Segment, sender Straight, p flowset.Member, when network.When) Example {
+	x := Example{Connection: walk.Connection{Packet: p.Packet, Moment: times.Moment(p.Moment)}, Sender: p.Source.String()}
 	if !when.IsAlways() {
 		x.At = times.Name(x.Moment)
 	}

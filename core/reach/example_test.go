@@ -3,9 +3,9 @@ package reach_test
 import (
 	"fmt"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile"
 )
 
@@ -27,7 +27,7 @@ gateways:
 		panic(err)
 	}
 	internet := network.Expression{Text: "internet", Items: []network.Item{{Set: n.Internet()}}}
-	found, err := reach.Find(engine.Compile(n, nil), reach.Question{From: &internet})
+	found, err := reach.Find(walk.Compile(n, nil), reach.Question{From: &internet})
 	if err != nil {
 		panic(err)
 	}

@@ -4,9 +4,12 @@ import (
 	"math/big"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/explore"
+	"hollowbridge/core/flow"
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 )
 
 // A Result is whether an expectation holds, and if not, a connection that shows it.
@@ -18,15 +21,15 @@ type Result struct {
 	Breaking    *big.Int     // how many connections break it, at some moment
 	When        network.When // when some do, of the moments that were asked about
 	Counter     Example
-	Verdict     engine.Verdict // of the counterexample
+	Verdict     walk.Verdict // of the counterexample
 
 	LetThrough *Example // where nobody may get there, one that gets through to where nobody is known to answer, or nil
 }
 
 // Expect checks every expectation of a network against all connections at some moments; the zero Times are all.
-func Expect(e *engine.Engine, times network.Times) ([]Result, error) {
+func Expect(e *walk.Engine, times network.Times) ([]Result, error) {
 	var results []Result
-	explorer := engine.NewExplorer(e, times.Or(e.Network()), MostPieces)
+	explorer := explore.New(e, times.Or(e.Network()), MostPieces)
 	for _, x := range e.Network().Expect {
 		r, err := check(e, explorer, x)
 		if err != nil {
@@ -52,7 +55,7 @@ func vacant(n *network.Network, x *network.Expectation) string {
 	return ""
 }
 
-func check(e *engine.Engine, explorer *engine.Explorer, x *network.Expectation) (Result, error) {
+func check(e *walk.Engine, explorer *explore.Explorer, x *network.Expectation) (Result, error) {
 	result := Result{Expectation: x, Holds: true, Empty: true, Breaking: new(big.Int)}
 	space := explorer.Space
 	behind := x.Must == network.Only || x.Must == network.Never
@@ -111,7 +114,7 @@ func check(e *engine.Engine, explorer *engine.Explorer, x *network.Expectation) 
 }
 
 // sizeOf returns how many connections some disjoint sets hold, each once whenever it is.
-func sizeOf(explorer *engine.Explorer, sets []flowset.Set) *big.Int {
+func sizeOf(explorer *explore.Explorer, sets []flowset.Set) *big.Int {
 	size := new(big.Int)
 	if !explorer.Times.IsOne() {
 		sets = []flowset.Set{explorer.Space.OverlayAll(sets)}
@@ -123,8 +126,8 @@ func sizeOf(explorer *engine.Explorer, sets []flowset.Set) *big.Int {
 }
 
 // sendersOf returns who sends what an expectation is about, of a place.
-func sendersOf(x *network.Expectation) func(engine.Place) header.Addresses {
-	return func(p engine.Place) header.Addresses {
+func sendersOf(x *network.Expectation) func(network.Place) header.Addresses {
+	return func(p network.Place) header.Addresses {
 		who := membersOf(&x.From, p)
 		if x.Must == network.Only {
 			who = header.AllAddresses().Minus(who)
@@ -138,9 +141,9 @@ const mostSamples = 60
 
 // About returns connections that an expectation is about, to the addresses that it names: one
 // of each way they go, up to so many.
-func About(e *engine.Engine, x *network.Expectation, moment network.Moment) ([]engine.Connection, error) {
-	explorer := engine.NewExplorer(e, network.At(moment), MostPieces)
-	var found []engine.Connection
+func About(e *walk.Engine, x *network.Expectation, moment network.Moment) ([]walk.Connection, error) {
+	explorer := explore.New(e, network.At(moment), MostPieces)
+	var found []walk.Connection
 	for _, b := range explorer.Beginnings(sendersOf(x)) {
 		if b.From.Through != nil && x.Must == network.Reaches {
 			continue
@@ -150,8 +153,8 @@ func About(e *engine.Engine, x *network.Expectation, moment network.Moment) ([]e
 			if err != nil {
 				return nil, err
 			}
-			if p, ok := explorer.Space.Usual(r.Set); ok && len(found) < mostSamples && engine.Claims(r.Meetings, p.Packet) {
-				found = append(found, engine.Connection{Packet: p.Packet, From: e.PlaceOf(b.From, p.Source), Moment: moment})
+			if p, ok := explorer.Space.Usual(r.Set); ok && len(found) < mostSamples && flow.Claims(r.Meetings, p.Packet) {
+				found = append(found, walk.Connection{Packet: p.Packet, From: e.PlaceOf(b.From, p.Source), Moment: moment})
 			}
 		}
 	}
@@ -159,7 +162,7 @@ func About(e *engine.Engine, x *network.Expectation, moment network.Moment) ([]e
 }
 
 // telling ranks counterexamples: a stranger on the internet says most.
-func telling(from engine.Place, r *engine.Region) int {
+func telling(from network.Place, r *explore.Region) int {
 	switch {
 	case from.Internet && from.Host == nil && r.Example.Source.Is4():
 		return 2
@@ -170,7 +173,7 @@ func telling(from engine.Place, r *engine.Region) int {
 }
 
 // counterexample returns a member, from the usual source port where it can.
-func counterexample(e *engine.Engine, explorer *engine.Explorer, begins *engine.Beginning, set flowset.Set, meetings []engine.Meeting) Example {
+func counterexample(e *walk.Engine, explorer *explore.Explorer, begins *explore.Beginning, set flowset.Set, meetings []flow.Meeting) Example {
 	box := &explorer.Space.Boxes(set)[0]
 	return exampleFrom(e, explorer.Times, sharedOn(begins), senderOf(begins.From), exampleOf(explorer.Space, explorer.Times, set, box, meetings), whenOf(explorer.Times, box.Moments))
 }

@@ -6,10 +6,10 @@ import (
 	"slices"
 	"testing"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile/netfiletest"
 )
@@ -90,7 +90,7 @@ func TestWhatFaresAlikeSaysTheSame(t *testing.T) {
 		for r := range g.Rules() {
 			r.Disabled = r.Disabled || random.IntN(3) == 0
 		}
-		found, err := reach.Differences(engine.Compile(old, nil), engine.Compile(new, nil), network.Times{}, false)
+		found, err := reach.Differences(walk.Compile(old, nil), walk.Compile(new, nil), network.Times{}, false)
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}

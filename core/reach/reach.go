@@ -12,9 +12,12 @@ import (
 	"strings"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/explore"
+	"hollowbridge/core/flow"
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 )
 
 // MostPieces is how many pieces of sets an analysis may hold before it gives up;
@@ -71,15 +74,15 @@ type Access struct {
 // network, and the ways that are let through although nobody is known to answer there. Machines
 // on the internet, and those that the file does not name, count as services only where the
 // question names them.
-func Find(e *engine.Engine, q Question) (Answer, error) {
-	explorer := engine.NewExplorer(e, q.Times.Or(e.Network()), cmp.Or(q.Most, MostPieces))
+func Find(e *walk.Engine, q Question) (Answer, error) {
+	explorer := explore.New(e, q.Times.Or(e.Network()), cmp.Or(q.Most, MostPieces))
 	explorer.StopAlike() // what is stopped is not listed
-	return FindIn(e, explorer, q, func(b engine.Beginning) iter.Seq2[*engine.Region, error] { return explorer.Explore(b.From, b.Set) })
+	return FindIn(e, explorer, q, func(b explore.Beginning) iter.Seq2[*explore.Region, error] { return explorer.Explore(b.From, b.Set) })
 }
 
 // FindIn is Find by an explorer that the engine has already: for its moments, and within its limit. What becomes
 // of connections is taken from explored, which may know it already.
-func FindIn(e *engine.Engine, explorer *engine.Explorer, q Question, explored func(engine.Beginning) iter.Seq2[*engine.Region, error]) (Answer, error) {
+func FindIn(e *walk.Engine, explorer *explore.Explorer, q Question, explored func(explore.Beginning) iter.Seq2[*explore.Region, error]) (Answer, error) {
 	var rules network.RuleLists
 	ways, most := map[wayKey]*merged{}, mostWays+4*e.Network().RuleCount()
 	var order []*merged
@@ -139,13 +142,13 @@ const untilMeasured = 1 << 12
 
 // isLetThrough reports whether connections come through a gateway to where nobody is known to
 // answer them.
-func isLetThrough(r *engine.Region) bool {
+func isLetThrough(r *explore.Region) bool {
 	o := r.Verdict.Outcome
 	return r.Behind && (o == engine.Absent || o == engine.Refused)
 }
 
 // isOutside reports whether connections end on the internet, or on the segment of an uplink.
-func isOutside(r *engine.Region) bool {
+func isOutside(r *explore.Region) bool {
 	s := r.Verdict.At.Segment
 	return r.To.Internet || s != nil && s.IsUplink(header.FamilyOf(r.Example.Destination))
 }
@@ -169,18 +172,18 @@ func (t TooMany) Error() string {
 }
 
 // isNamed reports whether a site is a gateway or host of the file.
-func isNamed(s *engine.Site) bool { return s.Gateway != nil || s.Machine.Host != nil }
+func isNamed(s *network.Site) bool { return s.Gateway != nil || s.Machine.Host != nil }
 
 // among returns which addresses of a place the question is about.
-func (q *Question) among() func(engine.Place) header.Addresses {
+func (q *Question) among() func(network.Place) header.Addresses {
 	if q.From == nil {
 		return nil
 	}
-	return func(p engine.Place) header.Addresses { return membersOf(q.From, p) }
+	return func(p network.Place) header.Addresses { return membersOf(q.From, p) }
 }
 
 // membersOf returns the addresses that an expression stands for among the machines of a place.
-func membersOf(x *network.Expression, p engine.Place) header.Addresses {
+func membersOf(x *network.Expression, p network.Place) header.Addresses {
 	if p.Through != nil {
 		return x.Straight(p.Through)
 	}
@@ -188,7 +191,7 @@ func membersOf(x *network.Expression, p engine.Place) header.Addresses {
 }
 
 // sharedOn returns the segment of a beginning whose addresses are elsewhere too, else nil.
-func sharedOn(b *engine.Beginning) *network.Segment {
+func sharedOn(b *explore.Beginning) *network.Segment {
 	if b.Shared {
 		return b.From.Segment
 	}
@@ -242,7 +245,7 @@ func compareService(a, b header.Service) int {
 
 // asked returns the connections of a region that are delivered to what the question
 // asks about. What a relay hands on to a loopback address is delivered to its host.
-func asked(e *engine.Engine, s *flowset.Space, r *engine.Region, q Question) flowset.Set {
+func asked(e *walk.Engine, s *flowset.Space, r *explore.Region, q Question) flowset.Set {
 	all := header.AllAddresses()
 	to := all
 	if q.To != nil {
@@ -297,11 +300,11 @@ type merged struct {
 	sender  Straight
 	sets    []flowset.Set
 
-	meetings []engine.Meeting // of connections that it is not said of
+	meetings []flow.Meeting // of connections that it is not said of
 }
 
 // newMerged returns one without any set yet, like a region.
-func newMerged(r *engine.Region, on *network.Segment, sender Straight) *merged {
+func newMerged(r *explore.Region, on *network.Segment, sender Straight) *merged {
 	to := &r.Verdict.To
 	w := &merged{outcome: r.Verdict.Outcome, gateway: to.Gateway != nil, host: to.Name(), terms: r.Terms, rules: slices.Clone(r.Rules), on: on, sender: sender}
 	if w.outcome == engine.Absent {
@@ -322,19 +325,19 @@ type wayKey struct {
 	rules             int
 }
 
-func keyOfWay(rules *network.RuleLists, r *engine.Region, begins *engine.Beginning, on *network.Segment) wayKey {
+func keyOfWay(rules *network.RuleLists, r *explore.Region, begins *explore.Beginning, on *network.Segment) wayKey {
 	return wayKey{r.Verdict.Outcome, on, begins.From.Through, senderOf(begins.From).Hop, siteKey(r), r.Terms[flowset.Destination], r.Terms[flowset.Port], r.Example.Protocol, rules.Number(r.Rules)}
 }
 
 // siteKey tells where a region ends from elsewhere.
-func siteKey(r *engine.Region) string {
+func siteKey(r *explore.Region) string {
 	if r.Verdict.Outcome == engine.Absent {
 		return "nobody on " + r.Verdict.At.Name()
 	}
 	return r.Verdict.To.Name()
 }
 
-func (w *merged) accesses(e *engine.Engine, explorer *engine.Explorer) []Access {
+func (w *merged) accesses(e *walk.Engine, explorer *explore.Explorer) []Access {
 	var found []Access
 	set := explorer.Space.OverlayAll(w.sets)
 	for _, box := range explorer.Space.Boxes(set) {
@@ -391,7 +394,7 @@ func sentTo(b *flowset.Box) header.Services {
 
 // exampleOf returns a connection of a box that can be traced, none by which a machine
 // meets itself.
-func exampleOf(s *flowset.Space, times network.Times, set flowset.Set, b *flowset.Box, meetings []engine.Meeting) flowset.Member {
+func exampleOf(s *flowset.Space, times network.Times, set flowset.Set, b *flowset.Box, meetings []flow.Meeting) flowset.Member {
 	p := flowset.Member{Packet: header.Packet{Protocol: b.Protocol}}
 	if len(b.Moments) > 0 {
 		p.Moment = times.Usual(stretchesOf(b.Moments))
@@ -407,7 +410,7 @@ func exampleOf(s *flowset.Space, times network.Times, set flowset.Set, b *flowse
 	if len(b.Ports) > 0 {
 		p.DestinationPort = b.Ports[0].First
 	}
-	if s.Contains(set, p) && engine.Claims(meetings, p.Packet) {
+	if s.Contains(set, p) && flow.Claims(meetings, p.Packet) {
 		return p
 	}
 	only := flowset.Everything
@@ -420,7 +423,7 @@ func exampleOf(s *flowset.Space, times network.Times, set flowset.Set, b *flowse
 	}
 	random := rand.New(rand.NewPCG(1, 1))
 	p, _ = s.Usual(only)
-	for tries := 0; tries < mostTries && !engine.Claims(meetings, p.Packet); tries++ {
+	for tries := 0; tries < mostTries && !flow.Claims(meetings, p.Packet); tries++ {
 		p, _ = s.Sample(only, random.Uint64)
 	}
 	return p

@@ -17,6 +17,8 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/netfile/netfiletest"
@@ -26,8 +28,8 @@ var explored = flag.Uint64("explore", 40, "how many random networks to explore; 
 
 // trace asks the engine about one connection at a moment, as a person would: from the machine on a
 // segment, by its name in this network, or from wherever the address is where that is nil.
-func trace(e *engine.Engine, on *network.Segment, sender reach.Straight, p header.Packet, at network.Moment) (engine.Verdict, bool) {
-	c := engine.Connection{Packet: p, Moment: at}
+func trace(e *walk.Engine, on *network.Segment, sender reach.Straight, p header.Packet, at network.Moment) (walk.Verdict, bool) {
+	c := walk.Connection{Packet: p, Moment: at}
 	if sender.By != nil { // by its name in this network
 		c.From = e.Behind(e.Network().Gateway(sender.By.Gateway.Name).Interface(sender.By.Name), p.Source)
 		return e.NewWalk().Verdict(c), true
@@ -35,7 +37,7 @@ func trace(e *engine.Engine, on *network.Segment, sender reach.Straight, p heade
 	if on == nil {
 		var err error
 		if c.From, err = e.Locate(p.Source); err != nil {
-			return engine.Verdict{}, false
+			return walk.Verdict{}, false
 		}
 		return e.NewWalk().Verdict(c), true
 	}
@@ -45,7 +47,7 @@ func trace(e *engine.Engine, on *network.Segment, sender reach.Straight, p heade
 			return e.NewWalk().Verdict(c), true
 		}
 	}
-	return engine.Verdict{}, false
+	return walk.Verdict{}, false
 }
 
 // handed returns a packet that somebody beside an uplink, or its next hop, hands to the gateway there.
@@ -67,7 +69,7 @@ func handed(random *rand.Rand, n *network.Network) (sender reach.Straight, p hea
 
 // entersOtherwise reports whether a packet that is handed to a gateway is not one that comes there from the internet anyway, or stays
 // on the segment.
-func entersOtherwise(e *engine.Engine, sender reach.Straight, p header.Packet) bool {
+func entersOtherwise(e *walk.Engine, sender reach.Straight, p header.Packet) bool {
 	i := e.Network().Gateway(sender.By.Gateway.Name).Interface(sender.By.Name)
 	for _, prefix := range append(slices.Clone(i.Addresses), i.Upstream.Routes...) {
 		if prefix.Contains(p.Destination) {
@@ -91,12 +93,12 @@ func isAmong(n *network.Network, sender reach.Straight, source netip.Addr) bool 
 }
 
 // begins returns a verdict, or none where a machine beside an uplink can't have sent that.
-func begins(e *engine.Engine, sender reach.Straight, source netip.Addr, v engine.Verdict) engine.Verdict {
+func begins(e *walk.Engine, sender reach.Straight, source netip.Addr, v walk.Verdict) walk.Verdict {
 	i := e.Network().Gateway(sender.By.Gateway.Name).Interface(sender.By.Name)
 	if isAmong(e.Network(), reach.Straight{By: i, Hop: sender.Hop}, source) {
 		return v
 	}
-	return engine.Verdict{Outcome: engine.Unrouted}
+	return walk.Verdict{Outcome: engine.Unrouted}
 }
 
 // someMoment returns one of those at which something is so, or, where it is said, one at which it is not.
@@ -152,7 +154,7 @@ func TestReachAgreesWithTraces(t *testing.T) {
 	checked, twins, through, timed, straight := 0, 0, 0, 0, 0
 	for seed := range netfiletest.Asked(*explored, 3) {
 		n := netfiletest.Parse(t, gen.Mixed(seed))
-		e := engine.Compile(n, nil)
+		e := walk.Compile(n, nil)
 		answer, err := reach.Find(e, reach.Question{})
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
@@ -216,10 +218,10 @@ func TestReachAgreesWithTraces(t *testing.T) {
 
 // checkLetThrough traces members of what is let through to nobody, and connections beside them,
 // and returns how many.
-func checkLetThrough(t *testing.T, seed uint64, e *engine.Engine, found []reach.Access) (checked int) {
+func checkLetThrough(t *testing.T, seed uint64, e *walk.Engine, found []reach.Access) (checked int) {
 	t.Helper()
 	random := rand.New(rand.NewPCG(seed, 32))
-	nobody := func(v *engine.Verdict) bool { return v.Outcome == engine.Absent || v.Outcome == engine.Refused }
+	nobody := func(v *walk.Verdict) bool { return v.Outcome == engine.Absent || v.Outcome == engine.Refused }
 	for _, a := range found {
 		for _, p := range append(packetsOf(random, &a), a.Example.Packet) {
 			v, ok := trace(e, a.On, a.Sender, p, a.Example.Moment)
@@ -232,7 +234,7 @@ func checkLetThrough(t *testing.T, seed uint64, e *engine.Engine, found []reach.
 				t.Fatalf("seed %d: reach lets %s -> %s %s through to nobody at %q, a trace says %s at %s", seed, p.From(), p.To(), p.Protocol, a.Host, v.Outcome, v.At.Name())
 			}
 		}
-		if d := a.Example; !a.Delivered.Contains(engine.TraceOf(e.NewWalk(), d.Connection).Ended.Destination) {
+		if d := a.Example; !a.Delivered.Contains(words.TraceOf(e.NewWalk(), d.Connection).Ended.Destination) {
 			t.Fatalf("seed %d: %s -> %s does not become one to %s", seed, d.Packet.From(), d.Packet.To(), a.Delivered)
 		}
 		for _, source := range borders(random, a.From) {
@@ -242,13 +244,13 @@ func checkLetThrough(t *testing.T, seed uint64, e *engine.Engine, found []reach.
 				continue
 			}
 			v, ok := trace(e, a.On, a.Sender, p, a.Example.Moment)
-			c := engine.Connection{Packet: p, Moment: a.Example.Moment}
+			c := walk.Connection{Packet: p, Moment: a.Example.Moment}
 			if a.On == nil {
 				c.From, _ = e.Locate(p.Source)
 			} else {
 				c.From = e.On(a.On, p.Source)
 			}
-			if passed := engine.TraceOf(e.NewWalk(), c).Passed; len(passed) == 0 {
+			if passed := words.TraceOf(e.NewWalk(), c).Passed; len(passed) == 0 {
 				continue // it is on that segment itself
 			}
 			if outside := v.At.Machine.Internet || v.At.Segment != nil && v.At.Segment.IsUplink(header.FamilyOf(p.Destination)); ok && nobody(&v) && !outside {
@@ -356,7 +358,7 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 		if _, err := netfile.Parse("changed.yaml", []byte(other)); err != nil {
 			continue
 		}
-		a, b := engine.Compile(netfiletest.Parse(t, text), nil), engine.Compile(netfiletest.Parse(t, other), nil)
+		a, b := walk.Compile(netfiletest.Parse(t, text), nil), walk.Compile(netfiletest.Parse(t, other), nil)
 		found, err := reach.Differences(a, b, network.Times{}, false)
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
@@ -370,10 +372,10 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 			x, before := trace(a, on, sender, p, at)
 			y, after := trace(b, on, sender, p, at)
 			if !before { // nobody is there
-				x = engine.Verdict{Outcome: engine.Unrouted}
+				x = walk.Verdict{Outcome: engine.Unrouted}
 			}
 			if !after {
-				y = engine.Verdict{Outcome: engine.Unrouted}
+				y = walk.Verdict{Outcome: engine.Unrouted}
 			}
 			if sender.By != nil { // it may be nobody's in one of them
 				x, y = begins(a, sender, p.Source, x), begins(b, sender, p.Source, y)
@@ -442,10 +444,10 @@ func TestCompareAgreesWithTraces(t *testing.T) {
 				t.Fatalf("seed %d: %s -> %s %s: traces at %s say %q and %q, compare says differs: %v\n%s", seed, p.From(), p.To(), p.Protocol, at, x, y, yes, text)
 			}
 		}
-		if self, err := reach.Differences(a, engine.Compile(netfiletest.Parse(t, text), nil), network.Times{}, true); err != nil || len(self) > 0 {
+		if self, err := reach.Differences(a, walk.Compile(netfiletest.Parse(t, text), nil), network.Times{}, true); err != nil || len(self) > 0 {
 			t.Fatalf("seed %d: a network differs from itself: %v %v", seed, self, err)
 		}
-		if self, err := reach.Differences(a, engine.Compile(netfiletest.Parse(t, renamed(a.Network(), text)), nil), network.Times{}, true); err != nil || len(self) > 0 {
+		if self, err := reach.Differences(a, walk.Compile(netfiletest.Parse(t, renamed(a.Network(), text)), nil), network.Times{}, true); err != nil || len(self) > 0 {
 			t.Fatalf("seed %d: a network differs from itself with other names: %v %v", seed, self, err)
 		}
 	}
@@ -479,7 +481,7 @@ func listing(found []reach.Difference) string {
 
 // fateFor is fate beside that in another network: where that does not name a host on the internet, or among VPN clients, somebody there
 // has the packet.
-func fateFor(v engine.Verdict, other *network.Network) string {
+func fateFor(v walk.Verdict, other *network.Network) string {
 	if at := v.At.Machine; at.Host != nil && (at.Internet || at.Clients != nil) && other.Host(at.Host.Name) == nil {
 		at.Host = nil
 		return fmt.Sprintf("%s %s#%d -> %s", at.Name(), v.Delivered.From(), v.Delivered.SourcePort, v.Delivered.To())
@@ -488,12 +490,12 @@ func fateFor(v engine.Verdict, other *network.Network) string {
 }
 
 // kind says what kind of change two traces of a connection show that are not alike.
-func kind(x, y engine.Verdict, a, b *network.Network) reach.Change {
+func kind(x, y walk.Verdict, a, b *network.Network) reach.Change {
 	before, after := x.Outcome == engine.Reached, y.Outcome == engine.Reached
-	newly := func(there, named engine.Verdict, other *network.Network) bool { // nothing else is changed, so it is the same packet
+	newly := func(there, named walk.Verdict, other *network.Network) bool { // nothing else is changed, so it is the same packet
 		h := named.To.Machine.Host
 		return there.Outcome == engine.Absent && h != nil && other.Host(h.Name) == nil && named.At.Name() == h.Name &&
-			engine.Site{Segment: h.Segment(named.Delivered.Destination)}.Name() == there.At.Name()
+			network.Site{Segment: h.Segment(named.Delivered.Destination)}.Name() == there.At.Name()
 	}
 	switch {
 	case before && after && x.To.Name() != y.To.Name():
@@ -510,7 +512,7 @@ func kind(x, y engine.Verdict, a, b *network.Network) reach.Change {
 	return reach.NoLonger
 }
 
-func fate(v engine.Verdict) string {
+func fate(v walk.Verdict) string {
 	if v.Outcome != engine.Reached {
 		return "stopped"
 	}
@@ -587,7 +589,7 @@ gateways:
 		if text == base {
 			t.Fatalf("%s changes nothing in the text", what)
 		}
-		found, err := reach.Differences(engine.Compile(netfiletest.Parse(t, base), nil), engine.Compile(netfiletest.Parse(t, text), nil), network.Times{}, false)
+		found, err := reach.Differences(walk.Compile(netfiletest.Parse(t, base), nil), walk.Compile(netfiletest.Parse(t, text), nil), network.Times{}, false)
 		if err != nil || (len(found) == 0) != c.same {
 			t.Errorf("%s: %d differences, %v", what, len(found), err)
 		}
@@ -599,7 +601,7 @@ gateways:
 func TestTangledRulesAreAnsweredOrGivenUp(t *testing.T) {
 	for _, rules := range []int{30, 300} {
 		n := netfiletest.Parse(t, gen.Tangled(1, rules))
-		e := engine.Compile(n, nil)
+		e := walk.Compile(n, nil)
 		start := time.Now()
 		answer, err := reach.Find(e, reach.Question{})
 		found := answer.Reached
@@ -643,7 +645,7 @@ func TestEntangledWaysAreNotListedOneByOne(t *testing.T) {
 	text = strings.Replace(text, "yard: {address: 10.0.0.1/8", "yard: {address: 10.0.255.1/8", 1)
 	text = regexp.MustCompile(`to: 10\.0\.0\.\d+-10\.0\.0\.\d+`).ReplaceAllString(text, "to: 10.0.0.0/22")
 	n := netfiletest.Parse(t, text)
-	e := engine.Compile(n, nil)
+	e := walk.Compile(n, nil)
 	var tooMany reach.TooMany
 	start := time.Now()
 	if found, err := reach.Find(e, reach.Question{}); !errors.As(err, &tooMany) {
@@ -664,8 +666,8 @@ func TestALimitIsAnErrorWhereverItIsReached(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes many networks")
 	}
-	old := engine.Compile(netfiletest.Parse(t, gen.Small(6)), nil)
-	new := engine.Compile(netfiletest.Parse(t, strings.Replace(gen.Small(6), "allow: ", "drop: ", 1)), nil)
+	old := walk.Compile(netfiletest.Parse(t, gen.Small(6)), nil)
+	new := walk.Compile(netfiletest.Parse(t, strings.Replace(gen.Small(6), "allow: ", "drop: ", 1)), nil)
 	whole, err := reach.Differences(old, new, network.Times{}, false)
 	if err != nil || len(whole) == 0 {
 		t.Fatalf("%d differences: %v", len(whole), err)
@@ -698,7 +700,7 @@ func BenchmarkReach(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			e := engine.Compile(n, nil)
+			e := walk.Compile(n, nil)
 			b.ReportAllocs()
 			for b.Loop() {
 				if _, err := reach.Find(e, reach.Question{From: &from}); err != nil {
@@ -714,7 +716,7 @@ func BenchmarkCompare(b *testing.B) {
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
 			text := gen.Large(1, rules)
 			other := strings.Replace(strings.Replace(strings.Replace(text, "allow: r5\n", "drop: r5\n", 1), "service: tcp/2037\n", "service: tcp/2038\n", 1), "drop: r", "allow: x", 1)
-			old, new := engine.Compile(netfiletest.Parse(b, text), nil), engine.Compile(netfiletest.Parse(b, other), nil)
+			old, new := walk.Compile(netfiletest.Parse(b, text), nil), walk.Compile(netfiletest.Parse(b, other), nil)
 			b.ReportAllocs()
 			for b.Loop() {
 				if _, err := reach.Differences(old, new, network.Times{}, false); err != nil {

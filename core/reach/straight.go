@@ -5,7 +5,6 @@ import (
 	"slices"
 	"sync"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 )
@@ -22,7 +21,7 @@ type Straight struct {
 }
 
 // senderOf returns the straight way that connections begin by, or none.
-func senderOf(p engine.Place) Straight {
+func senderOf(p network.Place) Straight {
 	return Straight{By: p.Through, Hop: p.Through != nil && p.Internet}
 }
 

@@ -22,6 +22,8 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/netfile"
@@ -195,7 +197,7 @@ type application struct {
 	network *network.Network
 	back    time.Duration
 	note    string
-	engine  *engine.Engine
+	engine  *walk.Engine
 	changes []*change
 	id      string            // of the apply, and
 	members []string          // all of its gateways
@@ -356,7 +358,7 @@ func (a *application) compareRunning() {
 
 // compareWith says what the change opens and closes against a network, and where all of that is listed.
 func (a *application) compareWith(before *network.Network, name, lists string) {
-	found, err := reach.Differences(engine.Compile(before, nil), a.engine, network.Times{}, false)
+	found, err := reach.Differences(walk.Compile(before, nil), a.engine, network.Times{}, false)
 	if err != nil {
 		a.result.Compared = false
 	}
@@ -501,8 +503,8 @@ func ownLogin(g *network.Gateway, l login) (o ownConnection, ok bool) {
 }
 
 // cutOff says where a connection to a gateway, which works now, would be stopped; else nothing.
-func cutOff(before *network.Network, after *engine.Engine, own ownConnection) string {
-	reached := func(e *engine.Engine) (*engine.Trace, bool) {
+func cutOff(before *network.Network, after *walk.Engine, own ownConnection) string {
+	reached := func(e *walk.Engine) (*words.Trace, bool) {
 		from, err := e.Locate(own.packet.Source)
 		if own.in != nil {
 			g := e.Network().Called(own.in.Gateway.Name)
@@ -514,11 +516,11 @@ func cutOff(before *network.Network, after *engine.Engine, own ownConnection) st
 		if err != nil {
 			return nil, true // it comes in a way that the file does not know
 		}
-		t := engine.TraceOf(e.NewWalk(), engine.Connection{Packet: own.packet, From: from, Moment: e.Network().MomentAt(time.Now())})
+		t := words.TraceOf(e.NewWalk(), walk.Connection{Packet: own.packet, From: from, Moment: e.Network().MomentAt(time.Now())})
 		return t, t.Outcome == engine.Reached
 	}
 	if before != nil {
-		if _, ok := reached(engine.Compile(before, nil)); !ok {
+		if _, ok := reached(walk.Compile(before, nil)); !ok {
 			return "" // it does not work by what is in force either, so it goes another way
 		}
 	}
@@ -840,7 +842,7 @@ func (a *application) overtaken(ch *change, refusal *gateway.Refusal) int {
 	if err == nil && r.Bundle != nil && ch.before != nil {
 		r.Bundle.File = fmt.Sprintf("%s@%d", ch.client.Gateway, r.Number)
 		if other, err := r.Bundle.Network(); err == nil {
-			if found, err := reach.Differences(engine.Compile(ch.before, nil), engine.Compile(other, nil), network.Times{}, false); err == nil {
+			if found, err := reach.Differences(walk.Compile(ch.before, nil), walk.Compile(other, nil), network.Times{}, false); err == nil {
 				fmt.Fprintf(a.Err, "what that changed since revision %d:\n", ch.base)
 				for _, line := range differenceLines(reach.NewNamer(other), found) {
 					fmt.Fprintf(a.Err, "  %s\n", strings.Join(wrap(line, a.Width-2), "\n          "))

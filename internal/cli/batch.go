@@ -13,6 +13,7 @@ import (
 	"sync"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/walk"
 )
 
 // batchLines is how many lines of a batch are traced together.
@@ -41,7 +42,7 @@ func (c *call) runBatch() int {
 		defer f.Close()
 		in, name = f, o.batch
 	}
-	b := &batch{call: c, question: q, name: name, walk: (*engine.Engine).NewWalk}
+	b := &batch{call: c, question: q, name: name, walk: (*walk.Engine).NewWalk}
 	n, live := c.liveOrFile()
 	if n == nil {
 		return wrong
@@ -49,7 +50,7 @@ func (c *call) runBatch() int {
 	if live != nil {
 		b.walk = live.walk
 	}
-	b.engine = engine.Compile(n, nil)
+	b.engine = walk.Compile(n, nil)
 	for range runtime.GOMAXPROCS(0) {
 		b.walks = append(b.walks, b.walk(b.engine))
 	}
@@ -77,9 +78,9 @@ type batch struct {
 	*call
 	question question
 	name     string
-	engine   *engine.Engine
-	walk     func(*engine.Engine) *engine.Walk
-	walks    []*engine.Walk // of each that works at it
+	engine   *walk.Engine
+	walk     func(*walk.Engine) *walk.Walk
+	walks    []*walk.Walk // of each that works at it
 
 	line                     int // that was read last
 	traced, reached, mistook int
@@ -97,10 +98,10 @@ type batchLine struct {
 func (b *batch) trace(lines []string) {
 	results := make([]batchLine, len(lines))
 	var working sync.WaitGroup
-	for w, walk := range b.walks {
+	for w, way := range b.walks {
 		working.Go(func() {
 			for i := len(lines) * w / len(b.walks); i < len(lines)*(w+1)/len(b.walks); i++ {
-				results[i] = b.one(walk, lines[i])
+				results[i] = b.one(way, lines[i])
 			}
 		})
 	}
@@ -123,7 +124,7 @@ func (b *batch) trace(lines []string) {
 }
 
 // one traces a line: FROM TO SERVICE, and perhaps the source port.
-func (b *batch) one(walk *engine.Walk, line string) (r batchLine) {
+func (b *batch) one(way *walk.Walk, line string) (r batchLine) {
 	line, _, _ = strings.Cut(line, "#")
 	words := strings.Fields(line)
 	if len(words) == 0 {
@@ -148,7 +149,7 @@ func (b *batch) one(walk *engine.Walk, line string) (r batchLine) {
 		r.wrong = err.Error()
 		return r
 	}
-	v := walk.Verdict(connection)
+	v := way.Verdict(connection)
 	p := connection.Packet
 	r.asked, r.reached = true, v.Outcome == engine.Reached
 	fate := tracedAs(p, &v)

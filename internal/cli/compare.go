@@ -12,6 +12,7 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile"
 )
 
@@ -75,7 +76,7 @@ func runCompare(c *call) int {
 	if _, known := effects[c.options.only]; !known && c.options.only != "" {
 		return c.misused("-only %s: there are opens and closes", c.options.only)
 	}
-	var engines []*engine.Engine
+	var engines []*walk.Engine
 	var done []func()
 	networks, failures := c.readBoth(c.args[0], c.args[1])
 	for i, n := range networks {

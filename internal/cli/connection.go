@@ -9,9 +9,9 @@ import (
 	"strconv"
 	"strings"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/repair"
 )
@@ -59,8 +59,8 @@ type end struct {
 func (e end) address(family header.Family) (netip.Addr, bool) { return e.set.FirstOf(family) }
 
 // connection resolves a question against a network.
-func (q question) connection(e *engine.Engine) (engine.Connection, error) {
-	var c engine.Connection
+func (q question) connection(e *walk.Engine) (walk.Connection, error) {
+	var c walk.Connection
 	to, err := q.destination(e.Network())
 	if err != nil {
 		return c, err
@@ -115,7 +115,7 @@ const (
 )
 
 // asked returns what a question is about, of which one connection is traced.
-func (q question) asked(e *engine.Engine, first engine.Connection) repair.Asked {
+func (q question) asked(e *walk.Engine, first walk.Connection) repair.Asked {
 	services, err := netfile.ParseService(e.Network(), q.service)
 	if err != nil {
 		services = nil
@@ -125,7 +125,7 @@ func (q question) asked(e *engine.Engine, first engine.Connection) repair.Asked 
 
 // others returns connections that a question is about besides the one that is traced: of its other services and, for each of them, from
 // others of the senders.
-func (q question) others(e *engine.Engine, first engine.Connection) (list []engine.Connection) {
+func (q question) others(e *walk.Engine, first walk.Connection) (list []walk.Connection) {
 	from, err := q.source(e)
 	services, wrong := netfile.ParseService(e.Network(), q.service)
 	if err != nil || wrong != nil || first.From.Through != nil {
@@ -164,12 +164,12 @@ func (q question) others(e *engine.Engine, first engine.Connection) (list []engi
 
 // place returns where the client is: the host that was named, on an interface by hand,
 // or where its address is. Where that is on several segments, the interface says on which.
-func (q question) place(e *engine.Engine, from end, a netip.Addr) (engine.Place, error) {
+func (q question) place(e *walk.Engine, from end, a netip.Addr) (network.Place, error) {
 	if q.in == "" && from.beside != nil {
 		return e.Behind(from.beside, a), nil
 	}
 	if q.in == "" && from.host != nil {
-		return engine.At(from.host, a), nil
+		return network.PlaceOf(from.host, a), nil
 	}
 	place, err := e.Locate(a)
 	if q.in == "" {
@@ -179,7 +179,7 @@ func (q question) place(e *engine.Engine, from end, a netip.Addr) (engine.Place,
 	if wrong != nil {
 		return place, wrong
 	}
-	var several engine.Several
+	var several walk.Several
 	if errors.As(err, &several) && i.Segment != nil && i.Segment.Contains(a) {
 		return e.On(i.Segment, a), nil
 	}
@@ -187,7 +187,7 @@ func (q question) place(e *engine.Engine, from end, a netip.Addr) (engine.Place,
 }
 
 // source reads FROM: internet, a host, a group, an address or ADDRESS:PORT.
-func (q question) source(e *engine.Engine) (end, error) {
+func (q question) source(e *walk.Engine) (end, error) {
 	if q.from == "internet" {
 		set := header.Addresses{}
 		for _, family := range header.Families {
@@ -210,7 +210,7 @@ func (q question) source(e *engine.Engine) (end, error) {
 }
 
 // besideEnd returns a machine beside an uplink; where nobody knows the addresses of those, the next hop with one of the internet.
-func besideEnd(e *engine.Engine, i *network.Interface) end {
+func besideEnd(e *walk.Engine, i *network.Interface) end {
 	from := end{beside: i}
 	for _, family := range header.Families {
 		a, ok := e.Network().Beside(i).Usual(family)

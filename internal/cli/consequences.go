@@ -3,9 +3,9 @@ package cli
 import (
 	"fmt"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile"
 )
 
@@ -35,8 +35,8 @@ func (c *call) consequences(e *netfile.Editor) []string {
 	if before.RuleCount()+after.RuleCount() > 2*mostRulesCompared {
 		return []string{"too many rules to compare at every edit; hollowbridge compare says what it opens and closes"}
 	}
-	base := reach.NewBaseline(engine.Compile(before, nil), c.times(after), mostPiecesCompared)
-	found, err := base.Differences(engine.Compile(after, nil), false, header.Protocols())
+	base := reach.NewBaseline(walk.Compile(before, nil), c.times(after), mostPiecesCompared)
+	found, err := base.Differences(walk.Compile(after, nil), false, header.Protocols())
 	if err != nil {
 		return []string{entangled(err, " at every edit; hollowbridge compare says what it opens and closes")}
 	}

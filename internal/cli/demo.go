@@ -36,39 +36,39 @@ type scene struct {
 }
 
 var scenes = []scene{
-	{"Is the network file right, and what is probably a mistake?", words("check")},
-	{"What does the network look like?", words("show map")},
-	{"What can get in from the internet?", words("reach")},
-	{"Does everything hold that must hold?", words("expect")},
+	{"Is the network file right, and what is probably a mistake?", fields("check")},
+	{"What does the network look like?", fields("show map")},
+	{"What can get in from the internet?", fields("reach")},
+	{"Does everything hold that must hold?", fields("expect")},
 	{"A machine beside the uplink hands the gateway a packet for the log box. Does it get in?",
 		[]string{"trace", "beside rim:fibre", "log-box", "syslog"}},
 	{"1. A front server asks for the archive. Does it get there, and does the answer get back?",
-		words("trace fronts rim:fibre https")},
+		fields("trace fronts rim:fibre https")},
 	{"2. A stranger asks for the same. What stops it?",
-		words("trace internet rim:fibre https")},
+		fields("trace internet rim:fibre https")},
 	{"3. The weather page has a forward. Why does nobody see it, and what would mend it?",
-		words("trace internet rim:fibre tcp/8081")},
+		fields("trace internet rim:fibre tcp/8081")},
 	{"4. Someone tries plain http. Nothing is in the log, nothing in the session list: where is it?",
-		words("trace internet rim:fibre http")},
+		fields("trace internet rim:fibre http")},
 	{"5. An observer wants a shell on the archive. Forward and filter match, and yet?",
-		words("trace remote-observers rim:fibre tcp/2222")},
+		fields("trace remote-observers rim:fibre tcp/2222")},
 	{"6. An observer opens the night desk's screen, by a relay on the desk itself.",
-		words("trace remote-observers rim:fibre tcp/15900")},
+		fields("trace remote-observers rim:fibre tcp/15900")},
 	{"7. Someone of the staff uses the archive's public address from inside.",
-		words("trace log-box rim:fibre https")},
+		fields("trace log-box rim:fibre https")},
 	{"8. A visitor whose pass has lapsed opens a web page, and sees the notice.",
-		words("trace lapsed-passes institute http")},
+		fields("trace lapsed-passes institute http")},
 	{"9. A VPN client fetches a page: it comes in by fibre and leaves by it again.",
-		words("trace 10.61.64.9 institute https")},
+		fields("trace 10.61.64.9 institute https")},
 	{"10. Can the archive be reached by the backup link?",
-		words("trace internet rim:radio https")},
+		fields("trace internet rim:radio https")},
 	{"11. The hut's page is forwarded and permitted. Observers see nothing: did the answer get lost?",
-		words("trace remote-observers rim:fibre tcp/8443")},
+		fields("trace remote-observers rim:fibre tcp/8443")},
 	{"12. The telescope has an outside address of its own, and stands behind two firewalls.",
-		words("trace remote-observers 198.51.100.20 telescope")},
+		fields("trace remote-observers 198.51.100.20 telescope")},
 }
 
-func words(text string) []string { return strings.Fields(text) }
+func fields(text string) []string { return strings.Fields(text) }
 
 func runDemo(c *call) int {
 	if len(c.args) > 1 {

@@ -10,8 +10,8 @@ import (
 	"strings"
 	"time"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/lab"
 	"hollowbridge/internal/netfile"
@@ -77,15 +77,15 @@ func (c *call) runningDemo(file string) int {
 		send bool
 	}{
 		{scene{"13. Put it on the gateways, all or none. What does it change, and does what must hold hold?", []string{"apply", "-yes", "-by", "ada", "-note", "first"}}, file, true},
-		{scene{"14. Seven connections were made. Who is connected, and as whom?", words("sessions")}, file, false},
-		{scene{"15. Which rules did anything, and which stopped at a later step?", words("hits -gateway rim -top 7")}, file, false},
-		{scene{"16. What was written down, and what is it about?", words("log -gateway rim -top 6")}, file, false},
-		{scene{"17. In a few lines?", words("log -gateway rim -sum")}, file, false},
-		{scene{"18. A rule closes the archive, for a quarter of an hour. What goes on all the same?", words("apply -yes -anyway -by ada -for 15m -note closed-today")}, changed, false},
-		{scene{"19. The old sessions live on, with their translation.", words("sessions -rule archive-web")}, file, false},
-		{scene{"20. Until somebody ends them.", words("sessions -clear -rule archive-web")}, file, false},
-		{scene{"21. Back to how it was before.", words("revert 1 -yes -by ada")}, file, false},
-		{scene{"22. Who did what, and when?", words("history -gateway rim")}, file, false},
+		{scene{"14. Seven connections were made. Who is connected, and as whom?", fields("sessions")}, file, false},
+		{scene{"15. Which rules did anything, and which stopped at a later step?", fields("hits -gateway rim -top 7")}, file, false},
+		{scene{"16. What was written down, and what is it about?", fields("log -gateway rim -top 6")}, file, false},
+		{scene{"17. In a few lines?", fields("log -gateway rim -sum")}, file, false},
+		{scene{"18. A rule closes the archive, for a quarter of an hour. What goes on all the same?", fields("apply -yes -anyway -by ada -for 15m -note closed-today")}, changed, false},
+		{scene{"19. The old sessions live on, with their translation.", fields("sessions -rule archive-web")}, file, false},
+		{scene{"20. Until somebody ends them.", fields("sessions -clear -rule archive-web")}, file, false},
+		{scene{"21. Back to how it was before.", fields("revert 1 -yes -by ada")}, file, false},
+		{scene{"22. Who did what, and when?", fields("history -gateway rim")}, file, false},
 	} {
 		if !c.show(s.scene, s.file) {
 			return wrong
@@ -111,13 +111,13 @@ func (c *call) demoMappings(r *runningLab, n *network.Network, file string) bool
 		scene
 		then *question // a connection that is made afterwards
 	}{
-		{"spectro", scene{"23. A program on spectro asks for a port of its own.", words("mapping add tcp/20320 -outside 20500 -for 30m -note spectrograph")}, &question{from: "192.0.2.77", to: "rim:fibre", service: "tcp/20500", sport: 40008}},
-		{"night-desk", scene{"24. One on night-desk asks as well, for what it may not have.", words("mapping add tcp/5900 -by pcp")}, nil},
-		{"", scene{"25. Which ports do programs have open, and to whom?", words("mapping list")}, nil},
-		{"", scene{"26. A stranger has been there already.", words("sessions -rule mapping/tcp/20500")}, nil},
-		{"", scene{"27. What can get in to spectro, as it is now?", words("reach -live -gateway rim -to spectro")}, nil},
-		{"spectro", scene{"28. The program is done.", words("mapping remove tcp/20500")}, nil},
-		{"", scene{"29. Who asked for what, and what became of it?", words("log -gateway rim -top 3")}, nil},
+		{"spectro", scene{"23. A program on spectro asks for a port of its own.", fields("mapping add tcp/20320 -outside 20500 -for 30m -note spectrograph")}, &question{from: "192.0.2.77", to: "rim:fibre", service: "tcp/20500", sport: 40008}},
+		{"night-desk", scene{"24. One on night-desk asks as well, for what it may not have.", fields("mapping add tcp/5900 -by pcp")}, nil},
+		{"", scene{"25. Which ports do programs have open, and to whom?", fields("mapping list")}, nil},
+		{"", scene{"26. A stranger has been there already.", fields("sessions -rule mapping/tcp/20500")}, nil},
+		{"", scene{"27. What can get in to spectro, as it is now?", fields("reach -live -gateway rim -to spectro")}, nil},
+		{"spectro", scene{"28. The program is done.", fields("mapping remove tcp/20500")}, nil},
+		{"", scene{"29. Who asked for what, and what became of it?", fields("log -gateway rim -top 3")}, nil},
 	} {
 		if s.at == "" {
 			if !c.show(s.scene, file) {
@@ -130,7 +130,7 @@ func (c *call) demoMappings(r *runningLab, n *network.Network, file string) bool
 			return false
 		}
 		if s.then != nil {
-			if err := c.demoConnection(r, engine.Compile(n, nil), *s.then, len(demoConnections)+1, file); err != nil {
+			if err := c.demoConnection(r, walk.Compile(n, nil), *s.then, len(demoConnections)+1, file); err != nil {
 				c.failed(err)
 				return false
 			}
@@ -198,7 +198,7 @@ func (c *call) demoGateways(n *network.Network) (*runningLab, error) {
 // demoTraffic makes the connections of the demo: by real packets, or through the simulated
 // gateways.
 func (c *call) demoTraffic(r *runningLab, n *network.Network, file string) error {
-	e := engine.Compile(n, nil)
+	e := walk.Compile(n, nil)
 	for i, q := range demoConnections {
 		if err := c.demoConnection(r, e, q, i+1, file); err != nil {
 			return err
@@ -209,7 +209,7 @@ func (c *call) demoTraffic(r *runningLab, n *network.Network, file string) error
 }
 
 // demoConnection makes one of them; its number is that of no other.
-func (c *call) demoConnection(r *runningLab, e *engine.Engine, q question, number int, file string) error {
+func (c *call) demoConnection(r *runningLab, e *walk.Engine, q question, number int, file string) error {
 	connection, err := q.connection(e)
 	if err != nil {
 		return err

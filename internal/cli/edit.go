@@ -12,6 +12,8 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/netfile"
 )
 
@@ -334,7 +336,7 @@ func (c *call) afterForward(e *netfile.Editor, edit network.Edit) error {
 	for _, clash := range clashes {
 		c.remark("%s (line %d) has %s already, so that does not come to %s", clash.By.Name, clash.By.Place.Line, clash.Services, rule.Name)
 	}
-	var stopped []*engine.Trace
+	var stopped []*words.Trace
 	for _, t := range traces {
 		if t.Outcome == engine.Dropped && t.Step == engine.StepFilter && t.EndedAt(rule.Gateway) {
 			stopped = append(stopped, t)
@@ -358,7 +360,7 @@ func (c *call) afterForward(e *netfile.Editor, edit network.Edit) error {
 			c.remarkCommand(c.typed(permit.Command()))
 		default:
 			if t.Rule == nil {
-				t = stopped[slices.IndexFunc(stopped, func(t *engine.Trace) bool { return t.Rule != nil })]
+				t = stopped[slices.IndexFunc(stopped, func(t *words.Trace) bool { return t.Rule != nil })]
 			}
 			c.remark("%s of %s stops it, so it needs a filter rule before that: add -allow, or", t.Rule.Name, gateway)
 			c.remarkCommand(c.typed(permit.Command()))
@@ -372,15 +374,15 @@ func (c *call) afterForward(e *netfile.Editor, edit network.Edit) error {
 }
 
 // afterHairpin says which zones the filter keeps from a forward that is meant for people inside too, and the edit for them.
-func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*engine.Trace) {
+func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*words.Trace) {
 	n, err := e.Network()
 	if err != nil || !r.Hairpin || len(traces) == 0 {
 		return
 	}
-	compiled := engine.Compile(n, nil)
+	compiled := walk.Compile(n, nil)
 	var shut []string
 	var permit *network.Rule
-	var refused []engine.Connection // one of each zone
+	var refused []walk.Connection // one of each zone
 	for _, t := range traces {
 		for _, i := range n.Gateway(r.Gateway.Name).Interfaces {
 			family := header.FamilyOf(t.Connection.Packet.Destination)
@@ -390,10 +392,10 @@ func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*eng
 			}
 			like := t.Connection
 			like.Packet.Source, like.From = a, compiled.Behind(i, a)
-			if by := engine.TraceOf(compiled.NewWalk(), like); by.Outcome == engine.Dropped && by.Step == engine.StepFilter {
+			if by := words.TraceOf(compiled.NewWalk(), like); by.Outcome == engine.Dropped && by.Step == engine.StepFilter {
 				shut, refused = append(shut, i.Zone), append(refused, like)
 				for _, near := range by.Near {
-					if near.Differs == engine.MismatchFrom && permit == nil {
+					if near.Differs == words.MismatchFrom && permit == nil {
 						permit = near.Rule
 					}
 				}
@@ -422,7 +424,7 @@ func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*eng
 }
 
 // afterPermit says which zones' connections, that an edit is to let through, the gateway does not turn back, and the edit for that.
-func (c *call) afterPermit(e *netfile.Editor, edit network.Edit, zones []string, refused []engine.Connection) {
+func (c *call) afterPermit(e *netfile.Editor, edit network.Edit, zones []string, refused []walk.Connection) {
 	e = e.Copy()
 	if e.Apply(edit) != nil {
 		return
@@ -431,12 +433,12 @@ func (c *call) afterPermit(e *netfile.Editor, edit network.Edit, zones []string,
 	if err != nil {
 		return
 	}
-	compiled := engine.Compile(n, nil)
+	compiled := walk.Compile(n, nil)
 	var kept []string
 	var at *network.Gateway
 	for k, like := range refused {
 		like.From, err = compiled.Locate(like.Packet.Source)
-		if t := engine.TraceOf(compiled.NewWalk(), like); err == nil && t.Outcome == engine.Dropped && t.Step == engine.StepTurnBack {
+		if t := words.TraceOf(compiled.NewWalk(), like); err == nil && t.Outcome == engine.Dropped && t.Step == engine.StepTurnBack {
 			kept, at = append(kept, zones[k]), t.At.Gateway
 		}
 	}
@@ -463,7 +465,7 @@ func senderOn(i *network.Interface, family header.Family) (netip.Addr, bool) {
 }
 
 // tryForward traces a connection through a forward for each range of ports that earlier ones leave it.
-func (c *call) tryForward(e *netfile.Editor, gateway, name string) (*network.NATRule, []*engine.Trace, error) {
+func (c *call) tryForward(e *netfile.Editor, gateway, name string) (*network.NATRule, []*words.Trace, error) {
 	n, err := e.Network()
 	if err != nil {
 		return nil, nil, err
@@ -474,15 +476,15 @@ func (c *call) tryForward(e *netfile.Editor, gateway, name string) (*network.NAT
 		return nil, nil, nil
 	}
 	r := g.NAT[k]
-	compiled := engine.Compile(n, nil)
+	compiled := walk.Compile(n, nil)
 	_, rest := advice.Clashes(r)
 	if len(r.Ports) == 0 {
 		rest = []network.PortMap{{Protocol: header.TCP}}
 	}
-	var traces []*engine.Trace
+	var traces []*words.Trace
 	for _, m := range rest[:min(len(rest), mostTried)] {
 		if connection, ok := advice.SampleOf(compiled, r, m, c.moment().in(n)); ok {
-			t := engine.TraceOf(compiled.NewWalk(), connection)
+			t := words.TraceOf(compiled.NewWalk(), connection)
 			if by := byNear(compiled, t); by != nil && !c.options.allow {
 				t = by
 			}
@@ -494,13 +496,13 @@ func (c *call) tryForward(e *netfile.Editor, gateway, name string) (*network.NAT
 
 // byNear returns the trace of a connection like a stopped one, from somebody whom a filter rule allows that differs in its sources alone,
 // where that gets through: the forward is for them. It returns nil where there is none.
-func byNear(e *engine.Engine, t *engine.Trace) *engine.Trace {
+func byNear(e *walk.Engine, t *words.Trace) *words.Trace {
 	if t.Outcome == engine.Reached || t.Stood.In == nil {
 		return nil
 	}
 	for _, near := range t.Near {
 		for _, f := range t.Stood.Gateway.Filter {
-			if &f.Rule != near.Rule || near.Differs != engine.MismatchFrom || f.Verb != network.Allow {
+			if &f.Rule != near.Rule || near.Differs != words.MismatchFrom || f.Verb != network.Allow {
 				continue
 			}
 			like := t.Connection
@@ -510,7 +512,7 @@ func byNear(e *engine.Engine, t *engine.Trace) *engine.Trace {
 				continue
 			}
 			like.From = e.Behind(t.Stood.In, a)
-			if by := engine.TraceOf(e.NewWalk(), like); by.Outcome == engine.Reached {
+			if by := words.TraceOf(e.NewWalk(), like); by.Outcome == engine.Reached {
 				return by
 			}
 		}

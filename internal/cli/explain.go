@@ -6,10 +6,11 @@ import (
 	"strings"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/words"
 )
 
 // printExplained says each step of a trace in a sentence, for whoever does not know the trade.
-func (c *call) printExplained(t *engine.Trace) {
+func (c *call) printExplained(t *words.Trace) {
 	if !c.options.explained || len(t.Steps) == 0 {
 		return
 	}
@@ -23,7 +24,7 @@ func (c *call) printExplained(t *engine.Trace) {
 }
 
 // explained says what happens at a step.
-func explained(s *engine.Step, t *engine.Trace) string {
+func explained(s *words.Step, t *words.Trace) string {
 	changed, rule := s.Before != s.After, ""
 	if s.Rule != "" {
 		rule = " " + s.Rule
@@ -78,7 +79,7 @@ func explained(s *engine.Step, t *engine.Trace) string {
 }
 
 // filterSentence says what the filter did.
-func filterSentence(s *engine.Step) string {
+func filterSentence(s *words.Step) string {
 	does := map[string]string{"allow": "it may pass", "drop": "it is thrown away, and nobody is told", "reject": "it is refused, and the client is told"}[s.Label]
 	if does == "" {
 		does = s.Label

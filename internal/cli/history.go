@@ -10,9 +10,9 @@ import (
 	"strings"
 	"time"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/netfile"
 )
@@ -214,7 +214,7 @@ func (c *call) printRevision(name string, r, before *gateway.Revision) {
 	if err1 != nil || err2 != nil {
 		return
 	}
-	found, err := reach.Differences(engine.Compile(old, nil), engine.Compile(new, nil), network.Times{}, false)
+	found, err := reach.Differences(walk.Compile(old, nil), walk.Compile(new, nil), network.Times{}, false)
 	if err != nil {
 		fmt.Fprintln(c.Out, "  "+entangled(err, ""))
 		return

@@ -5,7 +5,7 @@ import (
 	"os"
 	"strings"
 
-	"hollowbridge/core/engine"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/netfile"
 )
@@ -32,7 +32,7 @@ func (c *call) showKernel() int {
 		}
 		return c.failed(fmt.Errorf("%s: no such gateway%s", c.args[1], netfile.DidYouMean(c.args[1], names)))
 	}
-	p, unable, err := kernel.Compile(engine.Compile(n, nil).Gateway(g), kernel.Options{LeaveOut: true})
+	p, unable, err := kernel.Compile(walk.Compile(n, nil).Gateway(g), kernel.Options{LeaveOut: true})
 	if err != nil {
 		return c.failed(err)
 	}

@@ -13,8 +13,8 @@ import (
 	"sync"
 	"syscall"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/lab"
 	"hollowbridge/internal/netfile"
@@ -109,7 +109,7 @@ func (c *call) openLab(n *network.Network) (*runningLab, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := engine.Compile(n, nil)
+	e := walk.Compile(n, nil)
 	built, err := lab.Build(e, n.MomentAt(c.Now()))
 	if err != nil {
 		return nil, err

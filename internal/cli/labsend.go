@@ -18,8 +18,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/lab"
 )
@@ -58,7 +58,7 @@ func (r *runningLab) serveSends(n *network.Network, trouble func(error)) error {
 	if err != nil {
 		return err
 	}
-	e := engine.Compile(n, nil)
+	e := walk.Compile(n, nil)
 	var sending sync.Mutex // the numbers of connections are those of one call at a time
 	var held atomic.Int64
 	server := &http.Server{ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
@@ -95,13 +95,13 @@ func (r *runningLab) serveSends(n *network.Network, trouble func(error)) error {
 
 // sendAll sends connections at once, each from where its source is, and returns those that are
 // to be held.
-func (r *runningLab) sendAll(ctx context.Context, e *engine.Engine, ask *labAsk) ([]labAnswer, []*lab.Opened) {
+func (r *runningLab) sendAll(ctx context.Context, e *walk.Engine, ask *labAsk) ([]labAnswer, []*lab.Opened) {
 	answers := make([]labAnswer, len(ask.Packets))
 	open := make([]*lab.Opened, len(ask.Packets))
 	var sending sync.WaitGroup
 	for i, packet := range ask.Packets {
 		p, err := packet.Header()
-		c := engine.Connection{Packet: p, Moment: e.Network().MomentAt(time.Now())}
+		c := walk.Connection{Packet: p, Moment: e.Network().MomentAt(time.Now())}
 		if err == nil {
 			c.From, err = e.Locate(p.Source)
 		}
@@ -116,7 +116,7 @@ func (r *runningLab) sendAll(ctx context.Context, e *engine.Engine, ask *labAsk)
 }
 
 // sendOne sends a connection and what it carries. It returns it where it is to be held.
-func (r *runningLab) sendOne(ctx context.Context, c engine.Connection, number int, ask *labAsk) (*lab.Opened, labAnswer) {
+func (r *runningLab) sendOne(ctx context.Context, c walk.Connection, number int, ask *labAsk) (*lab.Opened, labAnswer) {
 	opened, got := r.Open(c, number, labWait)
 	told := labAnswer{Answer: got.Answer.String(), By: got.By, Code: got.Code}
 	err := got.Err

@@ -12,6 +12,8 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/probe"
 	"hollowbridge/internal/sessions"
@@ -122,7 +124,7 @@ func (c *call) live() *liveNetwork {
 }
 
 // walk returns a walk whose gateways remember the sessions that there are.
-func (l *liveNetwork) walk(e *engine.Engine) *engine.Walk {
+func (l *liveNetwork) walk(e *walk.Engine) *walk.Walk {
 	return e.NewWalkOver(func(g *network.Gateway) engine.State {
 		store := sessions.New(g, func() time.Duration { return 0 })
 		for _, m := range g.Opened {
@@ -172,7 +174,7 @@ func (c *call) sayLive(l *liveNetwork) {
 
 // sendTraced sends a connection that was traced, where this machine has its address, and says what
 // came back beside what was said.
-func (c *call) sendTraced(t *engine.Trace) {
+func (c *call) sendTraced(t *words.Trace) {
 	p := t.Connection.Packet
 	r, err := probe.Try(p.Destination, p.Service(), 3*time.Second)
 	switch {

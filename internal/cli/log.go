@@ -14,6 +14,8 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/gateway"
 )
 
@@ -322,13 +324,13 @@ func (c *call) explainEvent(list []*gateway.Client) int {
 	if err != nil {
 		return c.failed(err)
 	}
-	compiled := engine.Compile(n, nil)
+	compiled := walk.Compile(n, nil)
 	own := n.Called(g.Gateway)
 	if own == nil || own.Interface(e.In) == nil {
 		return c.failed(fmt.Errorf("%s has no interface %s any more", g.Gateway, e.In))
 	}
 	from := compiled.Behind(own.Interface(e.In), packet.Source) // whatever the file says of how it came there
-	t := engine.TraceOf(compiled.NewWalk(), engine.Connection{Packet: packet, From: from, Moment: n.MomentAt(e.Time)})
+	t := words.TraceOf(compiled.NewWalk(), walk.Connection{Packet: packet, From: from, Moment: n.MomentAt(e.Time)})
 	if c.options.json {
 		c.printJSON(traceResult(t, nil))
 	} else {

@@ -16,6 +16,8 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 )
 
 // Whoever is logged in on the gateway that is changed may cut off the own login. Where that comes from is found in three ways: the
@@ -261,22 +263,22 @@ func outsidePorts(r *network.NATRule, to uint16) (list []uint16) {
 }
 
 // cutOffBehind says by which way a login to a machine behind gateways, which works now, would not come there any more; else nothing.
-func cutOffBehind(before *network.Network, after *engine.Engine, l login) string {
+func cutOffBehind(before *network.Network, after *walk.Engine, l login) string {
 	if before == nil || slices.ContainsFunc(before.Gateways, func(g *network.Gateway) bool { return owns(g, l.to.Addr()) }) {
 		return ""
 	}
-	var now *engine.Engine
+	var now *walk.Engine
 	for _, p := range throughGateways(before, l) {
-		comes := func(e *engine.Engine) (*engine.Trace, bool) {
+		comes := func(e *walk.Engine) (*words.Trace, bool) {
 			from, err := e.Locate(p.Source)
 			if err != nil {
 				return nil, false
 			}
-			t := engine.TraceOf(e.NewWalk(), engine.Connection{Packet: p, From: from, Moment: e.Network().MomentAt(time.Now())})
+			t := words.TraceOf(e.NewWalk(), walk.Connection{Packet: p, From: from, Moment: e.Network().MomentAt(time.Now())})
 			return t, len(t.Passed) > 0 && t.Ended.Destination == l.to.Addr() && t.Ended.DestinationPort == l.to.Port() && (t.Outcome == engine.Reached || t.Outcome == engine.Refused) // what a host serves, a file need not say
 		}
 		if now == nil {
-			now = engine.Compile(before, nil)
+			now = walk.Compile(before, nil)
 		}
 		if _, ok := comes(now); !ok {
 			continue

@@ -11,6 +11,8 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/probe"
 )
@@ -66,7 +68,7 @@ func runProbe(c *call) int {
 	if err != nil {
 		return c.failed(err)
 	}
-	var t *engine.Trace
+	var t *words.Trace
 	if n != nil {
 		t = traceProbe(n, r)
 	}
@@ -133,13 +135,13 @@ func probeTarget(n *network.Network, to, service string) (netip.Addr, header.Ser
 }
 
 // traceProbe traces the connection that was tried, where the file knows this machine.
-func traceProbe(n *network.Network, r probe.Result) *engine.Trace {
-	e := engine.Compile(n, nil)
+func traceProbe(n *network.Network, r probe.Result) *words.Trace {
+	e := walk.Compile(n, nil)
 	from, err := e.Locate(r.Sent.Source)
 	if err != nil {
 		return nil
 	}
-	return engine.TraceOf(e.NewWalk(), engine.Connection{Packet: r.Sent, From: from, Moment: n.MomentAt(time.Now())})
+	return words.TraceOf(e.NewWalk(), walk.Connection{Packet: r.Sent, From: from, Moment: n.MomentAt(time.Now())})
 }
 
 // fits are the outcomes of a trace that an answer fits, the likelier first.
@@ -167,7 +169,7 @@ func fits(r probe.Result) []engine.Outcome {
 	return list
 }
 
-func (c *call) printProbe(r probe.Result, service header.Service, t *engine.Trace) {
+func (c *call) printProbe(r probe.Result, service header.Service, t *words.Trace) {
 	word := string(r.Answer)
 	if r.Answer == probe.Answered {
 		word = c.green(word)
@@ -212,7 +214,7 @@ type probeJSON struct {
 	Trace   string   `json:"trace"` // the outcome that the file says; empty where it does not know this machine
 }
 
-func probeResult(r probe.Result, service header.Service, t *engine.Trace) probeJSON {
+func probeResult(r probe.Result, service header.Service, t *words.Trace) probeJSON {
 	result := probeJSON{From: r.Sent.Source.String(), To: r.Sent.Destination.String(), Service: service.String(), Answer: string(r.Answer), Why: string(r.Why), Seconds: r.After.Seconds()}
 	if r.By.IsValid() {
 		result.By = r.By.String()

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"time"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 )
 
 const (
@@ -23,8 +23,8 @@ func (c *call) clearProgress() {
 
 // compile compiles a network. On a terminal it says from then on how far work with all
 // connections has come, where that takes long, until done is called.
-func (c *call) compile(n *network.Network) (e *engine.Engine, done func()) {
-	e = engine.Compile(n, nil)
+func (c *call) compile(n *network.Network) (e *walk.Engine, done func()) {
+	e = walk.Compile(n, nil)
 	if !c.Progress {
 		return e, func() {}
 	}

@@ -10,10 +10,10 @@ import (
 	"strings"
 	"time"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/lab"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/prove"
@@ -65,8 +65,8 @@ func runProve(c *call) int {
 	if n == nil {
 		return wrong
 	}
-	e := engine.Compile(n, nil)
-	var one []engine.Connection
+	e := walk.Compile(n, nil)
+	var one []walk.Connection
 	if len(c.args) == 3 {
 		connection, err := q.connection(e)
 		if err != nil {
@@ -98,11 +98,11 @@ func runProve(c *call) int {
 	if one == nil {
 		notes = prove.MakeRoom(other)
 	}
-	return c.prove(n, e, engine.Compile(other, nil), notes, q.at.in(n), one)
+	return c.prove(n, e, walk.Compile(other, nil), notes, q.at.in(n), one)
 }
 
 // prove does what runProve is asked, in namespaces of its own.
-func (c *call) prove(n *network.Network, e, built *engine.Engine, notes []string, moment network.Moment, one []engine.Connection) int {
+func (c *call) prove(n *network.Network, e, built *walk.Engine, notes []string, moment network.Moment, one []walk.Connection) int {
 	start := time.Now()
 	plan := &prove.Plan{Connections: one}
 	if one == nil {
@@ -242,12 +242,12 @@ func (c *call) proveLine(k *prove.Case) string {
 }
 
 // needsIn reports whether the address of a sender alone does not say where it is.
-func (c *call) needsIn(connection engine.Connection) bool {
+func (c *call) needsIn(connection walk.Connection) bool {
 	n := c.network()
 	if n == nil {
 		return false
 	}
-	at, err := engine.Compile(n, nil).Locate(connection.Packet.Source)
+	at, err := walk.Compile(n, nil).Locate(connection.Packet.Source)
 	return err != nil || at.Segment == nil || at.Segment.Name != connection.From.Segment.Name
 }
 

@@ -5,8 +5,9 @@ import (
 	"strings"
 
 	"hollowbridge/core/advice"
-	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/netfile"
 )
 
@@ -128,9 +129,9 @@ func (c *call) natFacts(n *network.Network, g *network.Gateway, r *network.NATRu
 		text = "nothing else: on this gateway a forward brings its own permission"
 	}
 	facts = append(facts, ruleFact{"needs", text})
-	e := engine.Compile(n, nil)
+	e := walk.Compile(n, nil)
 	if connection, ok := advice.Sample(e, r, n.Now); ok {
-		t := engine.TraceOf(e.NewWalk(), connection)
+		t := words.TraceOf(e.NewWalk(), connection)
 		text := fmt.Sprintf("%s -> %s %s: %s", connection.Packet.From(), connection.Packet.To(), connection.Packet.Protocol, c.verdictLine(t))
 		facts = append(facts, ruleFact{"traced", text})
 	}

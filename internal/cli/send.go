@@ -14,6 +14,8 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/gateway"
 )
 
@@ -77,7 +79,7 @@ func runSend(c *call) int {
 	if n == nil {
 		return wrong
 	}
-	e := engine.Compile(n, nil)
+	e := walk.Compile(n, nil)
 	first, err := q.connection(e)
 	if err != nil {
 		return c.failed(err)
@@ -127,16 +129,16 @@ func runSend(c *call) int {
 // A sending is connections that are sent.
 type sending struct {
 	*call
-	engine   *engine.Engine
-	first    engine.Connection
+	engine   *walk.Engine
+	first    walk.Connection
 	stranger bool
 	clients  map[string]*gateway.Client
 
 	mutex    sync.Mutex
 	outcomes map[string]int // by what is said of them
 	reached  int
-	example  *engine.Trace
-	held     []*engine.Walk
+	example  *words.Trace
+	held     []*walk.Walk
 	open     int         // of those that are held
 	holding  []io.Closer // what a lab holds connections for
 	failure  error
@@ -148,10 +150,10 @@ func (s *sending) run(ctx context.Context) error {
 	var working sync.WaitGroup
 	for range min(sendersAtOnce, s.options.count) {
 		working.Go(func() {
-			walk := s.walk()
+			way := s.walk()
 			for number := range numbers {
-				if s.one(walk, number) && s.options.hold {
-					walk = s.walk()
+				if s.one(way, number) && s.options.hold {
+					way = s.walk()
 				}
 			}
 		})
@@ -162,7 +164,7 @@ func (s *sending) run(ctx context.Context) error {
 	return s.failure
 }
 
-func (s *sending) walk() *engine.Walk {
+func (s *sending) walk() *walk.Walk {
 	return s.engine.NewWalkBy(gateway.Decider(context.Background(), s.clients), headersSize)
 }
 
@@ -194,7 +196,7 @@ func (s *sending) feed(ctx context.Context, numbers chan<- int) {
 
 // connection returns one of those that are sent: each has a port of its own, and each stranger,
 // for each round of ports, an address.
-func (s *sending) connection(number int) engine.Connection {
+func (s *sending) connection(number int) walk.Connection {
 	c := s.first
 	if !c.Packet.Protocol.Numbered() {
 		return c
@@ -217,19 +219,19 @@ func (s *sending) connection(number int) engine.Connection {
 }
 
 // one sends a connection, and what it carries. It reports whether it is held.
-func (s *sending) one(walk *engine.Walk, number int) bool {
+func (s *sending) one(way *walk.Walk, number int) bool {
 	c := s.connection(number)
-	var trace *engine.Trace
+	var trace *words.Trace
 	if s.options.count == 1 {
-		trace = engine.TraceOf(walk, c)
+		trace = words.TraceOf(way, c)
 	}
-	v := engine.Verdict{}
+	v := walk.Verdict{}
 	if trace != nil {
 		v = trace.Verdict
 	} else {
-		v = walk.Verdict(c)
+		v = way.Verdict(c)
 	}
-	if err := walk.Err(); err != nil {
+	if err := way.Err(); err != nil {
 		s.mutex.Lock()
 		s.failure = errors.Join(s.failure, err)
 		s.mutex.Unlock()
@@ -237,11 +239,11 @@ func (s *sending) one(walk *engine.Walk, number int) bool {
 	}
 	reached := v.Outcome == engine.Reached
 	if reached {
-		s.carry(walk, c.Packet.Protocol)
+		s.carry(way, c.Packet.Protocol)
 	}
 	held := reached && s.options.hold
 	if reached && !held {
-		finish(walk, c.Packet.Protocol)
+		finish(way, c.Packet.Protocol)
 	}
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
@@ -257,23 +259,23 @@ func (s *sending) one(walk *engine.Walk, number int) bool {
 	s.outcomes[text]++
 	s.example = trace
 	if held {
-		s.held = append(s.held, walk)
+		s.held = append(s.held, way)
 		s.open++
 	}
 	return held
 }
 
 // carry sends what a connection carries, half of it back.
-func (s *sending) carry(walk *engine.Walk, protocol header.Protocol) {
+func (s *sending) carry(way *walk.Walk, protocol header.Protocol) {
 	part := header.Begins
 	if protocol == header.TCP {
 		part = header.Continues
 	}
 	left := [2]int{s.options.bytes - s.options.bytes/2, s.options.bytes / 2}
-	for way := 0; left[0]+left[1] > 0; way = 1 - way {
-		if size := min(left[way], segmentSize); size > 0 {
-			walk.Sends(answering(part, way == 1, protocol), way == 1, size+headersSize)
-			left[way] -= size
+	for side := 0; left[0]+left[1] > 0; side = 1 - side {
+		if size := min(left[side], segmentSize); size > 0 {
+			way.Sends(answering(part, side == 1, protocol), side == 1, size+headersSize)
+			left[side] -= size
 		}
 	}
 }
@@ -287,17 +289,17 @@ func answering(part header.Part, back bool, protocol header.Protocol) header.Par
 }
 
 // finish ends a TCP connection from both sides.
-func finish(walk *engine.Walk, protocol header.Protocol) {
+func finish(way *walk.Walk, protocol header.Protocol) {
 	if protocol == header.TCP {
-		walk.Sends(header.Finishes, false, headersSize)
-		walk.Sends(header.Finishes, true, headersSize)
+		way.Sends(header.Finishes, false, headersSize)
+		way.Sends(header.Finishes, true, headersSize)
 	}
 }
 
 // release ends the connections that were held.
 func (s *sending) release() {
-	for _, walk := range s.held {
-		finish(walk, s.first.Packet.Protocol)
+	for _, way := range s.held {
+		finish(way, s.first.Packet.Protocol)
 	}
 	for _, h := range s.holding {
 		h.Close()

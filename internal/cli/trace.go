@@ -8,6 +8,8 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/repair"
 )
 
@@ -98,14 +100,14 @@ func runTrace(c *call) int {
 	if n == nil {
 		return wrong
 	}
-	e := engine.Compile(n, nil)
+	e := walk.Compile(n, nil)
 	connection, err := q.connection(e)
 	if err != nil {
 		return c.failed(err)
 	}
-	walk := e.NewWalk()
+	way := e.NewWalk()
 	if live != nil {
-		walk = live.walk(e)
+		way = live.walk(e)
 	}
 	var before []afterJSON
 	for _, text := range c.options.after {
@@ -113,14 +115,14 @@ func runTrace(c *call) int {
 		if err != nil {
 			return c.failed(fmt.Errorf("-after: %w", err))
 		}
-		v := walk.Remember(earlier)
+		v := way.Remember(earlier)
 		before = append(before, afterJSON{text, v.Outcome.String(), v.At.Name(), v.Outcome == engine.Reached || v.Outcome == engine.Unanswered})
 	}
-	trace := engine.TraceOf
+	trace := words.TraceOf
 	if c.options.every {
-		trace = engine.TraceAll
+		trace = words.TraceAll
 	}
-	t := trace(walk, connection)
+	t := trace(way, connection)
 	noteTwin(n, c.args[1], t)
 	asked := q.asked(e, connection)
 	var otherwise []otherwiseJSON
@@ -169,7 +171,7 @@ func (c *call) printOtherwise(list []otherwiseJSON) {
 }
 
 // noteTwin says where the address of a named host leads to another host that has it too.
-func noteTwin(n *network.Network, to string, t *engine.Trace) {
+func noteTwin(n *network.Network, to string, t *words.Trace) {
 	asked, got := n.Host(to), t.To.Machine.Host
 	if asked == nil || got == nil || got == asked || !asked.Has(t.Delivered.Destination) || !got.Has(t.Delivered.Destination) {
 		return
@@ -178,16 +180,16 @@ func noteTwin(n *network.Network, to string, t *engine.Trace) {
 }
 
 // earlier reads "FROM TO SERVICE [PORT]", an earlier connection and its source port.
-func (q question) earlier(e *engine.Engine, text string) (engine.Connection, error) {
+func (q question) earlier(e *walk.Engine, text string) (walk.Connection, error) {
 	words := strings.Fields(text)
 	if len(words) != 3 && len(words) != 4 {
-		return engine.Connection{}, fmt.Errorf("%q: write it as \"FROM TO SERVICE\", with the source port behind it where it matters", text)
+		return walk.Connection{}, fmt.Errorf("%q: write it as \"FROM TO SERVICE\", with the source port behind it where it matters", text)
 	}
 	before := question{from: words[0], to: words[1], service: words[2], sport: q.sport, ipv6: q.ipv6, at: q.at}
 	if len(words) == 4 {
 		port, err := parsePort(words[3])
 		if err != nil {
-			return engine.Connection{}, err
+			return walk.Connection{}, err
 		}
 		before.sport = port
 	}
@@ -204,7 +206,7 @@ func (c *call) printAfter(list []afterJSON) {
 	}
 }
 
-func (c *call) printTrace(t *engine.Trace, repairs []repairJSON) {
+func (c *call) printTrace(t *words.Trace, repairs []repairJSON) {
 	p := t.Connection.Packet
 	head := fmt.Sprintf("%s -> %s %s", p.From(), p.To(), protocolText(p))
 	from := "from " + t.Connection.From.Name()
@@ -246,7 +248,7 @@ func (c *call) printTrace(t *engine.Trace, repairs []repairJSON) {
 }
 
 // printCandidates lists the rules that match, with where they stand.
-func (c *call) printCandidates(list []engine.Candidate) {
+func (c *call) printCandidates(list []words.Candidate) {
 	if !c.options.every {
 		return
 	}
@@ -288,7 +290,7 @@ const mostAt = 24
 
 // printSteps writes steps in columns: where, what, by which rule, how. Where is
 // written once for each gateway or host.
-func (c *call) printSteps(steps []engine.Step) {
+func (c *call) printSteps(steps []words.Step) {
 	widestAt, widestRule := 6, 0
 	for _, s := range steps {
 		widestAt = max(widestAt, len(s.At))
@@ -349,7 +351,7 @@ func wrapWithin(line string, indent, width int) []string {
 }
 
 // verdictLine is the answer: the outcome, and where or by what.
-func (c *call) verdictLine(t *engine.Trace) string {
+func (c *call) verdictLine(t *words.Trace) string {
 	word := t.Outcome.String()
 	if t.Outcome == engine.Reached {
 		return c.green(word) + " " + t.To.Name()
@@ -377,7 +379,7 @@ type tracedJSON struct {
 	Told       bool           `json:"told"`
 }
 
-func tracedAs(p header.Packet, v *engine.Verdict) tracedJSON {
+func tracedAs(p header.Packet, v *walk.Verdict) tracedJSON {
 	fate := tracedJSON{
 		Connection: connectionJSON{p.From(), p.To(), p.Protocol.String()}, Outcome: v.Outcome.String(),
 		Host: v.To.Name(), At: v.At.Name(), Delivered: ends(v.Delivered), Answered: ends(v.Answered), Told: v.Told,
@@ -408,18 +410,18 @@ type otherwiseJSON struct {
 	Outcome string `json:"outcome"`
 	At      string `json:"at"`
 
-	trace *engine.Trace
+	trace *words.Trace
 }
 
 func (o otherwiseJSON) verdict(c *call) string { return c.verdictLine(o.trace) }
 
 // otherwiseOf returns which services that were asked about fare otherwise than the one of a trace.
-func otherwiseOf(e *engine.Engine, t *engine.Trace, asked repair.Asked) (list []otherwiseJSON) {
+func otherwiseOf(e *walk.Engine, t *words.Trace, asked repair.Asked) (list []otherwiseJSON) {
 	for _, other := range asked.Others {
 		if other.Packet.Source != t.Connection.Packet.Source {
 			continue
 		}
-		o := engine.TraceOf(e.NewWalk(), other)
+		o := words.TraceOf(e.NewWalk(), other)
 		if o.Outcome == t.Outcome && o.At.Name() == t.At.Name() {
 			continue
 		}
@@ -483,7 +485,7 @@ type nearJSON struct {
 	Text    string `json:"text"`
 }
 
-func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
+func traceResult(t *words.Trace, repairs []repairJSON) traceJSON {
 	result := traceJSON{
 		tracedJSON: tracedAs(t.Connection.Packet, &t.Verdict),
 		Steps:      []stepJSON{}, Why: append([]string{}, t.Why...), Near: []nearJSON{}, Candidates: candidateEntries(t.Candidates), Next: t.Remedy(), Repairs: append([]repairJSON{}, repairs...), After: []afterJSON{}, Otherwise: []otherwiseJSON{},
@@ -501,7 +503,7 @@ func traceResult(t *engine.Trace, repairs []repairJSON) traceJSON {
 	return result
 }
 
-func candidateEntries(list []engine.Candidate) []candidateJSON {
+func candidateEntries(list []words.Candidate) []candidateJSON {
 	entries := []candidateJSON{}
 	for _, k := range list {
 		entries = append(entries, candidateJSON{k.At.Name, string(k.Step), k.Rule.Name, k.Rule.Kind, k.Rule.Place.String(), k.Wins, k.Text})

@@ -6,6 +6,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/portmap"
 )
 
@@ -16,13 +17,13 @@ type Backend interface {
 	Name() string
 	// Check says what an administrator should know of a gateway before it is put into force, or
 	// why it can't be. It touches nothing.
-	Check(e *engine.Engine, g *engine.Gateway) (notes []string, err error)
+	Check(e *walk.Engine, g *engine.Gateway) (notes []string, err error)
 	// Use puts a gateway into force in place of what was there, all of it or nothing. Sessions
 	// go on with their translation.
-	Use(e *engine.Engine, g *engine.Gateway) error
+	Use(e *walk.Engine, g *engine.Gateway) error
 	// Begin is Use where nothing was in force before, and somebody wants it now: connections go on
 	// that the rules would let pass. It returns those that it had to end.
-	Begin(e *engine.Engine, g *engine.Gateway) (ended []string, err error)
+	Begin(e *walk.Engine, g *engine.Gateway) (ended []string, err error)
 	// Clear takes everything out of force.
 	Clear() error
 	// Sessions calls a function with each session that a filter lets through, until it returns

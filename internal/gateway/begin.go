@@ -6,6 +6,7 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/kernel"
 )
 
@@ -39,7 +40,7 @@ func (k *Kernel) Before() string {
 }
 
 // Begin is Backend's.
-func (k *Kernel) Begin(e *engine.Engine, g *engine.Gateway) (ended []string, err error) {
+func (k *Kernel) Begin(e *walk.Engine, g *engine.Gateway) (ended []string, err error) {
 	k.mutex.Lock()
 	tracks, err := k.machine.Tracks(k.Namespace)
 	if err == nil && !tracks && k.current.Load() == nil {

@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"hollowbridge/core/engine"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/lab"
@@ -196,7 +196,7 @@ func TestRulesComeBeforeTheNetwork(t *testing.T) {
 	if n, err := early("rim", r.folder); n != 1 || err != nil || digest() != first {
 		t.Errorf("when the machine's start has ended a trial: %d, %v", n, err)
 	}
-	e := engine.Compile(netfiletest.Parse(t, house), nil)
+	e := walk.Compile(netfiletest.Parse(t, house), nil)
 	answers := func(want bool) {
 		t.Helper()
 		if sent := r.built.Send(connection(t, e, "203.0.113.9", "198.51.100.18", "https", 40000), 1, 300*time.Millisecond); (sent.Answer == lab.Answered) != want {

@@ -6,7 +6,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"hollowbridge/core/engine"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/kernel"
 )
 
@@ -69,6 +69,6 @@ func lastInForce(gateway, folder string, o KernelOptions) (*kernel.Program, int,
 	if g == nil {
 		return nil, 0, fmt.Errorf("revision %d has no gateway %s", r.Number, gateway)
 	}
-	program, _, err := kernel.Compile(engine.Compile(n, nil).Gateway(g), kernel.Options{Device: o.Device, LeaveOut: o.Lab})
+	program, _, err := kernel.Compile(walk.Compile(n, nil).Gateway(g), kernel.Options{Device: o.Device, LeaveOut: o.Lab})
 	return program, r.Number, err
 }

@@ -27,6 +27,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/lab"
@@ -105,7 +106,7 @@ func onEach(t *testing.T, test func(*bench)) {
 		}
 		b.send = func(from, to, service string, sport uint16) {
 			b.Helper()
-			e := engine.Compile(netfiletest.Parse(t, house), nil)
+			e := walk.Compile(netfiletest.Parse(t, house), nil)
 			decide := func(g *network.Gateway, a *engine.Arrival) (engine.Decision, error) {
 				in := ""
 				if a.In != nil {
@@ -117,9 +118,9 @@ func onEach(t *testing.T, test func(*bench)) {
 				}
 				return d, err
 			}
-			walk := e.NewWalkBy(decide, 40)
-			if walk.Verdict(connection(t, e, from, to, service, sport)); walk.Err() != nil {
-				t.Fatal(walk.Err())
+			way := e.NewWalkBy(decide, 40)
+			if way.Verdict(connection(t, e, from, to, service, sport)); way.Err() != nil {
+				t.Fatal(way.Err())
 			}
 		}
 		b.begin(b)
@@ -130,7 +131,7 @@ func onEach(t *testing.T, test func(*bench)) {
 		if noKernel != nil {
 			t.Skip(noKernel)
 		}
-		e := engine.Compile(netfiletest.Parse(t, house), nil)
+		e := walk.Compile(netfiletest.Parse(t, house), nil)
 		built, err := lab.Build(e, 0)
 		if err != nil {
 			t.Fatal(err)
@@ -163,13 +164,13 @@ func (b *bench) start(backend func(gateway.Recorder) (gateway.Backend, error)) {
 	b.Service = s
 }
 
-func connection(t *testing.T, e *engine.Engine, from, to, service string, sport uint16) engine.Connection {
+func connection(t *testing.T, e *walk.Engine, from, to, service string, sport uint16) walk.Connection {
 	t.Helper()
 	services, err := netfile.ParseService(e.Network(), service)
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := engine.Connection{Packet: header.Packet{
+	c := walk.Connection{Packet: header.Packet{
 		Source: netip.MustParseAddr(from), Destination: netip.MustParseAddr(to), SourcePort: sport,
 		Protocol: services[0].Protocol, DestinationPort: services[0].Ports.First,
 	}}
@@ -720,7 +721,7 @@ func TestTheTableIsTheServicesAlone(t *testing.T) {
 		t.Errorf("another program takes it away: %v, %d of %d", err, size(), before)
 	}
 	other.Own()
-	p, _, err := kernel.Compile(engine.Compile(netfiletest.Parse(t, house), nil).Gateway(netfiletest.Parse(t, house).Gateways[0]), kernel.Options{Device: lab.DeviceOf})
+	p, _, err := kernel.Compile(walk.Compile(netfiletest.Parse(t, house), nil).Gateway(netfiletest.Parse(t, house).Gateways[0]), kernel.Options{Device: lab.DeviceOf})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -17,6 +17,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/portmap"
 )
@@ -130,7 +131,7 @@ type ready struct {
 
 // Check is Backend's: what the kernel can't do is an error, and so is what the machine has
 // otherwise than the file says, where rules would mean something else.
-func (k *Kernel) Check(e *engine.Engine, g *engine.Gateway) (notes []string, err error) {
+func (k *Kernel) Check(e *walk.Engine, g *engine.Gateway) (notes []string, err error) {
 	var wrongs []string
 	k.mutex.Lock()
 	_, unable, err := k.compile(g)
@@ -186,7 +187,7 @@ func (k *Kernel) Differs(g *engine.Gateway) []string {
 }
 
 // Use is Backend's.
-func (k *Kernel) Use(e *engine.Engine, g *engine.Gateway) error {
+func (k *Kernel) Use(e *walk.Engine, g *engine.Gateway) error {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
 	if err := k.use(g); err != nil {

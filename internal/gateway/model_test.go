@@ -12,6 +12,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile/netfiletest"
@@ -188,7 +189,7 @@ func TestChangedSessionsAreThoseThatFareOtherwise(t *testing.T) {
 		}
 		b := &bench{T: t, Service: s}
 		b.apply(before, nil)
-		e := engine.Compile(old, nil)
+		e := walk.Compile(old, nil)
 		for range 60 {
 			c, ok := netfiletest.Connection(random, e)
 			if !ok {
@@ -205,7 +206,7 @@ func TestChangedSessionsAreThoseThatFareOtherwise(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		g := engine.Compile(next, nil).Gateway(next.Gateways[0])
+		g := walk.Compile(next, nil).Gateway(next.Gateways[0])
 		want := 0
 		for _, session := range list.Sessions {
 			if !sameAgain(t, g, &session) {

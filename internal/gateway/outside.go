@@ -10,6 +10,7 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/kernel"
 )
 
@@ -53,7 +54,7 @@ type takenByOne struct {
 // inForceOn is a gateway and the network that it is in.
 type inForceOn struct {
 	*engine.Gateway
-	engine *engine.Engine
+	engine *walk.Engine
 }
 
 // outsideAt returns which outside addresses are held at a time.

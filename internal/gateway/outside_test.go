@@ -11,8 +11,8 @@ import (
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/lab"
@@ -54,7 +54,7 @@ func startRim(t *testing.T, text string) *rim {
 		t.Skip("it waits for a running gateway on the kernel", noKernel)
 	}
 	n := netfiletest.Parse(t, text)
-	built, err := lab.Build(engine.Compile(n, nil), 0)
+	built, err := lab.Build(walk.Compile(n, nil), 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -120,7 +120,7 @@ func TestOutsideAddressesAreHeld(t *testing.T) {
 		t.Errorf("%+v", s)
 	}
 	for _, to := range []string{"198.51.100.20", "2001:db8:61::20"} { // they are answered for on the wire
-		e := engine.Compile(netfiletest.Parse(t, published), nil)
+		e := walk.Compile(netfiletest.Parse(t, published), nil)
 		from := "203.0.113.9"
 		if strings.Contains(to, ":") {
 			from = "2001:db8:ffff::9"
@@ -239,7 +239,7 @@ func TestWhichOutsideAddressesAreHeld(t *testing.T) {
 	} {
 		text := published[:strings.Index(published, "    nat:")] + "    nat: [" + c.rule + "]\n"
 		n := netfiletest.Parse(t, text)
-		e := engine.Compile(n, nil)
+		e := walk.Compile(n, nil)
 		at := time.Date(2026, 12, 1, 12, 0, 0, 0, time.UTC)
 		if c.at != "" {
 			clock, err := time.Parse("15:04", c.at)

@@ -6,11 +6,12 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 )
 
 // Decider returns what makes simulated gateways decide about packets that a walk takes through
 // them. It may be used by many goroutines.
-func Decider(ctx context.Context, clients map[string]*Client) engine.Decider {
+func Decider(ctx context.Context, clients map[string]*Client) walk.Decider {
 	return func(g *network.Gateway, a *engine.Arrival) (d engine.Decision, err error) {
 		client := clients[g.Name]
 		if client == nil {

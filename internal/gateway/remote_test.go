@@ -10,6 +10,7 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile/netfiletest"
@@ -25,7 +26,7 @@ func TestGatewaysDecideOverTheAPIAsTheirEngines(t *testing.T) {
 	for seed := range netfiletest.Few(uint64(40), 8) {
 		text := gen.Small(seed)
 		n := netfiletest.Parse(t, text)
-		e := engine.Compile(n, nil)
+		e := walk.Compile(n, nil)
 		clients := map[string]*gateway.Client{}
 		var services []*gateway.Service
 		var servers []*gateway.Server

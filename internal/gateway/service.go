@@ -13,6 +13,7 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/portmap"
 )
 
@@ -73,7 +74,7 @@ type Service struct {
 type inForce struct {
 	revision Revision // with its bundle
 	network  *network.Network
-	engine   *engine.Engine
+	engine   *walk.Engine
 	gateway  *engine.Gateway
 }
 
@@ -214,12 +215,12 @@ func (s *Service) compile(f *inForce, n *network.Network, trials map[network.Rul
 		}
 	}
 	logTrials(g, trials)
-	var previous *engine.Engine
+	var previous *walk.Engine
 	if now := s.current.Load(); now != nil {
 		previous = now.engine
 	}
 	n.Seal()
-	f.network, f.engine = n, engine.Compile(n, previous)
+	f.network, f.engine = n, walk.Compile(n, previous)
 	f.gateway = f.engine.Gateway(g)
 	return nil
 }

@@ -10,6 +10,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/portmap"
 	"hollowbridge/internal/sessions"
 )
@@ -59,10 +60,10 @@ func (s *Simulated) Close() error {
 func (s *Simulated) Name() string { return "simulated" }
 
 // Check is Backend's: the engine can do all that the file can say.
-func (s *Simulated) Check(*engine.Engine, *engine.Gateway) ([]string, error) { return nil, nil }
+func (s *Simulated) Check(*walk.Engine, *engine.Gateway) ([]string, error) { return nil, nil }
 
 // Use is Backend's.
-func (s *Simulated) Use(_ *engine.Engine, g *engine.Gateway) error {
+func (s *Simulated) Use(_ *walk.Engine, g *engine.Gateway) error {
 	if r := s.running.Load(); r != nil {
 		r.Store.Rename(g.Renamed(r.Gateway()))
 		r.Swap(g)
@@ -199,7 +200,7 @@ func (s *Simulated) Hits(bool) ([]Hit, error) {
 }
 
 // Begin is Backend's.
-func (s *Simulated) Begin(e *engine.Engine, g *engine.Gateway) ([]string, error) {
+func (s *Simulated) Begin(e *walk.Engine, g *engine.Gateway) ([]string, error) {
 	return nil, s.Use(e, g)
 }
 

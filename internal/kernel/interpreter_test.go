@@ -11,6 +11,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile/netfiletest"
 
@@ -345,7 +346,7 @@ func TestTheFilterDecidesAsItsList(t *testing.T) {
 		packets = 4
 	}
 	for number, text := range texts(netfiletest.Few(60, 5)) {
-		e := engine.Compile(netfiletest.Parse(t, text), nil)
+		e := walk.Compile(netfiletest.Parse(t, text), nil)
 		for _, net := range e.Network().Gateways {
 			g := e.Gateway(net)
 			p, _, err := Compile(g, Options{At: &at, Device: func(i *network.Interface) string { return i.Name }, LeaveOut: true})
@@ -405,7 +406,7 @@ func TestDestinationsAreTranslatedByTheFirstRule(t *testing.T) {
 				net.Opened = slices.DeleteFunc(net.Opened, func(m *network.Mapping) bool { return m.On[0] != net.Mappings.External })
 			}
 		}
-		e := engine.Compile(n, nil)
+		e := walk.Compile(n, nil)
 		for _, net := range e.Network().Gateways {
 			g := e.Gateway(net)
 			p, unable, err := Compile(g, Options{At: &at, Device: func(i *network.Interface) string { return i.Name }, LeaveOut: true, Mappings: net.Opened})

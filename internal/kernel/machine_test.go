@@ -12,9 +12,9 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/lab"
@@ -45,7 +45,7 @@ gateways:
 func compiled(t testing.TB, text string) (*kernel.Program, error) {
 	t.Helper()
 	n := netfiletest.Parse(t, text)
-	p, _, err := kernel.Compile(engine.Compile(n, nil).Gateway(n.Gateways[0]), kernel.Options{})
+	p, _, err := kernel.Compile(walk.Compile(n, nil).Gateway(n.Gateways[0]), kernel.Options{})
 	return p, err
 }
 
@@ -143,7 +143,7 @@ func TestMappingsComeAndGo(t *testing.T) {
 		return made
 	}
 	a, b, c := made(20001), made(20002, "203.0.113.0/24", "192.0.2.0/25"), made(20003)
-	p, _, err := kernel.Compile(engine.Compile(n, nil).Gateway(n.Gateways[0]), kernel.Options{Mappings: []*network.Mapping{a}})
+	p, _, err := kernel.Compile(walk.Compile(n, nil).Gateway(n.Gateways[0]), kernel.Options{Mappings: []*network.Mapping{a}})
 	if err != nil || !p.HasMappings() {
 		t.Fatal(err)
 	}
@@ -173,7 +173,7 @@ func TestMappingsComeAndGo(t *testing.T) {
 		t.Errorf("one of before is still there: %v", err)
 	}
 	without := netfiletest.Parse(t, edge)
-	plain := engine.Compile(without, nil).Gateway(without.Gateways[0])
+	plain := walk.Compile(without, nil).Gateway(without.Gateways[0])
 	none, _, err := kernel.Compile(plain, kernel.Options{})
 	if err != nil || none.HasMappings() {
 		t.Errorf("a gateway without mappings has maps: %v", err)
@@ -185,7 +185,7 @@ func BenchmarkProgram(b *testing.B) {
 	for _, rules := range []int{10, 1000, 10000} {
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
 			n := netfiletest.Parse(b, gen.Large(1, rules))
-			g := engine.Compile(n, nil).Gateway(n.Gateways[0])
+			g := walk.Compile(n, nil).Gateway(n.Gateways[0])
 			m, err := kernel.OpenMachine(0)
 			if err != nil {
 				b.Fatal(err)

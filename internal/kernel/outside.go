@@ -13,6 +13,7 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 )
 
 // A gateway answers for the outside addresses of its rules that are in a prefix of a segment, so each is an address of its device
@@ -37,7 +38,7 @@ type Held struct {
 
 // Outside returns the outside addresses of a gateway's rules that its devices are to hold at a moment. Of a device that would hold more
 // than MostHeld it returns none, and what to do about it.
-func Outside(e *engine.Engine, g *engine.Gateway, at network.Moment, device func(*network.Interface) string) (list []Held, unable []string) {
+func Outside(e *walk.Engine, g *engine.Gateway, at network.Moment, device func(*network.Interface) string) (list []Held, unable []string) {
 	for _, i := range g.Interfaces {
 		held := e.Held(i, at)
 		if held.Size().Exceeds(MostHeld) {

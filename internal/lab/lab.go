@@ -13,6 +13,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/kernel"
 
 	"golang.org/x/sys/unix"
@@ -24,7 +25,7 @@ type Lab struct {
 	Unable []*kernel.Unable // what the kernel can't do as the file says, which is left out
 	Notes  []string         // how the lab differs from the network
 
-	engine   *engine.Engine
+	engine   *walk.Engine
 	at       network.Moment
 	nodes    []*node
 	wires    *node // the switches: a bridge for each segment
@@ -53,7 +54,7 @@ type machinesOf struct {
 }
 
 // Build builds the lab for a network at a moment. Close takes it down.
-func Build(e *engine.Engine, at network.Moment) (*Lab, error) {
+func Build(e *walk.Engine, at network.Moment) (*Lab, error) {
 	if err := e.Network().CheckKnown(); err != nil {
 		return nil, err
 	}
@@ -261,7 +262,7 @@ func (l *Lab) placeRouters() error {
 		}
 		for k, h := range l.engine.Network().Hosts {
 			for _, a := range h.Addresses {
-				if i, router, _ := l.engine.DefaultGateway(engine.Place{Host: h, Segment: h.Segment(a)}, family); router == s && i != s.Behind && header.FamilyOf(a) == family {
+				if i, router, _ := l.engine.DefaultGateway(network.Place{Host: h, Segment: h.Segment(a)}, family); router == s && i != s.Behind && header.FamilyOf(a) == family {
 					via, _ := i.Address(family)
 					if err := n.sendsFrom(a, near, via, 100+k); err != nil {
 						return err
@@ -554,7 +555,7 @@ func (l *Lab) placeHosts() error {
 		}
 		for s, end := range on {
 			for _, family := range header.Families {
-				if err := l.routeMachine(on, end, engine.Place{Host: h, Segment: s}, family); err != nil {
+				if err := l.routeMachine(on, end, network.Place{Host: h, Segment: s}, family); err != nil {
 					return err
 				}
 			}
@@ -584,7 +585,7 @@ func (end *link) settle(a netip.Addr, prefix netip.Prefix) error {
 }
 
 // routeMachine gives a machine its default gateway, by the end on the segment where that is.
-func (l *Lab) routeMachine(on map[*network.Segment]*link, end *link, at engine.Place, family header.Family) error {
+func (l *Lab) routeMachine(on map[*network.Segment]*link, end *link, at network.Place, family header.Family) error {
 	i, router, abroad := l.engine.DefaultGateway(at, family)
 	var via netip.Addr
 	switch {
@@ -807,7 +808,7 @@ func (l *Lab) segmentOf(s *network.Segment) *network.Segment {
 }
 
 // nodeAt returns the node of a machine that sends from an address.
-func (l *Lab) nodeAt(p engine.Place, a netip.Addr) (*node, error) {
+func (l *Lab) nodeAt(p network.Place, a netip.Addr) (*node, error) {
 	switch {
 	case p.Host != nil:
 		return l.hosts[p.Host.Name], nil
@@ -845,7 +846,7 @@ func (l *Lab) nodeAt(p engine.Place, a netip.Addr) (*node, error) {
 	if err := end.settle(a, key.prefix); err != nil {
 		return nil, err
 	}
-	return n, l.routeMachine(map[*network.Segment]*link{p.Segment: end}, end, engine.Place{Segment: p.Segment}, header.FamilyOf(a))
+	return n, l.routeMachine(map[*network.Segment]*link{p.Segment: end}, end, network.Place{Segment: p.Segment}, header.FamilyOf(a))
 }
 
 // isRouter reports whether an address on a segment is that of a provider's router, and so the
@@ -860,7 +861,7 @@ func (l *Lab) isRouter(s *network.Segment, a netip.Addr) bool {
 }
 
 // Name returns what the lab calls the machine of a place that has an address.
-func (l *Lab) Name(p engine.Place, a netip.Addr) string {
+func (l *Lab) Name(p network.Place, a netip.Addr) string {
 	switch {
 	case p.Host != nil:
 		return p.Host.Name

@@ -7,9 +7,9 @@ import (
 	"strings"
 	"testing"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/netfile/netfiletest"
@@ -49,7 +49,7 @@ func BenchmarkNewConnection(b *testing.B) {
 	for _, rules := range []int{10, 10000} {
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
 			n := netfiletest.Parse(b, gen.Large(1, rules))
-			client, rim, err := between(n.Gateways[0], engine.Compile(n, nil))
+			client, rim, err := between(n.Gateways[0], walk.Compile(n, nil))
 			if err != nil {
 				b.Fatal(err)
 			}
@@ -98,7 +98,7 @@ func send(b *testing.B, p header.Packet) {
 
 // between builds a gateway of a large network with one machine on either side, and returns the
 // one outside, and the gateway's kernel.
-func between(g *network.Gateway, e *engine.Engine) (*node, *kernel.Machine, error) {
+func between(g *network.Gateway, e *walk.Engine) (*node, *kernel.Machine, error) {
 	rim, err := newNode(g.Name)
 	if err != nil {
 		return nil, nil, err

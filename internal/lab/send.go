@@ -10,8 +10,8 @@ import (
 	"slices"
 	"time"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
+	"hollowbridge/core/walk"
 
 	"golang.org/x/sys/unix"
 )
@@ -116,7 +116,7 @@ const MostNumbers = 62
 
 // Send sends a connection and waits until it is answered, or for as long; then it ends it. Its
 // number, from 1, is that of no other connection of its protocol that is on its way.
-func (l *Lab) Send(c engine.Connection, number int, wait time.Duration) Result {
+func (l *Lab) Send(c walk.Connection, number int, wait time.Duration) Result {
 	o, r := l.Open(c, number, wait)
 	if o != nil {
 		o.Close()
@@ -131,7 +131,7 @@ type Opened struct {
 }
 
 // Open is Send, but leaves the connection open. Where it could not be sent, it is nil.
-func (l *Lab) Open(c engine.Connection, number int, wait time.Duration) (*Opened, Result) {
+func (l *Lab) Open(c walk.Connection, number int, wait time.Duration) (*Opened, Result) {
 	if err := l.Watch(); err != nil {
 		return nil, Result{Answer: Unsent, Err: err}
 	}
@@ -143,7 +143,7 @@ func (l *Lab) Open(c engine.Connection, number int, wait time.Duration) (*Opened
 }
 
 // await waits until a connection is answered, or for as long.
-func (l *Lab) await(c engine.Connection, s *socket, wait time.Duration) (r Result) {
+func (l *Lab) await(c walk.Connection, s *socket, wait time.Duration) (r Result) {
 	p := c.Packet
 	until := time.Now().Add(wait)
 	asked, from := false, 0
@@ -217,7 +217,7 @@ func (o *Opened) readBack(data []byte) error {
 func (o *Opened) Close() error { return o.socket.Close() }
 
 // told looks in what the client's machine has seen, from a place on, for what it was told.
-func (l *Lab) told(c engine.Connection, s *socket, from *int) (r Result, ok bool) {
+func (l *Lab) told(c walk.Connection, s *socket, from *int) (r Result, ok bool) {
 	p := c.Packet
 	answer := p.Answer()
 	l.seen.Lock()
@@ -278,7 +278,7 @@ func (l *Lab) Seen(protocol header.Protocol, number int) (all []Sighting) {
 }
 
 // open makes the client's socket and sends its first packet.
-func (l *Lab) open(c engine.Connection, number int) (*socket, error) {
+func (l *Lab) open(c walk.Connection, number int) (*socket, error) {
 	p := c.Packet
 	n, err := l.nodeAt(c.From, p.Source)
 	if err != nil {

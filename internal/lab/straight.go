@@ -3,9 +3,9 @@ package lab
 import (
 	"fmt"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/kernel"
 )
 
@@ -15,7 +15,7 @@ const firstStraight = 10_000
 
 // handsTo makes what a machine sends with a mark go straight to an interface of a gateway, and returns the mark; 0 where a
 // connection is not put on an interface by hand.
-func (l *Lab) handsTo(n *node, c engine.Connection) (mark uint32, err error) {
+func (l *Lab) handsTo(n *node, c walk.Connection) (mark uint32, err error) {
 	i := l.interfaceOf(c.From.Through)
 	if i == nil || c.From.Clients != nil {
 		return 0, nil

@@ -5,8 +5,8 @@ import (
 	"testing"
 	"time"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile/netfiletest"
 )
 
@@ -31,7 +31,7 @@ func TestPacketsAreHandedToAGateway(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it sends packets")
 	}
-	e := engine.Compile(netfiletest.Parse(t, vineyard), nil)
+	e := walk.Compile(netfiletest.Parse(t, vineyard), nil)
 	l, err := Build(e, 0)
 	if err != nil {
 		t.Fatal(err)
@@ -43,7 +43,7 @@ func TestPacketsAreHandedToAGateway(t *testing.T) {
 		t.Helper()
 		number++
 		p := header.Packet{Source: netip.MustParseAddr(from), Destination: netip.MustParseAddr(to), SourcePort: uint16(40000 + number), DestinationPort: s.Ports.First, Protocol: s.Protocol}
-		c := engine.Connection{Packet: p, From: e.Behind(line, p.Source)}
+		c := walk.Connection{Packet: p, From: e.Behind(line, p.Source)}
 		if !straight {
 			c.From, err = e.Locate(p.Source)
 		}

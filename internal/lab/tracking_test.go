@@ -7,8 +7,8 @@ import (
 	"testing"
 	"time"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/netfile/netfiletest"
 )
@@ -32,9 +32,9 @@ gateways:
 `
 
 // sent is a connection of the edge network.
-func sent(t *testing.T, e *engine.Engine, from, to string, service header.Service, sport uint16) engine.Connection {
+func sent(t *testing.T, e *walk.Engine, from, to string, service header.Service, sport uint16) walk.Connection {
 	t.Helper()
-	c := engine.Connection{Packet: header.Packet{
+	c := walk.Connection{Packet: header.Packet{
 		Source: netip.MustParseAddr(from), Destination: netip.MustParseAddr(to), Protocol: service.Protocol,
 		SourcePort: sport, DestinationPort: service.Ports.First,
 	}}
@@ -69,7 +69,7 @@ func TestTheKernelsConnectionsAreThoseThatWereSent(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it sends packets")
 	}
-	e := engine.Compile(netfiletest.Parse(t, edge), nil)
+	e := walk.Compile(netfiletest.Parse(t, edge), nil)
 	l, err := Build(e, 0)
 	if err != nil {
 		t.Fatal(err)
@@ -96,7 +96,7 @@ func TestTheKernelsConnectionsAreThoseThatWereSent(t *testing.T) {
 	lines, read := collect(listener.Next)
 	tcp, udp := header.ServiceAt(header.TCP, 443), header.ServiceAt(header.UDP, 514)
 	cases := []struct {
-		connection engine.Connection
+		connection walk.Connection
 		after      string // from and to
 		state      string
 	}{
@@ -176,7 +176,7 @@ func TestCountersGoOnInTheNextProgram(t *testing.T) {
 		t.Skip("it sends packets")
 	}
 	n := netfiletest.Parse(t, edge)
-	e := engine.Compile(n, nil)
+	e := walk.Compile(n, nil)
 	l, err := Build(e, 0)
 	if err != nil {
 		t.Fatal(err)
@@ -225,7 +225,7 @@ func TestCountersGoOnInTheNextProgram(t *testing.T) {
 // that it was given.
 func TestTheNetworkOfAMachineIsRead(t *testing.T) {
 	n := netfiletest.Parse(t, edge)
-	e := engine.Compile(n, nil)
+	e := walk.Compile(n, nil)
 	l, err := Build(e, 0)
 	if err != nil {
 		t.Fatal(err)

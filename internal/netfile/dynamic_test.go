@@ -10,6 +10,7 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/netfile/netfiletest"
 )
@@ -50,12 +51,12 @@ func TestAnUnknownAddressFaresAsAKnownOne(t *testing.T) {
 		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		unknown := engine.Compile(netfiletest.Parse(t, text), nil)
+		unknown := walk.Compile(netfiletest.Parse(t, text), nil)
 		n, _, err := netfile.ReadAs(path, &netfile.Variation{Is: []string{"rim:modem=" + now.String()}})
 		if err != nil {
 			t.Fatal(err)
 		}
-		known := engine.Compile(n, nil)
+		known := walk.Compile(n, nil)
 		standIn, ok := unknown.Network().Gateways[0].Interfaces[0].StandIn()
 		if !ok || unknown.Network().CheckKnown() == nil || n.CheckKnown() != nil {
 			t.Fatal("the address is not told to be unknown")
@@ -70,7 +71,7 @@ func TestAnUnknownAddressFaresAsAKnownOne(t *testing.T) {
 		}
 		ends := []string{"10.61.24.5", "10.61.24.9", "203.0.113.200", "192.0.2.9", "8.8.8.8", "198.51.100.18", standIn.String(), "10.61.24.1", "198.51.100.20"}
 		for range 200 {
-			c := engine.Connection{Packet: header.Packet{Source: netip.MustParseAddr(ends[random.IntN(5)]), Destination: netip.MustParseAddr(ends[random.IntN(len(ends))]),
+			c := walk.Connection{Packet: header.Packet{Source: netip.MustParseAddr(ends[random.IntN(5)]), Destination: netip.MustParseAddr(ends[random.IntN(len(ends))]),
 				SourcePort: uint16(1 + random.IntN(2000)), DestinationPort: []uint16{22, 53, 443, 2222}[random.IntN(4)], Protocol: []header.Protocol{header.TCP, header.UDP}[random.IntN(2)]}}
 			if c.Packet.Source == c.Packet.Destination {
 				continue

@@ -10,9 +10,9 @@ import (
 	"testing"
 	"time"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile/netfiletest"
 	"hollowbridge/internal/portmap/natpmp"
 	"hollowbridge/internal/portmap/pcp"
@@ -129,7 +129,7 @@ func (b *bench) start(text string) {
 func (b *bench) use(text string) {
 	b.t.Helper()
 	n := netfiletest.Parse(b.t, text)
-	if err := b.Use(engine.Compile(n, nil).Gateway(n.Gateway("rim"))); err != nil {
+	if err := b.Use(walk.Compile(n, nil).Gateway(n.Gateway("rim"))); err != nil {
 		b.t.Fatal(err)
 	}
 }

@@ -7,15 +7,19 @@ import (
 	"slices"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/explore"
+	"hollowbridge/core/flow"
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 )
 
 // A Plan is the connections that prove a network.
 type Plan struct {
-	Connections []engine.Connection
+	Connections []walk.Connection
 	Classes     int            // of connections that fare alike
 	Borders     int            // how many of the connections are right outside a class
 	Unsent      map[string]int // classes of which none is sent, by the reason
@@ -27,10 +31,10 @@ const mostBorders = 4
 
 // Classes plans to send one member of every class of connections, and one right outside each
 // border of its first part. Pieces bounds the sets that may be needed, as in reach.
-func Classes(e *engine.Engine, at network.Moment, pieces int) (*Plan, error) {
+func Classes(e *walk.Engine, at network.Moment, pieces int) (*Plan, error) {
 	p := &planner{
-		Plan: Plan{Unsent: map[string]int{}}, engine: e, at: at, explorer: engine.NewExplorer(e, network.At(at), pieces), walk: e.NewWalk(),
-		known: map[engine.Connection]bool{},
+		Plan: Plan{Unsent: map[string]int{}}, engine: e, at: at, explorer: explore.New(e, network.At(at), pieces), walk: e.NewWalk(),
+		known: map[walk.Connection]bool{},
 	}
 	p.plain = p.withoutRouters()
 	for _, b := range p.explorer.Beginnings(nil) {
@@ -41,7 +45,7 @@ func Classes(e *engine.Engine, at network.Moment, pieces int) (*Plan, error) {
 			p.class(b, region)
 		}
 	}
-	var about [][]engine.Connection // of each expectation
+	var about [][]walk.Connection // of each expectation
 	for _, x := range e.Network().Expect {
 		list, err := reach.About(e, x, at)
 		if err != nil {
@@ -58,8 +62,8 @@ func Classes(e *engine.Engine, at network.Moment, pieces int) (*Plan, error) {
 }
 
 // findExpected finds which of the connections the expectations are about.
-func (p *planner) findExpected(about [][]engine.Connection) {
-	numbers := map[engine.Connection]int{}
+func (p *planner) findExpected(about [][]walk.Connection) {
+	numbers := map[walk.Connection]int{}
 	for n, c := range p.Connections {
 		numbers[c] = n
 	}
@@ -75,7 +79,7 @@ func (p *planner) findExpected(about [][]engine.Connection) {
 }
 
 // from returns the connection of a packet that begins at a place.
-func (p *planner) from(place engine.Place, packet header.Packet) engine.Connection {
+func (p *planner) from(place network.Place, packet header.Packet) walk.Connection {
 	if !packet.Protocol.HasPorts() {
 		packet.DestinationPort = 0
 	}
@@ -83,27 +87,27 @@ func (p *planner) from(place engine.Place, packet header.Packet) engine.Connecti
 		packet.SourcePort = 0
 	}
 	place.Host = p.hostAt(place, packet.Source)
-	return engine.Connection{Packet: packet, From: place, Moment: p.at}
+	return walk.Connection{Packet: packet, From: place, Moment: p.at}
 }
 
 type planner struct {
 	Plan
-	engine   *engine.Engine
+	engine   *walk.Engine
 	at       network.Moment
-	explorer *engine.Explorer
-	walk     *engine.Walk
-	known    map[engine.Connection]bool
+	explorer *explore.Explorer
+	walk     *walk.Walk
+	known    map[walk.Connection]bool
 	plain    flowset.Set // neither end is a router that the file does not name
 }
 
-func (p *planner) class(b engine.Beginning, r *engine.Region) {
+func (p *planner) class(b explore.Beginning, r *explore.Region) {
 	p.Classes++
 	set := p.explorer.Space.Restrict(r.Set, p.plain)
 	if set == flowset.Nothing {
 		set = r.Set
 	}
 	example, ok := p.explorer.Space.Usual(set)
-	if !ok || example.Source == example.Destination || !engine.Claims(r.Meetings, example.Packet) {
+	if !ok || example.Source == example.Destination || !flow.Claims(r.Meetings, example.Packet) {
 		example.Packet = r.Example
 	}
 	if reason := p.add(p.engine.PlaceOf(b.From, example.Source), example.Packet); reason != "" && reason != alike {
@@ -122,7 +126,7 @@ const oneMachine = "both ends are one machine of the lab"
 const alike = "it is sent already"
 
 // add plans a connection, or says why not.
-func (p *planner) add(from engine.Place, packet header.Packet) (reason string) {
+func (p *planner) add(from network.Place, packet header.Packet) (reason string) {
 	c := p.from(from, packet)
 	if reason := p.unsendable(c.From, packet); reason != "" {
 		return reason
@@ -130,7 +134,7 @@ func (p *planner) add(from engine.Place, packet header.Packet) (reason string) {
 	if p.known[c] {
 		return alike
 	}
-	t := engine.TraceOf(p.walk, c)
+	t := words.TraceOf(p.walk, c)
 	to := t.To.Machine
 	switch {
 	case len(t.Passed) == 0:
@@ -149,13 +153,13 @@ func (p *planner) add(from engine.Place, packet header.Packet) (reason string) {
 }
 
 // hostAt returns the host that an address of a place belongs to.
-func (p *planner) hostAt(from engine.Place, a netip.Addr) *network.Host {
+func (p *planner) hostAt(from network.Place, a netip.Addr) *network.Host {
 	if from.Host != nil {
 		return from.Host
 	}
 	for _, h := range p.engine.Network().Hosts {
 		for _, own := range h.Addresses {
-			if own == a && engine.At(h, a) == (engine.Place{Host: h, Segment: from.Segment, Clients: from.Clients, Internet: from.Internet}) {
+			if own == a && network.PlaceOf(h, a) == (network.Place{Host: h, Segment: from.Segment, Clients: from.Clients, Internet: from.Internet}) {
 				return h
 			}
 		}
@@ -164,7 +168,7 @@ func (p *planner) hostAt(from engine.Place, a netip.Addr) *network.Host {
 }
 
 // borders returns connections right outside the first box of a class that holds an example.
-func (p *planner) borders(r *engine.Region, example header.Packet) (near []header.Packet) {
+func (p *planner) borders(r *explore.Region, example header.Packet) (near []header.Packet) {
 	for _, f := range []flowset.Field{flowset.Port, flowset.Destination, flowset.Source, flowset.SourcePort} {
 		beside := p.explorer.Space.Beside(r.Set, flowset.Member{Packet: example}, f)
 		for _, m := range beside[:min(len(beside), mostBorders)] {
@@ -178,7 +182,7 @@ func (p *planner) borders(r *engine.Region, example header.Packet) (near []heade
 }
 
 // unsendable says why the lab can't send a connection, or nothing.
-func (p *planner) unsendable(from engine.Place, packet header.Packet) string {
+func (p *planner) unsendable(from network.Place, packet header.Packet) string {
 	switch {
 	case packet.Protocol.HasPorts() && (packet.SourcePort == 0 || packet.DestinationPort == 0):
 		return "nobody sends from or to port 0"
@@ -266,8 +270,8 @@ func (p *planner) keepApart() {
 			senders[c.Packet.Source] = true
 		}
 	}
-	p.Connections = slices.DeleteFunc(p.Connections, func(c engine.Connection) bool {
-		t := engine.TraceOf(p.walk, c)
+	p.Connections = slices.DeleteFunc(p.Connections, func(c walk.Connection) bool {
+		t := words.TraceOf(p.walk, c)
 		return senders[c.Packet.Destination] || t.To.Machine.Host == nil && senders[t.Ended.Destination]
 	})
 }

@@ -5,6 +5,9 @@ import (
 	"slices"
 
 	"hollowbridge/core/engine"
+	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/lab"
 )
 
@@ -12,15 +15,15 @@ import (
 type InItself string
 
 // Observed returns what a lab shows of a trace: what the client meets, and as what the packet is delivered to a machine.
-func Observed(t *engine.Trace) (meets []lab.Answer, delivered any) {
+func Observed(t *words.Trace) (meets []lab.Answer, delivered any) {
 	if t.Handed > 0 && t.Outcome == engine.Reached {
 		return expected(t), [2]any{t.To.Name(), t.Delivered.DestinationPort}
 	}
-	relayed := func(s engine.Step) bool { return s.Kind == engine.StepHost && s.Label == "relays" }
+	relayed := func(s words.Step) bool { return s.Kind == engine.StepHost && s.Label == "relays" }
 	if by := slices.IndexFunc(t.Steps, relayed); by >= 0 && t.Outcome != engine.Reached { // a relay that reaches nobody says nothing
 		return expected(t), InItself(t.Steps[by].At)
 	}
-	if t.To.Machine == (engine.Place{}) || t.Handed > 0 || t.Delivered.Destination.IsLoopback() {
+	if t.To.Machine == (network.Place{}) || t.Handed > 0 || t.Delivered.Destination.IsLoopback() {
 		return expected(t), nil
 	}
 	return expected(t), [2]any{t.To.Name(), t.Delivered}
@@ -37,7 +40,7 @@ func LooksLike(a, b any) bool {
 }
 
 // Unsent returns why a connection is not sent, or nothing.
-func Unsent(e *engine.Engine, c engine.Connection) string {
-	p := &planner{engine: e, at: c.Moment, walk: e.NewWalk(), known: map[engine.Connection]bool{}}
+func Unsent(e *walk.Engine, c walk.Connection) string {
+	p := &planner{engine: e, at: c.Moment, walk: e.NewWalk(), known: map[walk.Connection]bool{}}
 	return p.add(c.From, c.Packet)
 }

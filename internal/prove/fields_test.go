@@ -9,10 +9,10 @@ import (
 	"strings"
 	"testing"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/netfile/netfiletest"
 )
@@ -304,8 +304,8 @@ func TestEveryFieldMakesADifference(t *testing.T) {
 		was, is := netfiletest.Parse(t, text), netfiletest.Parse(t, other)
 		was.Seal()
 		is.Seal()
-		a, b := engine.Compile(was, nil), engine.Compile(is, nil)
-		again := engine.Compile(is, a)
+		a, b := walk.Compile(was, nil), walk.Compile(is, nil)
+		again := walk.Compile(is, a)
 		told := network.ToldOtherwise(was.Gateways[0], is.Gateways[0])
 		if list, err := reach.Differences(a, b, network.Times{}, true); err != nil || len(list)+len(told) == 0 {
 			t.Errorf("%s: compare says that %q is the same as %q, %v", c.keys, c.new, c.old, err)
@@ -349,7 +349,7 @@ func TestWhoAnswersBehindARelayIsCompared(t *testing.T) {
 		t.Skip("it sends real packets")
 	}
 	t.Parallel()
-	relayed := func(c engine.Connection) bool {
+	relayed := func(c walk.Connection) bool {
 		return c.Packet.DestinationPort == 8080 && c.Packet.Protocol == header.TCP && c.Packet.Destination == netip.MustParseAddr("10.61.24.5")
 	}
 	for _, target := range []string{"spare:443", "desk:443", "127.0.0.1:443"} {

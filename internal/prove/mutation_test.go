@@ -10,10 +10,11 @@ import (
 	"strings"
 	"testing"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/lab"
 	"hollowbridge/internal/netfile"
@@ -146,10 +147,10 @@ func lineThatDiffers(a, b string) string {
 
 // proven builds the second of two networks, and proves on it what the first, whose text it is, claims of connections, some at a time, until some
 // are not as they should be.
-func proven(t *testing.T, a, b *engine.Engine, text string, connections []engine.Connection, most int) (all []prove.Case) {
+func proven(t *testing.T, a, b *walk.Engine, text string, connections []walk.Connection, most int) (all []prove.Case) {
 	t.Helper()
 	prove.MakeRoom(b.Network())
-	l, err := lab.Build(engine.Compile(b.Network(), nil), monday)
+	l, err := lab.Build(walk.Compile(b.Network(), nil), monday)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -172,7 +173,7 @@ func proven(t *testing.T, a, b *engine.Engine, text string, connections []engine
 func foundOut(t *testing.T, seed uint64, text, other string, most int) (fate, why string) {
 	t.Helper()
 	random := rand.New(rand.NewPCG(seed, 72))
-	a, b := engine.Compile(netfiletest.Parse(t, text), nil), engine.Compile(netfiletest.Parse(t, other), nil)
+	a, b := walk.Compile(netfiletest.Parse(t, text), nil), walk.Compile(netfiletest.Parse(t, other), nil)
 	plan, err := prove.Classes(a, monday, reach.MostPieces)
 	if err != nil {
 		t.Fatalf("seed %d: %v", seed, err)
@@ -191,16 +192,16 @@ func foundOut(t *testing.T, seed uint64, text, other string, most int) (fate, wh
 			}
 		}
 	}
-	var differing []engine.Connection
+	var differing []walk.Connection
 	for _, c := range connections {
 		if from, ok := reach.PlaceIn(b, &renamed, &c.From, c.Packet.Source); ok && from.Name() == c.From.Name() && from.Internet == c.From.Internet {
-			meets, delivered := prove.Observed(engine.TraceOf(a.NewWalk(), c))
-			meetsThen, deliveredThen := prove.Observed(engine.TraceOf(b.NewWalk(), engine.Connection{Packet: c.Packet, From: from, Moment: c.Moment}))
+			meets, delivered := prove.Observed(words.TraceOf(a.NewWalk(), c))
+			meetsThen, deliveredThen := prove.Observed(words.TraceOf(b.NewWalk(), walk.Connection{Packet: c.Packet, From: from, Moment: c.Moment}))
 			either := func(a lab.Answer) bool { return slices.Contains(meetsThen, a) } // what may be met by both tells nothing
 			if !slices.ContainsFunc(meets, either) || !prove.LooksLike(delivered, deliveredThen) {
 				differing = append(differing, c)
 			}
-		} else if meets, _ := prove.Observed(engine.TraceOf(a.NewWalk(), c)); !slices.Contains(meets, lab.Silence) { // nobody like it is there, or elsewhere
+		} else if meets, _ := prove.Observed(words.TraceOf(a.NewWalk(), c)); !slices.Contains(meets, lab.Silence) { // nobody like it is there, or elsewhere
 			differing = append(differing, c)
 		}
 	}

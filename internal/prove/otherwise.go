@@ -10,6 +10,8 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/lab"
 	"hollowbridge/internal/sessions"
@@ -20,12 +22,12 @@ import (
 
 // retraced returns the trace of a case in which gateways hide sources behind the addresses and ports that the kernel took, where
 // the rules let it; nil where it took those of the case's trace.
-func (p *Prover) retraced(c *Case) *engine.Trace {
+func (p *Prover) retraced(c *Case) *words.Trace {
 	took := false
-	walk := p.Engine.NewWalkOver(func(g *network.Gateway) engine.State {
+	way := p.Engine.NewWalkOver(func(g *network.Gateway) engine.State {
 		return &taker{sessions.New(g, func() time.Duration { return 0 }), g, c.Seen, &took}
 	})
-	if t := engine.TraceOf(walk, c.Trace.Connection); took {
+	if t := words.TraceOf(way, c.Trace.Connection); took {
 		return t
 	}
 	return nil
@@ -142,11 +144,11 @@ type toldBy struct {
 	client  netip.Addr
 }
 
-func tells(t *engine.Trace) bool {
+func tells(t *words.Trace) bool {
 	return t.Told && t.Outcome == engine.Unrouted && t.At.Gateway != nil
 }
 
-func tellerOf(t *engine.Trace) toldBy { return toldBy{t.At.Gateway, t.Ended.Source} }
+func tellerOf(t *words.Trace) toldBy { return toldBy{t.At.Gateway, t.Ended.Source} }
 
 // isHop reports whether a host is the next hop of a route.
 func (p *Prover) isHop(h *network.Host) bool {
@@ -157,7 +159,7 @@ func (p *Prover) isHop(h *network.Host) bool {
 
 // crossedAtOnce reports whether a trace goes through one gateway twice with nothing but the
 // internet or a segment between.
-func crossedAtOnce(t *engine.Trace) bool {
+func crossedAtOnce(t *words.Trace) bool {
 	for i := 1; i < len(t.Passed); i++ {
 		if t.Passed[i] == t.Passed[i-1] {
 			return true
@@ -200,9 +202,9 @@ func (p *Prover) knownWithout(c *Case) string {
 }
 
 // leftOut returns the rule that the kernel can't follow and that has a part in a trace, or nil.
-func (p *Prover) leftOut(t *engine.Trace) *network.Rule {
+func (p *Prover) leftOut(t *words.Trace) *network.Rule {
 	for _, u := range p.Lab.Unable {
-		if r := u.Rule; r != nil && (t.Rule != nil && t.Rule.ID() == r.ID() || slices.ContainsFunc(t.Steps, func(s engine.Step) bool { return s.Rule == r.Name && s.At == r.Gateway.Name })) {
+		if r := u.Rule; r != nil && (t.Rule != nil && t.Rule.ID() == r.ID() || slices.ContainsFunc(t.Steps, func(s words.Step) bool { return s.Rule == r.Name && s.At == r.Gateway.Name })) {
 			return r
 		}
 	}
@@ -210,7 +212,7 @@ func (p *Prover) leftOut(t *engine.Trace) *network.Rule {
 }
 
 // Without returns an engine of a network, which nobody else has, without the rules that a lab of it left out; nil where it left none out.
-func Without(n *network.Network, unable []*kernel.Unable) *engine.Engine {
+func Without(n *network.Network, unable []*kernel.Unable) *walk.Engine {
 	found := false
 	for _, u := range unable {
 		if u.Rule == nil || n.Gateway(u.Rule.Gateway.Name) == nil {
@@ -225,7 +227,7 @@ func Without(n *network.Network, unable []*kernel.Unable) *engine.Engine {
 	if !found {
 		return nil
 	}
-	return engine.Compile(n, nil)
+	return walk.Compile(n, nil)
 }
 
 // MakeRoom takes limits out of a network, which nobody else has, that connections would meet because many are sent at once, and says so.
@@ -243,17 +245,17 @@ func MakeRoom(n *network.Network) (notes []string) {
 const mostSessions = 4
 
 // without returns the trace of a connection without the rules that were left out, or nil where it can't begin there.
-func (p *Prover) without(c engine.Connection) *engine.Trace {
+func (p *Prover) without(c walk.Connection) *words.Trace {
 	same := network.FindRenamed(p.Engine.Network(), p.Able.Network())
 	at, ok := reach.PlaceIn(p.Able, &same, &c.From, c.Packet.Source)
 	if !ok {
 		return nil
 	}
 	c.From = at
-	return engine.TraceOf(p.Able.NewWalk(), c)
+	return words.TraceOf(p.Able.NewWalk(), c)
 }
 
 // tookText says what the kernel took for a translated source.
-func tookText(traced, took *engine.Trace) string {
+func tookText(traced, took *words.Trace) string {
 	return fmt.Sprintf("the kernel chose %s where the trace says %s", took.Ended.From(), traced.Ended.From())
 }

@@ -5,9 +5,10 @@ import (
 	"strings"
 	"testing"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile/netfiletest"
 	"hollowbridge/internal/prove"
@@ -28,9 +29,9 @@ expect:
   - {say: the institute reads, from: 203.0.113.0/24, to: 'rim:fibre', service: tcp/8443, reaches: archive}
 `
 
-func planned(t *testing.T, text string) (*engine.Engine, *prove.Plan) {
+func planned(t *testing.T, text string) (*walk.Engine, *prove.Plan) {
 	t.Helper()
-	e := engine.Compile(netfiletest.Parse(t, text), nil)
+	e := walk.Compile(netfiletest.Parse(t, text), nil)
 	plan, err := prove.Classes(e, 0, reach.MostPieces)
 	if err != nil {
 		t.Fatal(err)
@@ -73,7 +74,7 @@ func TestPlansAreSound(t *testing.T) {
 	sent := 0
 	for seed := range netfiletest.Few(uint64(30), 6) {
 		e, plan := planned(t, gen.Small(seed))
-		known := map[engine.Connection]bool{}
+		known := map[walk.Connection]bool{}
 		for _, c := range plan.Connections {
 			p := c.Packet
 			if known[c] {
@@ -89,7 +90,7 @@ func TestPlansAreSound(t *testing.T) {
 				t.Errorf("seed %d: to %s from %s", seed, p.To(), p.From())
 			case c.From.Host != nil && !c.From.Host.Has(p.Source):
 				t.Errorf("seed %d: %s does not have %s", seed, c.From.Host.Name, p.Source)
-			case len(engine.TraceOf(e.NewWalk(), c).Passed) == 0:
+			case len(words.TraceOf(e.NewWalk(), c).Passed) == 0:
 				t.Errorf("seed %d: no gateway is on the way from %s to %s", seed, p.From(), p.To())
 			}
 		}

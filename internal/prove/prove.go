@@ -9,12 +9,15 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
+	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/lab"
 )
 
 // A Case is one connection: what the trace says, and what happened.
 type Case struct {
-	Trace    *engine.Trace
+	Trace    *words.Trace
 	Result   lab.Result
 	Seen     []lab.Sighting // its packets
 	Differs  []string       // in what they disagree; none where they agree
@@ -28,8 +31,8 @@ const Patience = 450 * time.Millisecond
 // A Prover sends connections through a lab.
 type Prover struct {
 	Lab    *lab.Lab
-	Engine *engine.Engine
-	Able   *engine.Engine      // of the network without the rules that the lab left out, or nil where there are none
+	Engine *walk.Engine
+	Able   *walk.Engine        // of the network without the rules that the lab left out, or nil where there are none
 	Watch  func(done, all int) // is told of the progress, or nil
 
 	told map[toldBy]bool // who was told that there is no route
@@ -40,15 +43,15 @@ const settling = 60 * time.Millisecond
 
 // Run sends connections, many at a time, and returns how each fared, in order. Cases that
 // disagree are tried again, some of them alone.
-func (p *Prover) Run(connections []engine.Connection) ([]Case, error) {
+func (p *Prover) Run(connections []walk.Connection) ([]Case, error) {
 	cases := make([]Case, len(connections))
 	p.told = map[toldBy]bool{}
 	if err := p.Lab.Watch(); err != nil {
 		return nil, err
 	}
-	walk := p.Engine.NewWalk()
+	way := p.Engine.NewWalk()
 	for i, c := range connections {
-		cases[i].Trace = engine.TraceOf(walk, c)
+		cases[i].Trace = words.TraceOf(way, c)
 	}
 	all := make([]int, len(cases))
 	for i := range all {
@@ -220,7 +223,7 @@ func (p *Prover) compare(c *Case) {
 }
 
 // differs says in what that is seen of a case is otherwise than a trace: what the client meets, and where it is delivered.
-func (p *Prover) differs(c *Case, t *engine.Trace) (answer, delivery string) {
+func (p *Prover) differs(c *Case, t *words.Trace) (answer, delivery string) {
 	if want := expected(t); !slices.Contains(want, c.Result.Answer) {
 		answer = fmt.Sprintf("the client meets %s, not %s", c.Result.Answer.Meets(), want[0].Meets())
 	}
@@ -228,7 +231,7 @@ func (p *Prover) differs(c *Case, t *engine.Trace) (answer, delivery string) {
 }
 
 // expected returns what the client meets by a trace; the first is the usual one.
-func expected(t *engine.Trace) []lab.Answer {
+func expected(t *words.Trace) []lab.Answer {
 	tcp := t.Connection.Packet.Protocol == header.TCP
 	switch {
 	case t.Outcome == engine.Reached:
@@ -246,7 +249,7 @@ func expected(t *engine.Trace) []lab.Answer {
 }
 
 // compareDelivery compares what the machine saw that it was delivered to by a trace.
-func (p *Prover) compareDelivery(c *Case, t *engine.Trace) string {
+func (p *Prover) compareDelivery(c *Case, t *words.Trace) string {
 	toInternet := t.To.Machine.Internet && t.To.Machine.Host == nil
 	var came []lab.Sighting
 	for _, s := range c.Seen {
@@ -260,14 +263,14 @@ func (p *Prover) compareDelivery(c *Case, t *engine.Trace) string {
 	want := t.Delivered
 	machine := t.To.Machine
 	switch {
-	case machine == (engine.Place{}) || !want.Source.IsValid():
+	case machine == (network.Place{}) || !want.Source.IsValid():
 		if len(came) > 0 && t.Outcome != engine.Refused && t.Outcome != engine.HostFirewall {
 			return fmt.Sprintf("%s sees it, as %s -> %s", came[0].Node, came[0].Packet.From(), came[0].Packet.To())
 		}
 		return ""
 	case t.Handed > 0 && t.Outcome == engine.Reached && c.Result.Served != "":
 		name := t.To.Name()
-		if machine != (engine.Place{}) {
+		if machine != (network.Place{}) {
 			name = p.Lab.Name(machine, want.Destination)
 		}
 		if who := fmt.Sprintf("%s port %d", name, want.DestinationPort); c.Result.Served != who {

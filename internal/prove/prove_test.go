@@ -10,10 +10,10 @@ import (
 	"strings"
 	"testing"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/lab"
 	"hollowbridge/internal/netfile/netfiletest"
@@ -35,12 +35,12 @@ func TestMain(m *testing.M) {
 var monday = network.MomentOf(0, 600)
 
 // proved builds a network and sends some of the connections that prove another.
-func proved(t *testing.T, traced, built string, seed uint64, most int, which ...func(engine.Connection) bool) []prove.Case {
+func proved(t *testing.T, traced, built string, seed uint64, most int, which ...func(walk.Connection) bool) []prove.Case {
 	t.Helper()
-	e := engine.Compile(netfiletest.Parse(t, traced), nil)
+	e := walk.Compile(netfiletest.Parse(t, traced), nil)
 	other := netfiletest.Parse(t, built)
 	prove.MakeRoom(other)
-	l, err := lab.Build(engine.Compile(other, nil), monday)
+	l, err := lab.Build(walk.Compile(other, nil), monday)
 	if err != nil {
 		t.Fatalf("seed %d: %v", seed, err)
 	}
@@ -51,7 +51,7 @@ func proved(t *testing.T, traced, built string, seed uint64, most int, which ...
 	}
 	list := plan.Connections
 	for _, wanted := range which {
-		list = slices.DeleteFunc(list, func(c engine.Connection) bool { return !wanted(c) })
+		list = slices.DeleteFunc(list, func(c walk.Connection) bool { return !wanted(c) })
 	}
 	rand.New(rand.NewPCG(seed, 1)).Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
 	p := &prove.Prover{Lab: l, Engine: e, Able: prove.Without(netfiletest.Parse(t, traced), l.Unable)}
@@ -104,7 +104,7 @@ func TestMachinesBesideAnUplinkAreNotBlocked(t *testing.T) {
 	}
 	t.Parallel()
 	text, other := gen.Sites(36), netip.MustParseAddr("2001:db8:1::5")
-	cases := proved(t, text, text, 36, 3, func(c engine.Connection) bool {
+	cases := proved(t, text, text, 36, 3, func(c walk.Connection) bool {
 		s := c.From.Segment
 		return s != nil && s.Name == "exchange" && c.Packet.Destination == other && c.Packet.DestinationPort == 22
 	})
@@ -134,7 +134,7 @@ func TestADifferenceIsFound(t *testing.T) {
 	}
 	t.Parallel()
 	text := gen.Large(1, 4)
-	cases := proved(t, text, strings.Replace(text, "to: 10.1.0.1:1001", "to: 10.1.0.1:1002", 1), 1, 40, func(c engine.Connection) bool {
+	cases := proved(t, text, strings.Replace(text, "to: 10.1.0.1:1001", "to: 10.1.0.1:1002", 1), 1, 40, func(c walk.Connection) bool {
 		return c.Packet.Protocol == header.TCP && c.Packet.DestinationPort == uint16(gen.LargePort(1))
 	})
 	if list := unexplained(cases); len(list) == 0 {

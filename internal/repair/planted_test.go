@@ -8,9 +8,9 @@ import (
 	"testing"
 
 	"hollowbridge/core/advice"
-	"hollowbridge/core/engine"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile/netfiletest"
 )
 
@@ -138,13 +138,13 @@ func TestPlantedMistakesAreFoundAndMended(t *testing.T) {
 				if m.twin != nil {
 					m.twin(twin, n)
 				}
-				found, err := advice.Examine(engine.Compile(opened(t, twin.text()).net, nil), advice.Asked{})
+				found, err := advice.Examine(walk.Compile(opened(t, twin.text()).net, nil), advice.Asked{})
 				if err != nil || slices.ContainsFunc(found, is) || m.twin == nil && len(found) > 0 {
 					t.Fatalf("seed %d: the twin has findings: %v %v\n%s", seed, found, err, twin.text())
 				}
 				m.plant(g, n)
 				w := opened(t, g.text())
-				if found, err = advice.Examine(engine.Compile(w.net, nil), advice.Asked{}); err != nil {
+				if found, err = advice.Examine(walk.Compile(w.net, nil), advice.Asked{}); err != nil {
 					t.Fatal(err)
 				}
 				at := slices.IndexFunc(found, is)

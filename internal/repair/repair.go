@@ -11,6 +11,8 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/netfile"
 )
 
@@ -53,7 +55,7 @@ func NewBench(sketch *netfile.Editor, n *network.Network, times network.Times, m
 }
 
 // examine says what there is to say about an edited network.
-func (b *Bench) examine(e *engine.Engine) ([]advice.Finding, error) {
+func (b *Bench) examine(e *walk.Engine) ([]advice.Finding, error) {
 	if times := b.times.Or(b.net, e.Network()); b.space == nil || !times.Equal(b.told) {
 		b.told, b.space = times, flowset.NewSpace(mostMended, times.Count())
 	}
@@ -67,7 +69,7 @@ func (b *Bench) examine(e *engine.Engine) ([]advice.Finding, error) {
 // everybody who was asked about, and of all services, the repairs are for all of them: they must reach it too. What opens something for others than
 // was asked about is returned only where nothing else helps, and so is what changes gateways of
 // other parties.
-func (b *Bench) ForTrace(t *engine.Trace, asked Asked) []Repair {
+func (b *Bench) ForTrace(t *words.Trace, asked Asked) []Repair {
 	found := b.forTrace(t, asked, false)
 	if len(found) == 0 {
 		found = b.forTrace(t, asked, true)
@@ -86,7 +88,7 @@ func (b *Bench) ForTrace(t *engine.Trace, asked Asked) []Repair {
 
 // beyond reports whether edits that add a way or a translation open something for others than the
 // sender of a traced connection.
-func (r Repair) beyond(t *engine.Trace) bool {
+func (r Repair) beyond(t *words.Trace) bool {
 	adds := slices.ContainsFunc(r.Edits, func(e network.Edit) bool {
 		return e.Verb == "add" && (e.Kind == "route" || e.Kind == network.SourceNAT.String())
 	})
@@ -106,14 +108,14 @@ func (b *Bench) others(m network.Edits) (list []*network.Gateway) {
 }
 
 // forTrace tries edits for a trace, those of gateways of other parties only where it may.
-func (b *Bench) forTrace(t *engine.Trace, asked Asked, others bool) []Repair {
+func (b *Bench) forTrace(t *words.Trace, asked Asked, others bool) []Repair {
 	var found []Repair
 	type attempt struct {
 		edits network.Edits
 		from  []standstill // where it was stopped before
 	}
 	var waiting []attempt
-	add := func(t *engine.Trace, alike []*engine.Trace, n *network.Network, before attempt) {
+	add := func(t *words.Trace, alike []*words.Trace, n *network.Network, before attempt) {
 		from := append(slices.Clone(before.from), standsAt(t))
 		for _, m := range advice.Proposals(t, n, advice.Wanted{Who: asked.Who, Service: asked.Service, Services: asked.Services, Alike: alike}) {
 			if !others && len(b.others(m)) > 0 {
@@ -122,9 +124,9 @@ func (b *Bench) forTrace(t *engine.Trace, asked Asked, others bool) []Repair {
 			waiting = append(waiting, attempt{slices.Concat(before.edits, m), from})
 		}
 	}
-	var alike []*engine.Trace
+	var alike []*words.Trace
 	if len(asked.Others) > 0 { // a large network is not compiled for nobody
-		_, alike = asked.stopped(engine.Compile(b.net, nil), t)
+		_, alike = asked.stopped(walk.Compile(b.net, nil), t)
 	}
 	add(t, alike, b.net, attempt{})
 	tried := map[string]bool{}
@@ -184,7 +186,7 @@ type standstill struct {
 	packet  header.Packet
 }
 
-func standsAt(t *engine.Trace) standstill {
+func standsAt(t *words.Trace) standstill {
 	s := standstill{outcome: t.Outcome, at: t.At.Name(), step: t.Step, packet: t.Stood.After}
 	if t.Rule != nil {
 		s.rule = t.Rule.Name
@@ -226,7 +228,7 @@ func (b *Bench) ForFinding(f *advice.Finding, all []advice.Finding) (list []Repa
 
 // cured tries edits for a finding and, where they leave something else to be mended
 // about the same rule, those for that as well. after is nil where that does not mend it.
-func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m network.Edits) (_ network.Edits, after *engine.Engine) {
+func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m network.Edits) (_ network.Edits, after *walk.Engine) {
 	before := map[advice.Matter]bool{}
 	for i := range all {
 		before[all[i].Matter()] = true
@@ -257,7 +259,7 @@ func (b *Bench) cured(f *advice.Finding, all []advice.Finding, m network.Edits) 
 }
 
 // try makes edits on a copy and returns the network as it is then, nil where it is not right.
-func (b *Bench) try(m network.Edits) *engine.Engine {
+func (b *Bench) try(m network.Edits) *walk.Engine {
 	e := b.sketch.Copy()
 	if e.ApplyAll(m) != nil {
 		return nil
@@ -267,17 +269,17 @@ func (b *Bench) try(m network.Edits) *engine.Engine {
 		return nil
 	}
 	n.On(b.net.Now)
-	return engine.Compile(n, nil)
+	return walk.Compile(n, nil)
 }
 
 // repair says what edits open.
-func (b *Bench) repair(m network.Edits, after *engine.Engine) Repair {
+func (b *Bench) repair(m network.Edits, after *walk.Engine) Repair {
 	r := Repair{Command: m.Command(), Edits: m, Others: b.others(m)}
 	if b.net.RuleCount() > b.mostRules {
 		return r
 	}
 	if b.base == nil {
-		b.base = reach.NewBaseline(engine.Compile(b.net, nil), b.times, mostPieces)
+		b.base = reach.NewBaseline(walk.Compile(b.net, nil), b.times, mostPieces)
 	}
 	found, err := b.base.Differences(after, false, touched(m, b.net, after.Network()))
 	if err != nil {
@@ -325,16 +327,16 @@ func protocolsOf(services header.Services) []header.Protocol {
 
 // Asked is what a traced connection stands for. The zero Asked is that connection alone.
 type Asked struct {
-	Who      string              // whose connections, as files say it; its sender's alone where empty
-	Service  string              // of which services, as files say it; its own alone where empty
-	Services header.Services     // these
-	Others   []engine.Connection // others that were asked about with it: of other services, and from others of these
+	Who      string            // whose connections, as files say it; its sender's alone where empty
+	Service  string            // of which services, as files say it; its own alone where empty
+	Services header.Services   // these
+	Others   []walk.Connection // others that were asked about with it: of other services, and from others of these
 }
 
 // stopped returns what is stopped of what was asked about, in an edited network where the connection that stands for all fares as a trace says: that
 // one or, where it reaches a host, the first of the others that does not; and those that end at the same place, where they are of other
 // services. The trace that is given is returned where all reach a host, and nil where it is nil.
-func (a Asked) stopped(e *engine.Engine, t *engine.Trace) (first *engine.Trace, alike []*engine.Trace) {
+func (a Asked) stopped(e *walk.Engine, t *words.Trace) (first *words.Trace, alike []*words.Trace) {
 	if first = t; t == nil {
 		return nil, nil
 	}
@@ -351,12 +353,12 @@ func (a Asked) stopped(e *engine.Engine, t *engine.Trace) (first *engine.Trace, 
 	return first, alike
 }
 
-func sameSource(t, u *engine.Trace) bool {
+func sameSource(t, u *words.Trace) bool {
 	return t.Connection.Packet.Source == u.Connection.Packet.Source
 }
 
 // traced traces a connection in an edited network, nil where it can't begin there.
-func traced(e *engine.Engine, c engine.Connection) *engine.Trace {
+func traced(e *walk.Engine, c walk.Connection) *words.Trace {
 	var err error
 	if through := c.From.Through; through != nil {
 		g := e.Network().Gateway(through.Gateway.Name)
@@ -364,5 +366,5 @@ func traced(e *engine.Engine, c engine.Connection) *engine.Trace {
 	} else if c.From, err = e.Locate(c.Packet.Source); err != nil {
 		return nil
 	}
-	return engine.TraceOf(e.NewWalk(), c)
+	return words.TraceOf(e.NewWalk(), c)
 }

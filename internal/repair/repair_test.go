@@ -16,6 +16,8 @@ import (
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/netfile/netfiletest"
@@ -64,17 +66,17 @@ func (w *workshop) edited(tb testing.TB, m network.Edits) *netfile.Editor {
 }
 
 // after makes edits on the file and reads it again.
-func (w *workshop) after(tb testing.TB, m network.Edits) *engine.Engine {
+func (w *workshop) after(tb testing.TB, m network.Edits) *walk.Engine {
 	tb.Helper()
 	n, err := w.edited(tb, m).Network()
 	if err != nil {
 		tb.Fatalf("%s: %v", m.Command(), err)
 	}
-	return engine.Compile(n, nil)
+	return walk.Compile(n, nil)
 }
 
 // connections are random ones between the addresses that a network is about.
-func connections(random *rand.Rand, e *engine.Engine, count int) []engine.Connection {
+func connections(random *rand.Rand, e *walk.Engine, count int) []walk.Connection {
 	n := e.Network()
 	var ends []netip.Addr
 	ports := []uint16{80, 443}
@@ -106,7 +108,7 @@ func connections(random *rand.Rand, e *engine.Engine, count int) []engine.Connec
 			}
 		}
 	}
-	var list []engine.Connection
+	var list []walk.Connection
 	for range count {
 		p := header.Packet{
 			Source: ends[random.IntN(len(ends))], Destination: ends[random.IntN(len(ends))],
@@ -114,7 +116,7 @@ func connections(random *rand.Rand, e *engine.Engine, count int) []engine.Connec
 		}
 		from, err := e.Locate(p.Source)
 		if err == nil && p.Source != p.Destination && p.Source.Is6() == p.Destination.Is6() {
-			list = append(list, engine.Connection{Packet: p, From: from})
+			list = append(list, walk.Connection{Packet: p, From: from})
 		}
 	}
 	return list
@@ -139,11 +141,11 @@ func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 	kinds := map[string]int{}
 	for seed := range *repairedNetworks {
 		w := opened(t, gen.Small(seed))
-		before := engine.Compile(w.net, nil)
+		before := walk.Compile(w.net, nil)
 		b := w.bench(t)
 		stopped := 0
 		for _, c := range connections(rand.New(rand.NewPCG(seed, 3)), before, 300) {
-			trace := engine.TraceOf(before.NewWalk(), c)
+			trace := words.TraceOf(before.NewWalk(), c)
 			if trace.Outcome == engine.Reached {
 				continue
 			}
@@ -157,7 +159,7 @@ func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				again := after.NewWalk().Verdict(engine.Connection{Packet: c.Packet, From: from, Moment: c.Moment})
+				again := after.NewWalk().Verdict(walk.Connection{Packet: c.Packet, From: from, Moment: c.Moment})
 				if again.Outcome != engine.Reached {
 					t.Errorf("seed %d: %s -> %s is %s after %s", seed, c.Packet.From(), c.Packet.To(), again.Outcome, r.Command)
 				}
@@ -184,7 +186,7 @@ func TestEditsForFindingsOfRandomNetworksMendThem(t *testing.T) {
 	names := map[string]int{}
 	for seed := range netfiletest.Asked(*repairedNetworks, 10) / 6 {
 		w := opened(t, gen.Small(seed+5000))
-		found, err := advice.Examine(engine.Compile(w.net, nil), advice.Asked{})
+		found, err := advice.Examine(walk.Compile(w.net, nil), advice.Asked{})
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
@@ -224,15 +226,15 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 	planted, several := 0, 0
 	for seed := range netfiletest.Few(uint64(50), 20) {
 		w := opened(t, gen.Small(seed+8000))
-		e := engine.Compile(w.net, nil)
+		e := walk.Compile(w.net, nil)
 		open, err := reach.Find(e, reach.Question{Most: reach.MostPieces})
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
 		for _, a := range open.Reached {
 			c := a.Example
-			trace := engine.TraceOf(e.NewWalk(), c.Connection)
-			at := slices.IndexFunc(trace.Steps, func(s engine.Step) bool { return s.Kind == engine.StepFilter && s.Rule != "" && !s.Back })
+			trace := words.TraceOf(e.NewWalk(), c.Connection)
+			at := slices.IndexFunc(trace.Steps, func(s words.Step) bool { return s.Kind == engine.StepFilter && s.Rule != "" && !s.Back })
 			if at < 0 {
 				continue
 			}
@@ -252,7 +254,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 			guard.After = g.Filter[len(g.Filter)-1].Name
 			behind := opened(t, string(w.edited(t, network.Edits{guard}).Text()))
 			isIt := func(f advice.Finding) bool { return f.Kind == network.HiddenRule && f.Subject == "drop planted" }
-			found, err := advice.Examine(engine.Compile(behind.net, nil), advice.Asked{})
+			found, err := advice.Examine(walk.Compile(behind.net, nil), advice.Asked{})
 			if err != nil {
 				t.Fatalf("seed %d: %v", seed, err)
 			}
@@ -279,7 +281,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 			}
 			guard.After, guard.Before = "", g.Filter[0].Name
 			front := opened(t, string(w.edited(t, network.Edits{guard}).Text()))
-			if found, err = advice.Examine(engine.Compile(front.net, nil), advice.Asked{}); err != nil || slices.ContainsFunc(found, isIt) {
+			if found, err = advice.Examine(walk.Compile(front.net, nil), advice.Asked{}); err != nil || slices.ContainsFunc(found, isIt) {
 				t.Errorf("seed %d: in front of all, the guard is found to be hidden; %v", seed, err)
 			}
 			break
@@ -338,7 +340,7 @@ gateways:
 // Each kind of mistake is mended by the edit that a person would make.
 func TestEachMistakeIsMendedByItsEdit(t *testing.T) {
 	w := opened(t, brokenForwards)
-	e := engine.Compile(w.net, nil)
+	e := walk.Compile(w.net, nil)
 	for _, c := range []struct {
 		from, to string
 		port     uint16
@@ -362,7 +364,7 @@ func TestEachMistakeIsMendedByItsEdit(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		trace := engine.TraceOf(e.NewWalk(), engine.Connection{Packet: p, From: from})
+		trace := words.TraceOf(e.NewWalk(), walk.Connection{Packet: p, From: from})
 		var commands []string
 		for _, r := range w.bench(t).ForTrace(trace, repair.Asked{}) {
 			commands = append(commands, r.Command)
@@ -378,10 +380,10 @@ func BenchmarkRepairsOfTheDemo(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	c := engine.Connection{From: engine.Place{Internet: true}, Packet: header.Packet{
+	c := walk.Connection{From: network.Place{Internet: true}, Packet: header.Packet{
 		Source: netip.MustParseAddr("192.0.2.1"), Destination: netip.MustParseAddr("198.51.100.18"), SourcePort: 40000, DestinationPort: 8081, Protocol: header.TCP,
 	}}
-	t := engine.TraceOf(engine.Compile(n, nil).NewWalk(), c)
+	t := words.TraceOf(walk.Compile(n, nil).NewWalk(), c)
 	for b.Loop() {
 		n, sketch, err := netfile.ReadToEdit(demo)
 		if err != nil {

@@ -7,6 +7,7 @@ import (
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/sessions"
 )
@@ -20,7 +21,7 @@ func ExampleRunning() {
 	rim := n.Gateways[0]
 	start := time.Now()
 	clock := func() time.Duration { return time.Since(start) }
-	gateway := sessions.Start(engine.Compile(n, nil).Gateway(rim), sessions.New(rim, clock))
+	gateway := sessions.Start(walk.Compile(n, nil).Gateway(rim), sessions.New(rim, clock))
 
 	var log engine.Log
 	request := header.Packet{

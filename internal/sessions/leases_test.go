@@ -11,6 +11,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile/netfiletest"
 )
 
@@ -32,7 +33,7 @@ func TestNoPortIsLeftBehind(t *testing.T) {
 	var revisions []*engine.Gateway
 	for _, mapping := range []string{"endpoint-independent", "address-dependent", "address-and-port-dependent"} {
 		n := netfiletest.Parse(t, strings.Replace(remapped, "endpoint-independent", mapping, 1))
-		revisions = append(revisions, engine.Compile(n, nil).Gateway(n.Gateways[0]))
+		revisions = append(revisions, walk.Compile(n, nil).Gateway(n.Gateways[0]))
 	}
 	store := New(revisions[0].Gateway, func() time.Duration { return 0 })
 	running := Start(revisions[0], store)

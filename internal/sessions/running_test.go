@@ -8,6 +8,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile/netfiletest"
 	"hollowbridge/internal/sessions"
@@ -19,9 +20,9 @@ func TestWhatAConnectionCarriesIsCounted(t *testing.T) {
 	carried, itself := 0, 0
 	for seed := range netfiletest.Asked(*networks, 20) {
 		n := netfiletest.Parse(t, gen.Small(seed))
-		e, c := engine.Compile(n, nil), &clock{}
+		e, c := walk.Compile(n, nil), &clock{}
 		var stores []*sessions.Store
-		walk := e.NewWalkOver(func(g *network.Gateway) engine.State {
+		way := e.NewWalkOver(func(g *network.Gateway) engine.State {
 			stores = append(stores, sessions.New(g, c.now))
 			return stores[len(stores)-1]
 		})
@@ -44,7 +45,7 @@ func TestWhatAConnectionCarriesIsCounted(t *testing.T) {
 				s.Remove(func(engine.Session) bool { return true })
 			}
 			c.at += time.Minute
-			v := walk.Verdict(conn)
+			v := way.Verdict(conn)
 			if v.Outcome != engine.Reached || v.Handed > 0 || conn.Packet.Protocol != header.TCP {
 				continue
 			}
@@ -52,7 +53,7 @@ func TestWhatAConnectionCarriesIsCounted(t *testing.T) {
 			if forthBefore.Packets < 2*int64(open) { // none, or a loose gateway saw the answer alone
 				continue
 			}
-			if !walk.Sends(header.Continues, false, 1000) || !walk.Sends(header.Continues, true, 500) {
+			if !way.Sends(header.Continues, false, 1000) || !way.Sends(header.Continues, true, 500) {
 				t.Fatalf("seed %d: %s -> %s: what it carries does not arrive", seed, conn.Packet.From(), conn.Packet.To())
 			}
 			forth, back, still := passed()
@@ -81,7 +82,7 @@ func TestWhatAConnectionCarriesIsCounted(t *testing.T) {
 func TestAGatewayAnswersOnlyWhomItTook(t *testing.T) {
 	n := netfiletest.Parse(t, busy+"    serves: {ssh: [yard]}\n")
 	g, c := n.Gateways[0], &clock{}
-	compiled, store := engine.Compile(n, nil).Gateway(g), sessions.New(g, c.now)
+	compiled, store := walk.Compile(n, nil).Gateway(g), sessions.New(g, c.now)
 	var log engine.Log
 	p := flood(5)
 	p.Destination, p.DestinationPort = g.Interfaces[1].Addresses[0].Addr(), 22

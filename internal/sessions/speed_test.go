@@ -13,6 +13,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile/netfiletest"
 	"hollowbridge/internal/sessions"
 )
@@ -26,7 +27,7 @@ func wide(tb testing.TB) *network.Network {
 
 // filled returns a store in which as many sessions are open.
 func filled(tb testing.TB, n *network.Network, c *clock, open int) (*engine.Gateway, *sessions.Store) {
-	g, store := engine.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now)
+	g, store := walk.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now)
 	var log engine.Log
 	for i := range open {
 		if d := opened(g, store, &log, i); d.Action != engine.Forwards {

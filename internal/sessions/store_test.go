@@ -15,6 +15,7 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/gen"
 	"hollowbridge/internal/netfile/netfiletest"
 	"hollowbridge/internal/sessions"
@@ -200,7 +201,7 @@ func withMappings(g *network.Gateway, c *clock) *sessions.Store {
 func TestStoreAgreesWithAPlainList(t *testing.T) {
 	for seed := range netfiletest.Asked(*networks, 10) {
 		n := netfiletest.Parse(t, gen.Small(seed))
-		e := engine.Compile(n, nil)
+		e := walk.Compile(n, nil)
 		c := &clock{}
 		random := rand.New(rand.NewPCG(seed, 5))
 		netfiletest.OpenSome(random, n)
@@ -210,7 +211,7 @@ func TestStoreAgreesWithAPlainList(t *testing.T) {
 			return stores[len(stores)-1]
 		})
 		slow := e.NewWalkOver(func(g *network.Gateway) engine.State { return &plain{g: g, now: c.now} })
-		var earlier []engine.Connection
+		var earlier []walk.Connection
 		for i := range 200 {
 			conn, ok := netfiletest.Connection(random, e)
 			if len(earlier) > 0 && random.IntN(3) == 0 {
@@ -231,7 +232,7 @@ func TestStoreAgreesWithAPlainList(t *testing.T) {
 			earlier = append(earlier, conn)
 			if got.Answered.Source.IsValid() {
 				if at, err := e.Locate(got.Answered.Source); err == nil {
-					earlier = append(earlier, engine.Connection{Packet: got.Answered, From: at, Moment: conn.Moment})
+					earlier = append(earlier, walk.Connection{Packet: got.Answered, From: at, Moment: conn.Moment})
 				}
 			}
 		}
@@ -244,16 +245,16 @@ func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
 	for seed := range netfiletest.Asked(*networks, 10) {
 		n := netfiletest.Parse(t, gen.Small(seed))
 		netfiletest.OpenSome(rand.New(rand.NewPCG(seed, 10)), n)
-		e := engine.Compile(n, nil)
+		e := walk.Compile(n, nil)
 		c := &clock{}
 		var stores []*sessions.Store
-		walk := e.NewWalkOver(func(g *network.Gateway) engine.State {
+		way := e.NewWalkOver(func(g *network.Gateway) engine.State {
 			stores = append(stores, withMappings(g, c))
 			return stores[len(stores)-1]
 		})
 		kept := e.NewWalk()
 		random := rand.New(rand.NewPCG(seed, 9))
-		var earlier []engine.Connection
+		var earlier []walk.Connection
 		for i := range 60 {
 			conn, ok := netfiletest.Connection(random, e)
 			if len(earlier) > 0 && random.IntN(3) == 0 {
@@ -267,8 +268,8 @@ func TestStoreAgreesWithTheSessionsOfATrace(t *testing.T) {
 			for _, s := range stores {
 				s.List(func(o sessions.Open) bool { before[o.Before] = true; return true })
 			}
-			got, want := walk.Verdict(conn), kept.Remember(conn)
-			if want.To.Machine != (engine.Place{}) && want.Answered == (header.Packet{}) && want.Outcome == engine.Reached {
+			got, want := way.Verdict(conn), kept.Remember(conn)
+			if want.To.Machine != (network.Place{}) && want.Answered == (header.Packet{}) && want.Outcome == engine.Reached {
 				break // an answer to an earlier connection, which only machines know
 			}
 			if want.Outcome == engine.Loop || got.Outcome == engine.Exhausted && want.Outcome != engine.Exhausted {
@@ -301,7 +302,7 @@ func TestFewPortsAgreeWithAPlainList(t *testing.T) {
 		}
 		mapping := []string{"endpoint-independent", "address-dependent", "address-and-port-dependent"}[seed%3]
 		n := netfiletest.Parse(t, strings.Replace(text, "routes:", fmt.Sprintf("handling: {mapping: %s, port-assignment: %s}\n    routes:", mapping, []string{"preserving", "sequential"}[random.IntN(2)]), 1))
-		g, c := engine.Compile(n, nil).Gateway(n.Gateways[0]), &clock{}
+		g, c := walk.Compile(n, nil).Gateway(n.Gateways[0]), &clock{}
 		store, slow := sessions.New(n.Gateways[0], c.now), &plain{g: n.Gateways[0], now: c.now}
 		var log engine.Log
 		for i := range 400 {
@@ -360,7 +361,7 @@ func TestPortsOfAFullPoolAreFoundAgain(t *testing.T) {
 		t.Skip("it fills a pool")
 	}
 	n := netfiletest.Parse(t, busy)
-	g, c := engine.Compile(n, nil).Gateway(n.Gateways[0]), &clock{}
+	g, c := walk.Compile(n, nil).Gateway(n.Gateways[0]), &clock{}
 	store := sessions.New(n.Gateways[0], c.now)
 	running := sessions.Start(g, store)
 	decide := func(i int) engine.Decision {
@@ -411,7 +412,7 @@ func TestPortsOfAFullPoolAreFoundAgain(t *testing.T) {
 func TestSessionsOutliveARevision(t *testing.T) {
 	n := netfiletest.Parse(t, busy)
 	c := &clock{}
-	running := sessions.Start(engine.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
+	running := sessions.Start(walk.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
 	p := flood(7)
 	d := running.Decide(&engine.Arrival{In: n.Gateways[0].Interfaces[1], Packet: p}, &engine.Log{})
 	for _, change := range []struct {
@@ -423,7 +424,7 @@ func TestSessionsOutliveARevision(t *testing.T) {
 		{"routes:", "handling: {restarts-on-apply: true}\n    routes:", engine.Stops},
 	} {
 		m := netfiletest.Parse(t, replaced(t, change.old, change.new))
-		running.Swap(engine.Compile(m, nil).Gateway(m.Gateways[0]))
+		running.Swap(walk.Compile(m, nil).Gateway(m.Gateways[0]))
 		back := running.Decide(&engine.Arrival{In: m.Gateways[0].Interfaces[0], Packet: d.Packet.Answer(), Part: header.Answers}, &engine.Log{})
 		if back.Action != change.outcome {
 			t.Errorf("after %s: %+v", change.new, back)
@@ -440,7 +441,7 @@ func TestCountsAreWhatWasDecided(t *testing.T) {
 	for seed := range netfiletest.Asked(*networks, 10) {
 		n := netfiletest.Parse(t, strings.ReplaceAll(gen.Small(seed), "tcp-state: loose", "tcp-state: strict"))
 		g, c := n.Gateways[0], &clock{}
-		running := sessions.Start(engine.Compile(n, nil).Gateway(g), sessions.New(g, c.now))
+		running := sessions.Start(walk.Compile(n, nil).Gateway(g), sessions.New(g, c.now))
 		random := rand.New(rand.NewPCG(seed, 11))
 		want := map[network.RuleID]sessions.Hits{}
 		var log engine.Log
@@ -519,7 +520,7 @@ func replaced(t *testing.T, old, new string) string {
 func TestStoreIsSafeForManyGoroutines(t *testing.T) {
 	n := netfiletest.Parse(t, busy)
 	var c clock
-	running := sessions.Start(engine.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
+	running := sessions.Start(walk.Compile(n, nil).Gateway(n.Gateways[0]), sessions.New(n.Gateways[0], c.now))
 	each, workers := 3000, 8
 	if testing.Short() {
 		each = 500
@@ -551,7 +552,7 @@ func TestStoreIsSafeForManyGoroutines(t *testing.T) {
 		for range 50 {
 			running.Store.List(func(sessions.Open) bool { return true })
 			running.Store.Expire()
-			running.Swap(engine.Compile(n, nil).Gateway(n.Gateways[0]))
+			running.Swap(walk.Compile(n, nil).Gateway(n.Gateways[0]))
 		}
 	})
 	group.Wait()
@@ -564,7 +565,7 @@ func TestStoreIsSafeForManyGoroutines(t *testing.T) {
 func TestSessionsSayHowTheyStand(t *testing.T) {
 	n := netfiletest.Parse(t, busy)
 	g, c := n.Gateways[0], &clock{}
-	running := sessions.Start(engine.Compile(n, nil).Gateway(g), sessions.New(g, c.now))
+	running := sessions.Start(walk.Compile(n, nil).Gateway(g), sessions.New(g, c.now))
 	var log engine.Log
 	pass := func(in *network.Interface, p header.Packet, part header.Part, size int) engine.Decision {
 		return running.Decide(&engine.Arrival{In: in, Packet: p, Part: part, Size: size}, &log)

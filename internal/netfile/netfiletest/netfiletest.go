@@ -8,9 +8,9 @@ import (
 	"testing"
 	"time"
 
-	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
 	"hollowbridge/internal/netfile"
 )
 
@@ -88,7 +88,7 @@ func OpenSome(random *rand.Rand, n *network.Network) {
 
 // Connection returns a connection between machines and addresses that the networks of gen.Small know.
 // ok is false where the one that came up can't be sent.
-func Connection(random *rand.Rand, e *engine.Engine) (c engine.Connection, ok bool) {
+func Connection(random *rand.Rand, e *walk.Engine) (c walk.Connection, ok bool) {
 	pick := func(list []string) netip.Addr { return netip.MustParseAddr(list[random.IntN(len(list))]) }
 	sources := []string{"203.0.113.4", "203.0.113.9", "192.0.2.7", "10.1.0.9", "10.1.1.3", "10.1.2.5", "10.64.0.7", "2001:db8:f::9", "fd00:1:0::9"}
 	targets := []string{"198.51.100.2", "198.51.100.2", "198.51.100.4", "192.0.2.7", "203.0.113.4", "203.0.113.9", "10.1.0.1", "10.1.0.4", "2001:db8:1::2", "2001:db8:f::4"}

@@ -9,6 +9,8 @@ import (
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
+	"hollowbridge/core/walk"
+	"hollowbridge/core/words"
 	"hollowbridge/internal/gen"
 )
 
@@ -21,7 +23,7 @@ func SomeMoment(random *rand.Rand, n *network.Network) network.Moment {
 }
 
 // AnyConnection returns a random connection in a network of package gen, from any place; false where its source is nowhere.
-func AnyConnection(random *rand.Rand, e *engine.Engine, n *network.Network) (engine.Connection, bool) {
+func AnyConnection(random *rand.Rand, e *walk.Engine, n *network.Network) (walk.Connection, bool) {
 	pick := func(list []string) string { return list[random.IntN(len(list))] }
 	sources := []string{
 		"203.0.113.4", "203.0.113.9", "192.0.2.7", "192.0.2.77", "10.1.0.9", "10.1.1.3", "10.1.2.5", "10.64.0.7", "198.51.100.5", "198.51.100.6",
@@ -39,7 +41,7 @@ func AnyConnection(random *rand.Rand, e *engine.Engine, n *network.Network) (eng
 			sources, targets = append(sources, a.String()), append(targets, a.String(), a.String())
 		}
 	}
-	var c engine.Connection
+	var c walk.Connection
 	p := &c.Packet
 	p.Source, p.Destination = netip.MustParseAddr(pick(sources)), netip.MustParseAddr(pick(targets))
 	if p.Source.Is6() != p.Destination.Is6() || p.Source == p.Destination {
@@ -72,26 +74,26 @@ func AnyConnection(random *rand.Rand, e *engine.Engine, n *network.Network) (eng
 }
 
 // LargeConnections are connections to the forwards of a large network, from all over.
-func LargeConnections(rules int) []engine.Connection {
+func LargeConnections(rules int) []walk.Connection {
 	random := rand.New(rand.NewPCG(7, 7))
-	list := make([]engine.Connection, 4096)
+	list := make([]walk.Connection, 4096)
 	for i := range list {
 		forward := random.IntN(rules)
-		list[i] = engine.Connection{
+		list[i] = walk.Connection{
 			Packet: header.Packet{
 				Source:          netip.AddrFrom4([4]byte{203, byte(random.IntN(100)), byte(random.IntN(256)), byte(random.IntN(256))}),
 				Destination:     netip.MustParseAddr(gen.LargeOutside(forward)),
 				SourcePort:      40000,
 				DestinationPort: uint16(gen.LargePort(forward)), Protocol: header.TCP,
 			},
-			From: engine.Place{Internet: true},
+			From: network.Place{Internet: true},
 		}
 	}
 	return list
 }
 
 // Describe says all that a verdict is compared by.
-func Describe(v engine.Verdict) string {
+func Describe(v walk.Verdict) string {
 	return Described(v.Outcome, v.At.Name(), v.To.Name(), v.Rule, v.Delivered, v.Answered, v.Told, v.Handed)
 }
 
@@ -113,7 +115,7 @@ func PacketText(p header.Packet) string {
 }
 
 // StepsText writes the steps of a trace, and why it ended.
-func StepsText(t *engine.Trace) string {
+func StepsText(t *words.Trace) string {
 	var b strings.Builder
 	for _, s := range t.Steps {
 		fmt.Fprintf(&b, "   %-8s %-10s %-8s %s\n", s.At, s.Label, s.Rule, s.Text)

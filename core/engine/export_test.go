@@ -1,4 +1,0 @@
-package engine
-
-// SplitFrom sets from where on an explorer splits tables.
-func (x *Explorer) SplitFrom(conditions int) { x.splitFrom = conditions }
