@@ -6,7 +6,7 @@ import (
 	"hollowbridge/core/network"
 )
 
-// arrive is the first step: the interface is up, and the source can be there.
+// arrive is the first step: the interface is up, and the source can be there. The packet is remembered as it came.
 func (v *Visit) arrive() bool {
 	if !v.in.IsUp() {
 		v.note(StepArrive, InterfaceDown, nil)
@@ -24,6 +24,7 @@ func (v *Visit) arrive() bool {
 		v.stop(Dropped, StepArrive, nil)
 		return false
 	}
+	v.before = v.flow.Image()
 	return true
 }
 

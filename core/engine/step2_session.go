@@ -7,23 +7,36 @@ import (
 	"hollowbridge/core/table"
 )
 
-// known is the second step: a packet of a session takes its translation and skips to the
-// ninth step. It returns false where the packet belongs to none.
-func (v *Visit) known() bool {
+// recognized is what the second step finds.
+type recognized struct {
+	follows bool // it belongs to a session
+	stray   bool // it passes without one, so nothing translates it
+}
+
+// recognize is the second step: a packet of a session takes its translation and way; another begins one, or is stray.
+func (v *Visit) recognize() (goes bool) {
+	goes = v.follow()
+	if !v.follows {
+		goes = v.strays()
+	}
+	return goes
+}
+
+// follow gives a packet of a session its translation, and the way that it leaves by.
+func (v *Visit) follow() (goes bool) {
 	s := &v.session
-	direction, found := v.state.Find(&v.before.Packet, v.part, v.size, s)
-	if !found {
+	var direction Direction
+	if direction, v.follows = v.state.Find(&v.before.Packet, v.part, v.size, s); !v.follows {
 		return false
 	}
-	v.follows = true
 	if v.part == header.Continues && direction == Forth && !v.isWhole(s) {
 		v.note(StepSession, HalfHandshake, nil)
 		v.stop(Dropped, StepSession, nil)
-		return true
+		return false
 	}
-	goes := s.Out
+	by := s.Out
 	if direction == Back {
-		goes = s.In
+		by = s.In
 		v.flow.Become(s.came(), true)
 	} else {
 		v.flow.Become(s.left(), false)
@@ -31,19 +44,20 @@ func (v *Visit) known() bool {
 	v.sender = v.flow.SenderAfter(v.sender, &v.before)
 	v.note(StepSession, FollowsSession, nil).Before = v.before.Packet
 	if direction == Forth && s.Local {
-		v.decision.Action, v.decision.Packet = Takes, v.flow.Now()
-		return true
+		v.take()
+		return false
 	}
-	way := v.sessionRoute(goes)
-	if way == nil {
-		return true
+	v.way = v.sessionRoute(by)
+	return v.way != nil
+}
+
+// isFiltered reports whether the filter is asked about a packet that belongs to a session, which was asked before as a rule: ICMP
+// where a gateway does not track it.
+func (v *Visit) isFiltered() bool {
+	if v.flow.Protocol() != header.ICMP || !v.Handling.ICMPUntracked || v.session.Local || v.part == header.Reports {
+		return false
 	}
-	if v.flow.Protocol() == header.ICMP && v.Handling.ICMPUntracked && !s.Local && v.part != header.Reports {
-		if v.out = way.Out; !v.permits(way.Out) {
-			return true
-		}
-	}
-	v.leave(way)
+	v.out = v.way.Out
 	return true
 }
 
@@ -56,26 +70,25 @@ func (g *Gateway) isWhole(s *Session) bool {
 // strays judges a packet that is no beginning and belongs to no session. UDP and what else
 // has no beginning is treated as new, and so is TCP by a gateway that is loose. ICMP is
 // stray: it passes only a gateway that does not track it, and is never translated.
-func (v *Visit) strays() (stray, ok bool) {
+func (v *Visit) strays() (goes bool) {
 	if v.part == header.Begins {
-		return false, true
+		return true
 	}
 	what := NoHandshake
 	switch {
-	case v.part == header.Reports && v.Handling.ICMPUntracked:
-		return true, true
+	case v.Handling.ICMPUntracked && (v.part == header.Reports || v.flow.Protocol() == header.ICMP):
+		v.stray = true
+		return true
 	case v.part == header.Reports:
 		what = NoConnection
-	case v.flow.Protocol() == header.ICMP && v.Handling.ICMPUntracked:
-		return true, true
 	case v.flow.Protocol() == header.ICMP:
 		what = NoPing
 	case v.flow.Protocol() != header.TCP || v.Handling.TCPLoose:
-		return false, true
+		return true
 	}
 	v.note(StepSession, what, nil)
 	v.stop(Dropped, StepSession, nil)
-	return false, false
+	return false
 }
 
 // sessionRoute returns the way a session's packet leaves by. A session that uses
@@ -89,7 +102,7 @@ func (v *Visit) sessionRoute(goes *network.Interface) *table.Route {
 		return &v.ways[goes.Index].clients
 	}
 	if goes == nil || !goes.FacesInternet(v.flow.Family()) {
-		return v.route()
+		return v.routeOf()
 	}
 	if !goes.IsUp() {
 		v.note(StepRoute, InterfaceDown, nil).In = goes
@@ -105,6 +118,9 @@ func (v *Visit) sessionRoute(goes *network.Interface) *table.Route {
 	}
 	return &v.ways[goes.Index].upstream
 }
+
+// begin remembers what will leave as a session; not what is stray.
+func (v *Visit) begin() (goes bool) { return v.stray || v.keep(v.way.Out, false) }
 
 // keep remembers the connection as a session.
 func (v *Visit) keep(out *network.Interface, local bool) bool {

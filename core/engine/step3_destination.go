@@ -7,9 +7,27 @@ import (
 	"hollowbridge/core/table"
 )
 
+// redirected is what the third step finds.
+type redirected struct {
+	redirect *redirect        // what redirects it, or nil
+	forward  *network.Rule    // the rule that does, or nil
+	whole    *network.NATRule // the same; to look at it is to wait for memory
+	after    header.Packet    // as it is after this step,
+	stood    bool             // where it came through that
+}
+
 // translateDestination is the third step: the first rule that redirects what arrives by the
 // interface. The administrator's rules come before mappings.
-func (v *Visit) translateDestination() bool {
+func (v *Visit) translateDestination() (goes bool) {
+	if !v.stray && !v.redirects() {
+		return false
+	}
+	v.after, v.stood = v.flow.Now(), true
+	return true
+}
+
+// redirects looks for who redirects the packet, and returns false where it ends by that.
+func (v *Visit) redirects() (goes bool) {
 	t := &v.destinations[v.in.Index]
 	found := v.flow.First(t.Table, v.Between(v.in, v.in, v.moment))
 	if found == table.NoMatch {

@@ -7,10 +7,14 @@ import (
 	"hollowbridge/core/header"
 )
 
-// isItself is the fourth step: the destination is one of the gateway's own addresses, or an
-// outside address of its rules, and nothing redirected it.
-func (v *Visit) isItself() bool {
-	return v.flow.In(flowset.Destination, &v.ownSet) || v.flow.IsClaimed(v.claims, nil, v.moment)
+// passesBy is the fourth step: what is for one of the gateway's own addresses, or for an outside address of its rules, ends at the
+// gateway: nothing redirected it.
+func (v *Visit) passesBy() (goes bool) {
+	if v.flow.In(flowset.Destination, &v.ownSet) || v.flow.IsClaimed(v.claims, nil, v.moment) {
+		v.itself()
+		return false
+	}
+	return true
 }
 
 // itself answers what the gateway serves on the interface; everything else ends here.
@@ -25,7 +29,7 @@ func (v *Visit) itself() {
 		if s := &v.Serves[i]; own && slices.Contains(s.On, v.in) && v.flow.IsFor(s.Services) {
 			v.note(StepItself, ServesItself, nil).Text = s.Name
 			if v.keep(nil, true) {
-				v.decision.Action, v.decision.Packet = Takes, v.flow.Now()
+				v.take()
 			}
 			return
 		}

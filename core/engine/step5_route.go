@@ -5,14 +5,30 @@ import (
 
 	"hollowbridge/core/flowset"
 	"hollowbridge/core/header"
+	"hollowbridge/core/network"
 	"hollowbridge/core/table"
 )
 
 // linkLocal are the addresses that IPv6 machines have for their own segment.
 var linkLocal = table.SetOfPrefixes(netip.MustParsePrefix("fe80::/10"))
 
-// route is the fifth step: the longest prefix. A link-local source is never forwarded.
-func (v *Visit) route() *table.Route {
+// routed is what the fifth step finds.
+type routed struct {
+	way *table.Route       // by which it leaves
+	out *network.Interface // by which it was to leave when the filter was asked
+}
+
+// route is the fifth step: the longest prefix.
+func (v *Visit) route() (goes bool) {
+	if v.way = v.routeOf(); v.way == nil {
+		return false
+	}
+	v.out = v.way.Out
+	return true
+}
+
+// routeOf returns the route of the packet as it is, or nil where it ends. A link-local source is never forwarded.
+func (v *Visit) routeOf() *table.Route {
 	if v.flow.Family() == header.IPv6 && v.flow.In(flowset.Source, &linkLocal) {
 		v.note(StepRoute, NeverForwards, nil)
 		v.stop(Unrouted, StepRoute, nil)

@@ -8,7 +8,7 @@ import (
 )
 
 // permits is the sixth step: the first filter rule that matches decides.
-func (v *Visit) permits(out *network.Interface) bool {
+func (v *Visit) permits() (goes bool) {
 	if v.redirect != nil && v.Handling.ForwardsPermit && v.redirect.does.Permits() && v.redirect.does != network.Mapped {
 		v.note(StepFilter, BringsPermit, v.forward)
 		return true
@@ -18,11 +18,11 @@ func (v *Visit) permits(out *network.Interface) bool {
 	if v.part == header.Reports {
 		seen = seen.AsReport(v.sender)
 	}
-	in := v.Between(v.in, out, v.moment)
+	in := v.Between(v.in, v.out, v.moment)
 	in.Redirected = v.redirect != nil || v.follows && v.session.Redirect != nil
 	found := seen.First(v.filter, in)
 	if found == table.NoMatch {
-		return v.unmatched(out, seen.Now())
+		return v.unmatched(seen.Now())
 	}
 	verb, rule := v.filter.Condition(found).Verb, v.filter.Rule(found)
 	v.flow.TookPart(rule)
@@ -48,12 +48,13 @@ func (g *Gateway) seenByFilter(f *flow.Flow, before *flow.Image) {
 	f.With(before, g.Handling.FilterSeesOriginal)
 }
 
-func (v *Visit) unmatched(out *network.Interface, seen header.Packet) bool {
+// unmatched judges a packet that no filter rule is for, as the filter saw it.
+func (v *Visit) unmatched(seen header.Packet) (goes bool) {
 	if v.redirect != nil && v.redirect.does == network.Mapped {
 		v.note(StepFilter, MappingPermits, v.forward)
 		return true
 	}
-	if v.Trusts(v.in, out) {
+	if v.Trusts(v.in, v.out) {
 		v.note(StepFilter, Trusted, nil)
 		return true
 	}

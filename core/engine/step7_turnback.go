@@ -1,11 +1,9 @@
 package engine
 
-import "hollowbridge/core/network"
-
 // turns is the seventh step: leaving by the interface it came in by must be allowed.
-func (v *Visit) turns(out *network.Interface) bool {
+func (v *Visit) turns() (goes bool) {
 	switch {
-	case out != v.in:
+	case v.out != v.in:
 		return true
 	case v.Handling.TurnBack:
 		v.note(StepTurnBack, TurnsBack, nil)

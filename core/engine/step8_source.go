@@ -9,12 +9,20 @@ import (
 	"hollowbridge/core/table"
 )
 
-// translateSource is the eighth step: the first rule for what leaves by the interface. It
-// returns the route the packet takes then, which differs only where a rule has rewritten
-// the destination too, or nil where the packet ends.
-func (v *Visit) translateSource(way *table.Route) *table.Route {
-	f, t := &v.flow, &v.sources[way.Out.Index]
-	found := f.First(t.Table, v.Between(v.in, way.Out, v.moment))
+// hidden is what the eighth step finds.
+type hidden struct {
+	source *network.Rule // the rule that translates its source, or nil
+	grant  Grant         // of its translated source, or one that is not alone and has no ticket
+}
+
+// translateSource is the eighth step: the first rule for what leaves by the interface. Where that rewrites the destination too, the
+// packet is routed again.
+func (v *Visit) translateSource() (goes bool) {
+	if v.stray {
+		return true
+	}
+	f, t := &v.flow, &v.sources[v.out.Index]
+	found := f.First(t.Table, v.Between(v.in, v.out, v.moment))
 	var r *network.NATRule
 	named := v.forward // that is told where no port is left
 	if found != table.NoMatch {
@@ -25,10 +33,10 @@ func (v *Visit) translateSource(way *table.Route) *table.Route {
 	final, ports := &v.lease.Packet, header.Ports{}
 	*final = f.Now()
 	switch {
-	case r == nil && v.redirect != nil && v.redirect.hairpin && v.in.Segment == way.Out.Segment:
+	case r == nil && v.redirect != nil && v.redirect.hairpin && v.in.Segment == v.out.Segment:
 		// The answer would go round the gateway on the segment: so it takes the client's place.
-		if !v.hide(named, &v.addresses[way.Out.Index], ports) {
-			return nil
+		if !v.hide(named, &v.addresses[v.out.Index], ports) {
+			return false
 		}
 	case r == nil:
 		v.note(StepSource, KeepsSource, nil)
@@ -40,35 +48,35 @@ func (v *Visit) translateSource(way *table.Route) *table.Route {
 	case r.Does == network.PrefixNAT:
 		if !f.Move(flowset.Source, r) {
 			v.noPlace(StepSource, r, final.Source)
-			return nil
+			return false
 		}
 		v.note(StepSource, ChangesSource, named).Before = *final
 	case r.Does == network.SourceNAT:
 		ports = r.SourcePorts
 		final.Destination, final.DestinationPort = r.Rewritten(*final)
 		if !v.hide(named, t.what(found), ports) {
-			return nil
+			return false
 		}
 	}
 	if !v.grant.Alone && !v.distinct(named, ports) {
-		return nil
+		return false
 	}
-	if r == nil || r.Does != network.SourceNAT || !r.Destination.IsValid() {
-		return way
+	if r != nil && r.Does == network.SourceNAT && r.Destination.IsValid() {
+		v.rewriteDestination(r)
 	}
-	return v.rewriteDestination(r)
+	return v.way != nil
 }
 
 // rewriteDestination is the second half of a source-nat rule that rewrites both
 // ends: the packet is routed again, by its new destination.
-func (v *Visit) rewriteDestination(r *network.NATRule) *table.Route {
+func (v *Visit) rewriteDestination(r *network.NATRule) {
 	before := v.flow.Now()
 	v.flow.SetAddress(flowset.Destination, r.Destination)
 	if r.DestPort != 0 && v.flow.Protocol().HasPorts() {
 		v.flow.SetPort(flowset.Port, r.DestPort)
 	}
 	v.note(StepDestination, Redirects, &r.Rule).Before = before
-	return v.route()
+	v.way = v.routeOf()
 }
 
 // hide gives the source an address and port of a pool, for the packet of the lease, whose destination may be
