@@ -116,9 +116,22 @@ type Event struct {
 	Via           netip.Addr   // the next hop, or the address that it is about
 	Host          *network.Host
 	Mapping       *network.Mapping
-	Text          string // as the file has it
-	Count         int
-	Flag          bool
+
+	Verb      network.Verb      // Decides: what the filter rule says
+	HostRule  *network.HostRule // HostDecides
+	Service   string            // Serves, ServesItself: which one answers, as the file has it
+	Room      int               // Full, TooFar, RelaysTooFar: how many sessions, gateways or relays there may be
+	AsNear    int               // TakesRoute: how many more routes are as near
+	ToClients bool              // TakesRoute: it leads to VPN clients
+	IsOwn     bool              // EndsItself: for an address of the gateway's own, not just an outside address of a rule
+	ByTrust   bool              // Unmatched: by trust it might have passed
+	Chosen    Chosen            // HidesSource
+}
+
+// Chosen is what a gateway chose for a source where another one may choose otherwise.
+type Chosen struct {
+	Address bool // of several
+	Port    bool // since the source's own is not kept
 }
 
 // A Log is the events of packets, in their order. It is reused: Reset empties it. The zero

@@ -131,7 +131,7 @@ func (v *Visit) keep(out *network.Interface, local bool) bool {
 	if v.state.Keep(s) {
 		return true
 	}
-	v.note(StepSession, Full, nil).Count = v.Limits.Sessions
+	v.note(StepSession, Full, nil).Room = v.Limits.Sessions
 	v.stop(Exhausted, StepSession, nil)
 	return false
 }

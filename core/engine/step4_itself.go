@@ -27,13 +27,13 @@ func (v *Visit) itself() {
 	own := v.flow.In(flowset.Destination, &v.ownSet)
 	for i := range v.Serves {
 		if s := &v.Serves[i]; own && slices.Contains(s.On, v.in) && v.flow.IsFor(s.Services) {
-			v.note(StepItself, ServesItself, nil).Text = s.Name
+			v.note(StepItself, ServesItself, nil).Service = s.Name
 			if v.keep(nil, true) {
 				v.take()
 			}
 			return
 		}
 	}
-	v.note(StepItself, EndsItself, nil).Flag = own
+	v.note(StepItself, EndsItself, nil).IsOwn = own
 	v.stop(Itself, StepItself, nil)
 }

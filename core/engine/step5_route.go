@@ -48,6 +48,6 @@ func (v *Visit) routeOf() *table.Route {
 		return nil
 	}
 	e := v.note(StepRoute, TakesRoute, nil)
-	e.Route, e.Via, e.Out, e.Flag, e.Count = r.Prefix, r.Via, r.Out, r.Clients, r.Others
+	e.Route, e.Via, e.Out, e.ToClients, e.AsNear = r.Prefix, r.Via, r.Out, r.Clients, r.Others
 	return r
 }

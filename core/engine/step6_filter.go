@@ -26,7 +26,7 @@ func (v *Visit) permits() (goes bool) {
 	}
 	verb, rule := v.filter.Condition(found).Verb, v.filter.Rule(found)
 	v.flow.TookPart(rule)
-	v.note(StepFilter, Decides, rule).Text = string(verb)
+	v.note(StepFilter, Decides, rule).Verb = verb
 	switch verb {
 	case network.Allow:
 		v.permit = rule
@@ -59,7 +59,7 @@ func (v *Visit) unmatched(seen header.Packet) (goes bool) {
 		return true
 	}
 	e := v.note(StepFilter, Unmatched, nil)
-	e.After, e.Rule, e.Flag = seen, v.forward, v.Handling.UnmatchedByTrust
+	e.After, e.Rule, e.ByTrust = seen, v.forward, v.Handling.UnmatchedByTrust
 	v.stop(Dropped, StepFilter, nil)
 	return false
 }

@@ -97,7 +97,7 @@ func (v *Visit) hide(rule *network.Rule, from *pools, ports header.Ports) bool {
 	}
 	if v.log.Keeps {
 		e := v.note(StepSource, HidesSource, rule)
-		e.Before, e.Flag, e.Count = v.flow.Now(), other, l.Pool.Size().UpTo(2)
+		e.Before, e.Chosen = v.flow.Now(), Chosen{Address: l.Pool.Size().UpTo(2) > 1, Port: other}
 		e.Before.Source, e.Before.SourcePort = l.Packet.Source, l.Packet.SourcePort
 	}
 	return true
@@ -110,8 +110,7 @@ func (v *Visit) distinct(rule *network.Rule, ports header.Ports) bool {
 	final.Source, final.SourcePort = now.Source, now.SourcePort
 	port, ok := v.state.Distinct(final, ports, v.Handling.Mapping)
 	if !ok {
-		e := v.note(StepSource, NotTold, rule)
-		e.Before, e.Text = final, ""
+		v.note(StepSource, NotTold, rule).Before = final
 		v.stop(Exhausted, StepSource, rule)
 		return false
 	}

@@ -67,7 +67,7 @@ func (x *Explorer) hiddenIn(g *engine.Gateway, views []flow.View) []HiddenRule {
 			if parts == nil {
 				parts = x.decided(v, n, set, header.AllAddresses())
 			}
-			if slices.ContainsFunc(parts, func(p flowset.Valued) bool { return p.Value == int(n)+1 }) {
+			if slices.ContainsFunc(parts, func(p flowset.Valued) bool { return p.Value == flowset.Numbered(n) }) {
 				seen[rule] = true
 				continue
 			}
@@ -104,8 +104,8 @@ func (x *Explorer) unseen(v flow.View, seen map[*network.Rule]bool, looked map[i
 			if x.ofPackets(p.Set) == flowset.Nothing {
 				continue
 			}
-			first[int32(p.Value-1)] = true
-			seen[v.Table.Rule(int32(p.Value-1))] = true
+			first[p.Value.Number()] = true
+			seen[v.Table.Rule(p.Value.Number())] = true
 		}
 	}
 	return func(yield func(int32, flowset.Set) bool) {
@@ -169,7 +169,7 @@ const mostReduced = 64
 func (x *Explorer) fewest(v flow.View, set flowset.Set, parts []flowset.Valued) []int32 {
 	fronts := make([]int32, len(parts))
 	for i, p := range parts {
-		fronts[i] = int32(p.Value - 1)
+		fronts[i] = p.Value.Number()
 	}
 	if len(fronts) > mostReduced {
 		return fronts
@@ -307,18 +307,18 @@ func (x *Explorer) crossing(l leaving, n int32, c *table.Condition) (_ Crossing,
 	}
 	only := x.Space.Overlay(families[header.IPv4], families[header.IPv6])
 	for _, p := range x.decided(v, n, x.Space.Restrict(only, second), to) {
-		front := v.Table.Condition(int32(p.Value - 1))
+		front := v.Table.Condition(p.Value.Number())
 		if !front.Opposes(c) {
 			continue
 		}
-		first := x.meets(v, int32(p.Value-1))
+		first := x.meets(v, p.Value.Number())
 		crosses := slices.ContainsFunc(families[:], func(f flowset.Set) bool {
 			a, b := x.Space.Restrict(f, first), x.Space.Restrict(f, second)
 			return x.Space.Restrict(a, b) != flowset.Nothing && x.Space.Minus(a, b) != flowset.Nothing && x.Space.Minus(b, a) != flowset.Nothing
 		})
 		if crosses {
 			example, _ := x.Space.Usual(p.Set)
-			return Crossing{v.Table.Rule(int32(p.Value - 1)), v.Table.Rule(n), example.Packet, x.Times.Moment(example.Moment)}, true
+			return Crossing{v.Table.Rule(p.Value.Number()), v.Table.Rule(n), example.Packet, x.Times.Moment(example.Moment)}, true
 		}
 	}
 	return Crossing{}, false

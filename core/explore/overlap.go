@@ -148,7 +148,7 @@ func (x *Explorer) everywhere(v flow.View, n int32, set flowset.Set) []flowset.V
 		return nil // or there is one scope
 	}
 	parts := x.among(v, x.inFront(v.Table, n), n, set, alike)
-	if slices.ContainsFunc(parts, func(p flowset.Valued) bool { return p.Value == int(n)+1 }) {
+	if slices.ContainsFunc(parts, func(p flowset.Valued) bool { return p.Value == flowset.Numbered(n) }) {
 		return nil
 	}
 	return parts
@@ -184,11 +184,11 @@ func (x *Explorer) among(v flow.View, front []int32, n int32, set flowset.Set, a
 		}
 		meets := x.meets(v, m)
 		if part := x.Space.Restrict(set, meets); part != flowset.Nothing {
-			parts = append(parts, flowset.Valued{Value: int(m) + 1, Set: part})
+			parts = append(parts, flowset.Valued{Value: flowset.Numbered(m), Set: part})
 			set = x.Space.Minus(set, meets)
 		}
 	}
-	slices.SortFunc(parts, func(a, b flowset.Valued) int { return a.Value - b.Value })
+	slices.SortFunc(parts, func(a, b flowset.Valued) int { return int(a.Value - b.Value) })
 	return parts
 }
 

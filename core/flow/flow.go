@@ -250,7 +250,7 @@ func (f *Flow) First(t *table.Table, in table.Scope) int32 {
 func (f *Flow) By(routes *table.Routes) *table.Route {
 	winner := routes.Winner(f.packet.Destination)
 	if f.region != nil {
-		f.region.route(f.terms, routes, f.packet.Destination, winner)
+		f.region.route(f.terms, routes, f.packet.Destination, valueOf(int(winner), routes.At(winner) != nil))
 	}
 	return routes.At(winner)
 }

@@ -98,7 +98,7 @@ func (r *narrowing) keep(inside, outside flowset.Set, holds bool) {
 
 // where decides by a set over the packet as it is now.
 func (r *narrowing) where(terms *flowset.Terms, now flowset.Set, holds bool) {
-	found := 0
+	found := flowset.None
 	if holds {
 		found = 1
 	}
@@ -106,8 +106,8 @@ func (r *narrowing) where(terms *flowset.Terms, now flowset.Set, holds bool) {
 }
 
 // choose decides by the value that a set gives to the packet, by its terms: those with
-// the value found go on, 0 where there is none, and each other value is set aside by itself.
-func (r *narrowing) choose(terms *flowset.Terms, now flowset.Set, turned bool, found int) {
+// the value found go on, and each other value is set aside by itself.
+func (r *narrowing) choose(terms *flowset.Terms, now flowset.Set, turned bool, found flowset.Value) {
 	if r.settled() {
 		return
 	}
@@ -117,7 +117,7 @@ func (r *narrowing) choose(terms *flowset.Terms, now flowset.Set, turned bool, f
 	}
 	pulled := space.Preimage(r.Set, now, terms, turned)
 	kept, unmet := flowset.Nothing, space.Minus(r.Set, pulled)
-	if found == 0 {
+	if found == flowset.None {
 		kept = unmet
 	} else if unmet != flowset.Nothing {
 		r.put(unmet)
@@ -161,27 +161,33 @@ func (r *narrowing) table(terms *flowset.Terms, t *table.Table, p *header.Packet
 		v.between = r.views.blocksOf(p)
 	}
 	v.alike = r.views.stopAlike && !r.Unlike
-	value := 0
-	if found == table.NoMatch {
-		found = -1
-	} else {
+	value := flowset.None
+	if found != table.NoMatch {
 		value = v.value(found)
 	}
 	if changed := r.views.Compared[t]; changed != nil {
 		if q := table.NewQuery(p, in); changed.Find(&q) != table.NoMatch {
-			value, r.Unlike = int(found)+1|flowset.Marked, true
+			value, r.Unlike = unlike(found), true
 		}
 	}
 	r.choose(terms, r.views.View(v), r.turned, value)
-	if x := r.views; x.Watched == t && found >= 0 {
+	if x := r.views; x.Watched == t && found != table.NoMatch {
 		x.Watch(r.Set, terms, v, found)
 	}
 }
 
+// unlike is the value of what meets a condition that the other network has not.
+func unlike(found int32) flowset.Value {
+	if found == table.NoMatch {
+		return flowset.None.Marked()
+	}
+	return flowset.Numbered(found).Marked()
+}
+
 // route decides by which route the destination has.
-func (r *narrowing) route(terms *flowset.Terms, t *table.Routes, destination netip.Addr, winner int32) {
+func (r *narrowing) route(terms *flowset.Terms, t *table.Routes, destination netip.Addr, route flowset.Value) {
 	if !terms[flowset.Destination].IsConstant() {
-		r.choose(terms, r.views.routes(t, header.FamilyOf(destination)), false, int(winner)+1)
+		r.choose(terms, r.views.routes(t, header.FamilyOf(destination)), false, route)
 	}
 }
 
@@ -192,10 +198,7 @@ func (r *narrowing) one(terms *flowset.Terms, among header.Addresses, destinatio
 	}
 	c := r.views.choice(among, header.FamilyOf(destination))
 	found, ok := slices.BinarySearchFunc(c.addresses, destination, netip.Addr.Compare)
-	if !ok {
-		found = -1
-	}
-	r.choose(terms, c.set, false, found+1)
+	r.choose(terms, c.set, false, valueOf(found, ok))
 }
 
 // same decides whether two packets are equal in some fields.
@@ -223,13 +226,21 @@ func (r *narrowing) same(a, b *flowset.Terms, fields []flowset.Field, equal bool
 	return equal
 }
 
+// valueOf returns the value of what is for a member of a list, or for none of them.
+func valueOf(number int, some bool) flowset.Value {
+	if !some {
+		return flowset.None
+	}
+	return flowset.Numbered(int32(number))
+}
+
 // prefix decides by how far a prefix translation moves an address, or that it has no place
 // for it.
 func (r *narrowing) prefix(terms *flowset.Terms, f flowset.Field, a netip.Addr, rule *network.NATRule) {
 	if !terms[f].IsConstant() {
 		moves := r.views.movesOf(rule, f)
 		found := slices.IndexFunc(moves.classes, func(c header.PrefixClass) bool { return c.Alike.Contains(a) })
-		r.choose(terms, moves.set, false, found+1)
+		r.choose(terms, moves.set, false, valueOf(found, found >= 0))
 	}
 }
 

@@ -44,7 +44,7 @@ type View struct {
 }
 
 // elsewhere is the value of packets that a view is not about.
-const elsewhere = math.MaxInt32
+const elsewhere flowset.Value = math.MaxInt32
 
 // Viewed returns a table as it is in a scope. Between zones that no condition asks about, nor one of the
 // other network's table, it is the same everywhere.
@@ -58,7 +58,7 @@ func (x *Views) Viewed(t *table.Table, in table.Scope, turned bool) View {
 }
 
 // View returns a table as a set that gives each packet the number of the first
-// condition it meets, counted from 1, or stopped; flowset.Marked is added where it meets one that the other
+// condition it meets, or stopped; it is marked where it meets one that the other
 // network's table has not.
 func (x *Views) View(v View) flowset.Set {
 	if known, ok := x.tables[v]; ok {
@@ -68,7 +68,7 @@ func (x *Views) View(v View) flowset.Set {
 	if changed := x.Compared[v.Table]; changed != nil {
 		theirs := v
 		theirs.Table = changed
-		marked := x.overlay(theirs, func(int32) int { return 1 })
+		marked := x.overlay(theirs, func(int32) flowset.Value { return 1 })
 		if v.alike {
 			exact := v
 			exact.alike = false
@@ -82,20 +82,20 @@ func (x *Views) View(v View) flowset.Set {
 
 // stopped is the value of packets that a rule stops, where these are not told apart; no table has so many
 // conditions.
-const stopped = flowset.Marked - 1
+const stopped = flowset.Most
 
 // value returns the value of packets that meet a condition first.
-func (v *View) value(n int32) int {
+func (v *View) value(n int32) flowset.Value {
 	if v.alike {
 		if verb := v.Table.Condition(n).Verb; verb == network.Drop || verb == network.Reject {
 			return stopped
 		}
 	}
-	return int(n) + 1
+	return flowset.Numbered(n)
 }
 
 // overlay returns a table as a set that gives each packet a value of the first condition it meets.
-func (x *Views) overlay(v View, value func(n int32) int) flowset.Set {
+func (x *Views) overlay(v View, value func(n int32) flowset.Value) flowset.Set {
 	var sets []flowset.Set
 	for n, c := range x.about(v) {
 		sets = append(sets, x.SetOf(c, value(n), v))
@@ -108,7 +108,7 @@ func (x *Views) overlay(v View, value func(n int32) int) flowset.Set {
 
 // SetOf returns the packets that meet a condition in a view, each with a value. Turned, it is met by
 // what answers them: what the condition says of the source stands at the destination's place.
-func (x *Views) SetOf(c *table.Condition, value int, v View) flowset.Set {
+func (x *Views) SetOf(c *table.Condition, value flowset.Value, v View) flowset.Set {
 	whole := flowset.Nothing
 	for _, protocol := range header.Protocols() {
 		one := x.setOfProtocol(c, protocol, value, v)
@@ -118,7 +118,7 @@ func (x *Views) SetOf(c *table.Condition, value int, v View) flowset.Set {
 }
 
 // setOfProtocol is setOf for the packets of one protocol.
-func (x *Views) setOfProtocol(c *table.Condition, protocol header.Protocol, value int, v View) flowset.Set {
+func (x *Views) setOfProtocol(c *table.Condition, protocol header.Protocol, value flowset.Value, v View) flowset.Set {
 	var limits [flowset.Fields][]flowset.Span
 	for p := range table.AspectCount {
 		field, spans, all := c.Values(p, protocol, v.In, v.between, x.active)
@@ -232,7 +232,7 @@ func (x *Views) routes(t *table.Routes, family header.Family) flowset.Set {
 	return known
 }
 
-// A choice gives each of some addresses, of one family, its number, counted from 1.
+// A choice gives each of some addresses, of one family, its number.
 type choice struct {
 	addresses []netip.Addr
 	set       flowset.Set
@@ -248,7 +248,7 @@ func (x *Views) choice(among header.Addresses, family header.Family) *choice {
 			for address := r.First; ; address = address.Next() {
 				known.addresses = append(known.addresses, address)
 				one := flowset.AddressSpan(header.Range{First: address, Last: address})
-				spans = append(spans, flowset.ValueSpan{Span: one, Value: len(known.addresses)})
+				spans = append(spans, flowset.ValueSpan{Span: one, Value: flowset.Numbered(int32(len(known.addresses) - 1))})
 				if address == r.Last {
 					break
 				}
@@ -281,7 +281,7 @@ func (x *Views) movesOf(rule *network.NATRule, f flowset.Field) *moves {
 		var spans []flowset.ValueSpan
 		for i, c := range known.classes {
 			for _, r := range c.Alike.Ranges() {
-				spans = append(spans, flowset.ValueSpan{Span: flowset.AddressSpan(r), Value: i + 1})
+				spans = append(spans, flowset.ValueSpan{Span: flowset.AddressSpan(r), Value: flowset.Numbered(int32(i))})
 			}
 		}
 		slices.SortFunc(spans, flowset.ValueSpan.Compare)

@@ -41,16 +41,13 @@ func (s *Space) Minus(a, b Set) Set {
 	return s.apply(minusOperation, a, b, s.Minus)
 }
 
-// Marked is what Mark adds to values, which are less.
-const Marked = 1 << 29
-
-// Mark returns a's values, and adds Marked where b holds.
+// Mark returns a's values, marked where b holds.
 func (s *Space) Mark(a, b Set) Set {
 	switch {
 	case b == Nothing:
 		return a
 	case a < 0 && b < 0:
-		return Terminal(a.value() | Marked)
+		return Terminal(a.value().Marked())
 	}
 	return s.apply(markOperation, a, b, s.Mark)
 }

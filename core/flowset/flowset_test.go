@@ -170,22 +170,22 @@ func TestValuesAgreeWithBruteForce(t *testing.T) {
 		for v := range 4 {
 			a, x := randomTiny(s, random)
 			models = append(models, x)
-			whole = s.Overlay(whole, s.Restrict(a, Terminal(v+1)))
+			whole = s.Overlay(whole, s.Restrict(a, Terminal(Value(v+1))))
 		}
-		first := func(i int) int {
+		first := func(i int) Value {
 			for v, m := range models {
 				if m[i] {
-					return v + 1
+					return Value(v + 1)
 				}
 			}
 			return 0
 		}
-		parts := map[int]Set{}
+		parts := map[Value]Set{}
 		for _, p := range s.Parts(whole) {
 			parts[p.Value] = p.Set
 		}
 		for i, p := range tiny {
-			for v := 1; v <= 4; v++ {
+			for v := Value(1); v <= 4; v++ {
 				set, has := parts[v]
 				if want := first(i) == v; (has && s.Contains(set, p)) != want {
 					t.Fatalf("value %d of %v: %v", v, p, !want)
@@ -203,12 +203,12 @@ func TestMarkedValuesAgreeWithBruteForce(t *testing.T) {
 		a, x := randomTiny(s, random)
 		b, y := randomTiny(s, random)
 		c, z := randomTiny(s, random)
-		parts := map[int]Set{}
+		parts := map[Value]Set{}
 		for _, p := range s.Parts(s.Mark(s.Overlay(s.Restrict(a, Terminal(5)), s.Restrict(b, Terminal(6))), c)) {
 			parts[p.Value] = p.Set
 		}
 		for i, p := range tiny {
-			want := 0
+			want := None
 			switch {
 			case x[i]:
 				want = 5
@@ -216,7 +216,7 @@ func TestMarkedValuesAgreeWithBruteForce(t *testing.T) {
 				want = 6
 			}
 			if z[i] {
-				want |= Marked
+				want = want.Marked()
 			}
 			for v, set := range parts {
 				if s.Contains(set, p) != (v == want) {
@@ -244,7 +244,7 @@ func TestManySetsOverlaidAtOnce(t *testing.T) {
 				at := uint16(random.IntN(60))
 				a = s.Where(Protocol, []Span{PortSpan(at, at+uint16(random.IntN(2)))}, s.Where(Port, []Span{PortSpan(at, at)}, Everything))
 			}
-			list = append(list, s.Restrict(a, Terminal(1+i%5)))
+			list = append(list, s.Restrict(a, Terminal(Value(1+i%5))))
 		}
 		if random.IntN(8) == 0 {
 			list = slices.Insert(list, random.IntN(len(list)+1), Terminal(9))
@@ -263,22 +263,22 @@ func TestChoiceGivesSpansTheirValues(t *testing.T) {
 	random := rand.New(rand.NewPCG(8, 9))
 	for range 300 {
 		s := NewSpace(1<<20, tinyMoments)
-		values := make([]int, 70)
+		values := make([]Value, 70)
 		var spans []ValueSpan
 		for at := random.IntN(3); at < len(values); at += random.IntN(4) {
 			last := min(at+random.IntN(5), len(values)-1)
-			value := 1 + random.IntN(3)
+			value := Value(1 + random.IntN(3))
 			spans = append(spans, ValueSpan{PortSpan(uint16(at), uint16(last)), value})
 			for ; at <= last; at++ {
 				values[at] = value
 			}
 		}
-		parts := map[int]Set{}
+		parts := map[Value]Set{}
 		for _, p := range s.Parts(s.Choice(Port, spans)) {
 			parts[p.Value] = p.Set
 		}
 		for port, value := range values {
-			for v := 1; v <= 3; v++ {
+			for v := Value(1); v <= 3; v++ {
 				set, has := parts[v]
 				if got := has && s.Contains(set, Member{Packet: header.Packet{Source: tinyAddress(0), Destination: tinyAddress(1), DestinationPort: uint16(port)}}); got != (v == value) {
 					t.Fatalf("port %d has value %d, not %d", port, value, v)

@@ -7,7 +7,7 @@ import (
 
 // A Valued is the connections that a set gives one value.
 type Valued struct {
-	Value int
+	Value Value
 	Set   Set
 }
 
@@ -40,8 +40,9 @@ type parter struct {
 
 // A piece is the part of one value behind an edge.
 type piece struct {
-	value, edge int
-	set         Set
+	value Value
+	edge  int
+	set   Set
 }
 
 func (p *parter) parts(a Set) []Valued {
@@ -68,7 +69,7 @@ func (p *parter) parts(a Set) []Valued {
 		}
 	}
 	pieces := p.pieces[base:]
-	slices.SortFunc(pieces, func(a, b piece) int { return cmp.Or(a.value-b.value, a.edge-b.edge) })
+	slices.SortFunc(pieces, func(a, b piece) int { return cmp.Or(cmp.Compare(a.value, b.value), a.edge-b.edge) })
 	var found []Valued
 	for len(pieces) > 0 {
 		count := 1

@@ -21,10 +21,10 @@ const (
 )
 
 // Terminal gives every connection the value v, which is not negative.
-func Terminal(v int) Set { return Set(-1 - v) }
+func Terminal(v Value) Set { return Set(-1 - v) }
 
 // value returns what a set without nodes gives every connection.
-func (s Set) value() int { return int(-1 - s) }
+func (s Set) value() Value { return Value(-1 - s) }
 
 // A Space holds sets: the unique table of their nodes, and a computed cache of operations on
 // them. It is not safe for use by several goroutines.
@@ -265,7 +265,7 @@ func (s *Space) Where(field Field, spans []Span, a Set) Set {
 // A ValueSpan is the values of a field from first to last, and what a set gives them.
 type ValueSpan struct {
 	Span
-	Value int
+	Value Value
 }
 
 // Compare orders spans by where they begin.

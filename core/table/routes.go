@@ -180,7 +180,7 @@ func (t *Routes) Spans(family header.Family) []flowset.ValueSpan {
 	for i, first := range t.starts {
 		if header.FamilyOf(first) == family && t.winners[i] != noRoute {
 			span := flowset.AddressSpan(header.Range{First: first, Last: t.lastOf(i)})
-			spans = append(spans, flowset.ValueSpan{Span: span, Value: int(t.winners[i]) + 1})
+			spans = append(spans, flowset.ValueSpan{Span: span, Value: flowset.Numbered(t.winners[i])})
 		}
 	}
 	return spans

@@ -93,7 +93,7 @@ func (w *Walk) hostPermits(h *network.Host, at network.Site) bool {
 			continue
 		}
 		e := w.note(engine.StepHost, engine.HostDecides, at)
-		e.Text, e.Host, e.Flag = r.Text, h, r.Verb == network.Allow
+		e.Host, e.HostRule = h, r
 		if r.Verb == network.Allow {
 			return true
 		}
@@ -133,7 +133,7 @@ func (w *Walk) hostServes(h *network.Host, at network.Site) bool {
 		return true
 	}
 	if s := w.listener(h); s != nil {
-		w.note(engine.StepHost, engine.Serves, at).Text = s.Text
+		w.note(engine.StepHost, engine.Serves, at).Service = s.Text
 		return true
 	}
 	w.end(engine.Refused, at, engine.StepHost, nil)

@@ -278,7 +278,7 @@ func (w *Walk) run(c Connection) {
 		if len(w.legs) > mostRelays {
 			w.goes(header.Begins)
 			w.end(engine.Loop, network.Site{Machine: last.to}, engine.StepHost, nil)
-			w.note(engine.StepHost, engine.RelaysTooFar, w.verdict.At).Count = mostRelays
+			w.note(engine.StepHost, engine.RelaysTooFar, w.verdict.At).Room = mostRelays
 			return
 		}
 		from = last.to
@@ -340,7 +340,7 @@ func (w *Walk) carry(at nextPlace) nextPlace {
 		}
 		if len(w.passages) == mostGateways {
 			w.end(engine.Loop, network.Site{Gateway: g.Gateway}, engine.StepRoute, nil)
-			w.note(engine.StepRoute, engine.TooFar, w.verdict.At).Count = mostGateways
+			w.note(engine.StepRoute, engine.TooFar, w.verdict.At).Room = mostGateways
 			return nextPlace{}
 		}
 		w.passages = append(w.passages, passage{at.in, w.flow.Image()})

@@ -72,12 +72,12 @@ var words = [...]wording{
 	engine.NoPing:         {why: say("%s did not see the ping, so it throws the reply away: it takes another way back than the ping took in.", at)},
 	engine.NoConnection:   {why: say("%s knows nothing of the connection, so it throws away the message about it.", at)},
 	engine.HalfHandshake:  {why: say("%s saw the connection begin but not its answer, which went round it; so it drops the client's next packet, and the connection never comes about.", at)},
-	engine.Full:           {label: "session", text: fixed("there is no room for another"), why: say("%s has room for %d sessions, and all are taken.", func(e *engine.Event) []any { return []any{e.At.Name(), e.Count} })},
+	engine.Full:           {label: "session", text: fixed("there is no room for another"), why: say("%s has room for %d sessions, and all are taken.", func(e *engine.Event) []any { return []any{e.At.Name(), e.Room} })},
 	engine.Redirects:      {label: "redirect", by: true, text: func(e *engine.Event) string { return e.Before.To() + " -> " + e.After.To() }},
 	engine.UsesMapping:    {label: "mapping", by: true, text: mappingText},
 	engine.NoPlace: {why: say("%s can't be translated by %s and back: RFC 6296 leaves out subnets and identifiers that are all ones, and identifiers that are all zeros.",
 		func(e *engine.Event) []any { return []any{e.Via, e.Rule.Name} })},
-	engine.ServesItself:   {label: "serves", text: func(e *engine.Event) string { return e.Text + ", itself" }},
+	engine.ServesItself:   {label: "serves", text: func(e *engine.Event) string { return e.Service + ", itself" }},
 	engine.EndsItself:     {label: "itself", text: func(e *engine.Event) string { return "for " + e.At.Name() + " itself: nothing redirects it" }, why: itselfWhy},
 	engine.AnswerItself:   {why: say("The answer comes to %s itself, which has no session for it.", at)},
 	engine.TakesRoute:     {label: "route", hides: true, text: routeText},
@@ -89,10 +89,10 @@ var words = [...]wording{
 	engine.BringsPermit:   {label: "allow", by: true, text: fixed("the forward brings its own permission")},
 	engine.MappingPermits: {label: "allow", by: true, text: fixed("no rule says otherwise, and a mapping permits what it is for")},
 	engine.Decides: {by: true, text: func(e *engine.Event) string { return e.Rule.Note }, why: func(e *engine.Event) []string {
-		if e.Text == string(network.Allow) {
+		if e.Verb == network.Allow {
 			return nil
 		}
-		return []string{fmt.Sprintf("The filter rule %s of %s says %s.", e.Rule.Name, e.At.Name(), e.Text)}
+		return []string{fmt.Sprintf("The filter rule %s of %s says %s.", e.Rule.Name, e.At.Name(), e.Verb)}
 	}},
 	engine.Trusted:       {label: "allow", text: func(e *engine.Event) string { return e.In.Zone + " is trusted more than " + e.Out.Zone }},
 	engine.Unmatched:     {label: "drop", text: fixed("no filter rule matches"), why: unmatchedWhy},
@@ -103,12 +103,12 @@ var words = [...]wording{
 	engine.ChangesSource: {label: "source", by: true, text: func(e *engine.Event) string { return e.Before.From() + " -> " + e.After.From() }},
 	engine.HidesSource: {label: "source", by: true, text: func(e *engine.Event) string {
 		text := e.Before.From() + " -> " + e.After.From()
-		switch several := e.Count > 1; {
-		case several && e.Flag:
+		switch e.Chosen {
+		case engine.Chosen{Address: true, Port: true}:
 			return text + otherChoice("address and "+portWord(e))
-		case several:
+		case engine.Chosen{Address: true}:
 			return text + otherChoice("address")
-		case e.Flag:
+		case engine.Chosen{Port: true}:
 			return text + otherChoice(portWord(e))
 		}
 		return text
@@ -131,7 +131,7 @@ var words = [...]wording{
 	}},
 	engine.AwaitedAnswer:  {label: "takes", text: fixed("the answer it waits for")},
 	engine.Beyond:         {label: "takes it", text: fixed("what is there is outside this network")},
-	engine.HostDecides:    {text: func(e *engine.Event) string { return "its own firewall: " + e.Text }, why: hostDecidesWhy},
+	engine.HostDecides:    {text: func(e *engine.Event) string { return "its own firewall: " + e.HostRule.Text }, why: hostDecidesWhy},
 	engine.HostUnmatched:  {why: say("The firewall of %s itself has no rule that allows %s from %s.", func(e *engine.Event) []any { return []any{e.Host.Name, e.After.Service(), e.After.Source} })},
 	engine.Relays:         {label: "relays", text: func(e *engine.Event) string { return e.Before.To() + " -> " + e.After.To() }},
 	engine.RelayNoAddress: {why: say("%s has no %s address to hand it on from.", func(e *engine.Event) []any { return []any{e.At.Name(), header.FamilyOf(e.After.Destination)} })},
@@ -139,7 +139,7 @@ var words = [...]wording{
 	engine.RelaysTooFar:   {why: say("Relays hand the connection on %d times: they hand it to each other.", counted)},
 	engine.NoPings:        {why: say("%s does not answer pings; what it serves may still be there.", at)},
 	engine.AnswersPing:    {label: "answers", text: fixed("pings")},
-	engine.Serves:         {label: "serves", text: func(e *engine.Event) string { return e.Text }},
+	engine.Serves:         {label: "serves", text: func(e *engine.Event) string { return e.Service }},
 	engine.Refuses: {label: "refuses", text: func(e *engine.Event) string { return "nothing listens on " + e.After.Service().String() }, why: func(e *engine.Event) []string {
 		return []string{fmt.Sprintf("%s is up, but nothing on it listens on %s%s.", e.Host.Name, e.After.Service(), boundElsewhere(e.Host, e.After)), hostServesText(e.Host)}
 	}},
@@ -180,7 +180,7 @@ func destination(e *engine.Event) []any { return []any{e.After.Destination} }
 
 func hop(e *engine.Event) []any { return []any{e.Route, e.Via} }
 
-func counted(e *engine.Event) []any { return []any{e.Count} }
+func counted(e *engine.Event) []any { return []any{e.Room} }
 
 // Told tells an event as a step. ok is false for what is told only by why a packet ended.
 func Told(e *engine.Event) (s Step, ok bool) {
@@ -200,9 +200,9 @@ func Told(e *engine.Event) (s Step, ok bool) {
 	}
 	switch e.What {
 	case engine.Decides:
-		s.Label = e.Text
+		s.Label = string(e.Verb)
 	case engine.HostDecides:
-		s.Label = firstWord(e)
+		s.Label = string(e.HostRule.Verb)
 	}
 	return s, true
 }
@@ -215,17 +215,11 @@ func Why(e *engine.Event) []string {
 	return nil
 }
 
-// firstWord returns the verb of a rule of a host's firewall.
-func firstWord(e *engine.Event) string {
-	word, _, _ := strings.Cut(e.Text, " ")
-	return strings.TrimSuffix(word, ":")
-}
-
 func hostDecidesWhy(e *engine.Event) []string {
-	if e.Flag {
+	if e.HostRule.Verb == network.Allow {
 		return nil
 	}
-	return []string{fmt.Sprintf("The firewall of %s itself says %s.", e.Host.Name, e.Text)}
+	return []string{fmt.Sprintf("The firewall of %s itself says %s.", e.Host.Name, e.HostRule.Text)}
 }
 
 func followText(e *engine.Event) string {
@@ -244,14 +238,14 @@ func followText(e *engine.Event) string {
 func routeText(e *engine.Event) string {
 	text := "connected"
 	switch {
-	case e.Flag:
+	case e.ToClients:
 		text = "VPN clients"
 	case e.Via.IsValid():
 		text = "by " + e.Via.String()
 	}
 	text += ", leaves by " + e.Out.Name
-	if e.Count > 0 {
-		text += fmt.Sprintf(", the first of %d as near", e.Count+1)
+	if e.AsNear > 0 {
+		text += fmt.Sprintf(", the first of %d as near", e.AsNear+1)
 	}
 	return text
 }
@@ -285,7 +279,7 @@ func unmatchedWhy(e *engine.Event) []string {
 	default:
 		why = append(why, fmt.Sprintf("%s redirects it, but on this gateway a forward opens nothing by itself: it needs a filter rule as well.", e.Rule.Name))
 	}
-	if e.Flag {
+	if e.ByTrust {
 		why = append(why, fmt.Sprintf("%s is not trusted more than %s, so a rule must say it.", e.In.Zone, e.Out.Zone))
 	}
 	return why
@@ -294,7 +288,7 @@ func unmatchedWhy(e *engine.Event) []string {
 func itselfWhy(e *engine.Event) []string {
 	g := e.At.Gateway
 	why := fmt.Sprintf("No NAT rule matched, so nothing was redirected and nothing left by another interface: the packet was for %s itself.", g.Name)
-	if e.Flag {
+	if e.IsOwn {
 		return []string{why, servesText(g, e.In, e.After)}
 	}
 	return []string{why, fmt.Sprintf("%s is only the outside address of a rule: %s itself serves nothing there.", e.After.Destination, g.Name)}
