@@ -49,29 +49,49 @@ Where somebody else applied something meanwhile, nothing is overwritten: look ag
 
 Exit status: 0 applied, or nothing differs; 1 refused, or the answer was no; 2 the call, the file or
 a gateway is wrong.`,
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		applyFlags(set, o)
-		set.BoolVar(&o.keep, "keep", false, "keep what would go back by itself")
-		set.BoolVar(&o.finish, "finish", false, "put what only some gateways have on the others of its apply")
-	},
-	run: runApply,
+	begin: func(c *call) task { return &applyCall{call: c} },
+}
+
+// A applyCall is a call of apply.
+type applyCall struct {
+	*call
+	options struct {
+		applyOptions
+		keep, finish bool
+	}
+}
+
+func (c *applyCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	c.options.flags(c.call, set)
+	set.BoolVar(&c.options.keep, "keep", false, "keep what would go back by itself")
+	set.BoolVar(&c.options.finish, "finish", false, "put what only some gateways have on the others of its apply")
 }
 
 // applyFlags are those of whatever puts something into force.
-func applyFlags(set *flag.FlagSet, o *options) {
-	onlyFlag(set, o)
-	set.BoolVar(&o.yes, "yes", false, "do not ask")
-	set.BoolVar(&o.anyway, "anyway", false, "also where an expectation fails, or you would be cut off")
+// applyOptions are those of what puts a network into force.
+type applyOptions struct {
+	yes, anyway, clear bool
+	forTime, note, by  string
+}
+
+func (o *applyOptions) flags(c *call, set *flag.FlagSet) {
+	c.onlyFlag(set)
+	o.safetyFlags(c, set)
 	set.BoolVar(&o.clear, "clear", false, "end the sessions that the new rules would not have made")
-	set.BoolVar(&o.dryRun, "dry-run", false, "say what would change, and change nothing")
 	set.StringVar(&o.forTime, "for", "", "go back by itself after this `TIME`, as 90s, 10m or 2h, unless it is kept")
 	set.StringVar(&o.note, "note", "", "a `TEXT` for the history")
 	set.StringVar(&o.by, "by", "", "your `NAME` for the history; else that of this login")
 }
 
-func runApply(c *call) int {
+func (o *applyOptions) safetyFlags(c *call, set *flag.FlagSet) {
+	set.BoolVar(&o.yes, "yes", false, "do not ask")
+	set.BoolVar(&o.anyway, "anyway", false, "also where an expectation fails, or you would be cut off")
+	set.BoolVar(&c.dryRun, "dry-run", false, "say what would change, and change nothing")
+}
+
+func (c *applyCall) run() int {
 	if len(c.args) > 0 {
 		return c.misused("%s: not expected; name the file with -f", c.args[0])
 	}
@@ -87,7 +107,7 @@ func runApply(c *call) int {
 	if err != nil {
 		return c.readFailed(err)
 	}
-	return c.apply(bundle, n, n, "")
+	return c.apply(&c.options.applyOptions, bundle, n, n, "")
 }
 
 // keep keeps what would go back by itself, on all gateways on which something would.
@@ -153,11 +173,11 @@ type appliedGateway struct {
 }
 
 // apply puts a network into force on the gateways of a file.
-func (c *call) apply(bundle *netfile.Bundle, n, file *network.Network, usualNote string) int {
+func (c *call) apply(o *applyOptions, bundle *netfile.Bundle, n, file *network.Network, usualNote string) int {
 	back := time.Duration(0)
-	if c.options.forTime != "" {
+	if o.forTime != "" {
 		var err error
-		if back, err = network.ParseLifetime(c.options.forTime); err != nil {
+		if back, err = network.ParseLifetime(o.forTime); err != nil {
 			return c.misused("-for %s", err)
 		}
 	}
@@ -165,9 +185,9 @@ func (c *call) apply(bundle *netfile.Bundle, n, file *network.Network, usualNote
 	if err != nil {
 		return c.failed(err)
 	}
-	a := &application{call: c, bundle: bundle, network: n, back: back, note: usualNote}
-	if c.options.note != "" {
-		a.note = c.options.note
+	a := &application{call: c, options: o, bundle: bundle, network: n, back: back, note: usualNote}
+	if o.note != "" {
+		a.note = o.note
 	}
 	if status := a.look(list); status != yes {
 		return status
@@ -193,6 +213,7 @@ func (a *application) proceed() int {
 // An application is one run of apply.
 type application struct {
 	*call
+	options *applyOptions
 	bundle  *netfile.Bundle
 	network *network.Network
 	back    time.Duration
@@ -270,7 +291,7 @@ func (a *application) sayUnchanged() int {
 		return status
 	}
 	a.result.Outcome = "unchanged"
-	if a.options.json {
+	if a.json {
 		a.printJSON(a.resultOf())
 		return yes
 	}
@@ -301,11 +322,11 @@ func (a *application) weigh() int {
 			a.result.Refused = append(a.result.Refused, "an expectation does not hold: "+results[i].Expectation.Say)
 		}
 	}
-	if !a.options.json {
+	if !a.json {
 		a.sayExpectations(results, broken)
 	}
 	for _, ch := range a.changes {
-		if t := ch.status.Table; t != nil && t.Trouble != "" && !a.options.json {
+		if t := ch.status.Table; t != nil && t.Trouble != "" && !a.json {
 			fmt.Fprintf(a.Out, "%s  %s; this puts it back\n", ch.client.Gateway, t.Trouble)
 		}
 	}
@@ -362,7 +383,7 @@ func (a *application) compareWith(before *network.Network, name, lists string) {
 	if err != nil {
 		a.result.Compared = false
 	}
-	if a.options.json {
+	if a.json {
 		a.args = []string{name, a.path()}
 		a.result.Differences = append(a.result.Differences, a.compareResult(found).Differences...)
 		return
@@ -393,7 +414,7 @@ func (a *application) compareFirst() {
 			now = "now somebody else's rules decide there, which this can't read: what is opened and closed is not known"
 			a.result.Compared = false
 		}
-		if !a.options.json {
+		if !a.json {
 			a.sayOf(ch, fmt.Sprintf("revision %d; %s", ch.base+1, now))
 			if ch.status.On == "kernel" {
 				a.sayOf(ch, "itself it then answers "+servedText(a.network.Gateway(ch.client.Gateway)))
@@ -553,7 +574,7 @@ func (a *application) prepare() int {
 	}
 	for i, ch := range a.changes {
 		ch.prepared = prepared[i]
-		if a.options.json {
+		if a.json {
 			continue
 		}
 		for _, note := range ch.prepared.Notes {
@@ -594,7 +615,7 @@ func (a *application) clients() []*gateway.Client {
 
 // decide refuses, asks, and applies.
 func (a *application) decide() int {
-	if len(a.result.Refused) > 0 && !a.options.json {
+	if len(a.result.Refused) > 0 && !a.json {
 		label := "refused"
 		if a.options.anyway {
 			label = "anyway"
@@ -604,10 +625,10 @@ func (a *application) decide() int {
 		}
 	}
 	switch {
-	case a.options.dryRun && len(a.result.Refused) > 0 && !a.options.anyway:
+	case a.dryRun && len(a.result.Refused) > 0 && !a.options.anyway:
 		a.result.Outcome = "refused"
 		return a.finish(no, "-dry-run: nothing is changed, and nothing would be without -anyway")
-	case a.options.dryRun:
+	case a.dryRun:
 		a.result.Outcome = "planned"
 		return a.finish(yes, "-dry-run: nothing is changed")
 	case len(a.result.Refused) > 0 && !a.options.anyway:
@@ -625,7 +646,7 @@ func (a *application) decide() int {
 }
 
 func (a *application) finish(status int, text string) int {
-	if a.options.json {
+	if a.json {
 		a.printJSON(a.resultOf())
 	} else {
 		fmt.Fprintln(a.Out, text)
@@ -635,7 +656,7 @@ func (a *application) finish(status int, text string) int {
 
 // ask asks on the terminal.
 func (a *application) ask() int {
-	if a.options.json || !term.IsTerminal(int(os.Stdin.Fd())) {
+	if a.json || !term.IsTerminal(int(os.Stdin.Fd())) {
 		return a.misused("there is no terminal to ask on; -yes applies without asking, -dry-run only says what would change")
 	}
 	what := "Apply to " + strings.Join(names(a.clients()), ", ")
@@ -697,7 +718,7 @@ func (a *application) commit() int {
 		}
 	}
 	a.result.Outcome = "applied"
-	if a.options.json {
+	if a.json {
 		a.printJSON(a.resultOf())
 		return yes
 	}

@@ -21,11 +21,10 @@ var backupCommand = &command{
 files, what rules have counted, the mappings that programs have, and the log. The gateway goes on
 meanwhile. Only its owner may read the file, and one that is there already is left alone. restore
 takes it back.`,
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		onlyFlag(set, o)
-	},
-	run: runBackup,
+	begin: commonly(func(c *call, set *flag.FlagSet) {
+		c.fileFlag(set)
+		c.onlyFlag(set)
+	}, runBackup),
 }
 
 var restoreCommand = &command{
@@ -37,14 +36,21 @@ it does, it says and asks the same as apply. The rules in the kernel go over fro
 the other at once. What the gateway had is kept beside its state, as before-restore.sqlite.
 
 Exit status: as apply.`,
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		onlyFlag(set, o)
-		set.BoolVar(&o.yes, "yes", false, "do not ask")
-		set.BoolVar(&o.anyway, "anyway", false, "also where an expectation fails, or you would be cut off")
-		set.BoolVar(&o.dryRun, "dry-run", false, "say what would change, and change nothing")
-	},
-	run: runRestore,
+	begin: func(c *call) task { return &restoreCall{call: c} },
+}
+
+// A restoreCall is a call of restore.
+type restoreCall struct {
+	*call
+	options applyOptions
+}
+
+func (c *restoreCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.onlyFlag(set)
+	set.BoolVar(&c.options.yes, "yes", false, "do not ask")
+	set.BoolVar(&c.options.anyway, "anyway", false, "also where an expectation fails, or you would be cut off")
+	set.BoolVar(&c.dryRun, "dry-run", false, "say what would change, and change nothing")
 }
 
 // onlyOne returns what asks the one gateway that is meant, or nil after it has said what is wrong.
@@ -103,7 +109,7 @@ func inForceText(r gateway.Revision) string {
 	return fmt.Sprintf("revision %d in force, of %s by %s", r.Number, whenText(r.Time), r.Author)
 }
 
-func runRestore(c *call) int {
+func (c *restoreCall) run() int {
 	if len(c.args) != 1 {
 		return c.misused("it needs the name of one file")
 	}
@@ -127,7 +133,7 @@ func runRestore(c *call) int {
 		return c.failed(err)
 	}
 	fmt.Fprintf(c.Out, "%s: %s\n", path, inForceText(r))
-	a := &application{call: c, bundle: r.Bundle, network: n}
+	a := &application{call: c.call, options: &c.options, bundle: r.Bundle, network: n}
 	a.instead = func() int { return a.restore(client, path, r) }
 	if status := a.look([]*gateway.Client{client}); status != yes {
 		return status

@@ -23,12 +23,12 @@ const batchLines = 4096
 const mostLine = 4096
 
 // runBatch traces the connections of a file, a line each, each on its own.
-func (c *call) runBatch() int {
+func (c *traceCall) runBatch() int {
 	o := &c.options
-	if len(c.args) > 0 || o.repair != 0 || len(o.after) > 0 || o.send || o.dryRun || o.every {
+	if len(c.args) > 0 || o.repair != 0 || len(o.after) > 0 || o.send || c.dryRun || o.every {
 		return c.misused("-batch goes with -f, -json, -live, -sport, -in, -at, -6, -is, -down, -list, -without and -with only")
 	}
-	q, ok := c.question()
+	q, ok := c.options.question(c.call)
 	if !ok {
 		return wrong
 	}
@@ -42,8 +42,8 @@ func (c *call) runBatch() int {
 		defer f.Close()
 		in, name = f, o.batch
 	}
-	b := &batch{call: c, question: q, name: name, walk: (*walk.Engine).NewWalk}
-	n, live := c.liveOrFile()
+	b := &batch{call: c.call, question: q, name: name, walk: (*walk.Engine).NewWalk}
+	n, live := c.liveOrFile(c.options.live)
 	if n == nil {
 		return wrong
 	}
@@ -153,7 +153,7 @@ func (b *batch) one(way *walk.Walk, line string) (r batchLine) {
 	p := connection.Packet
 	r.asked, r.reached = true, v.Outcome == engine.Reached
 	fate := tracedAs(p, &v)
-	if b.options.json {
+	if b.json {
 		var out bytes.Buffer
 		e := json.NewEncoder(&out)
 		e.SetEscapeHTML(false)
@@ -181,7 +181,7 @@ func (b *batch) one(way *walk.Walk, line string) (r batchLine) {
 
 // report says how many there were, and returns the exit status.
 func (b *batch) report() int {
-	if !b.options.json {
+	if !b.json {
 		fmt.Fprintf(b.Out, "\n%s, %d reached", count(b.traced, "connection"), b.reached)
 		if b.mistook > 0 {
 			fmt.Fprintf(b.Out, "; %s can't be traced", count(b.mistook, "line"))

@@ -38,22 +38,32 @@ Exit status: 0 no errors and no findings, 1 findings, 2 errors.`,
 		"hollowbridge check -explain hidden-rule",
 		"hollowbridge check -f fernhollow/hollowbridge.yaml",
 	},
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		set.StringVar(&o.explain, "explain", "", "say why the finding `NAME` matters")
-		set.StringVar(&o.soon, "soon", "", "say also what ends within this `TIME`, in days or weeks, as 30d or 4w")
-		set.StringVar(&o.least, "least", "", "only findings that are at least of this `SEVERITY`: note, mistake or danger")
-		ciFlags(set, o)
-		timesFlag(set, o)
-		whatIfFlags(set, o)
-		askedFlag(set, o)
-		set.BoolVar(&o.live, "live", false, "at the running gateways: what is in force there, and the ports that are taken")
-	},
-	run: runCheck,
+	begin: func(c *call) task { return &checkCall{call: c} },
 }
 
-func runCheck(c *call) int {
+// A checkCall is a call of check.
+type checkCall struct {
+	*call
+	options struct {
+		explain, soon, least string
+		live                 bool
+	}
+}
+
+func (c *checkCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	set.StringVar(&c.options.explain, "explain", "", "say why the finding `NAME` matters")
+	set.StringVar(&c.options.soon, "soon", "", "say also what ends within this `TIME`, in days or weeks, as 30d or 4w")
+	set.StringVar(&c.options.least, "least", "", "only findings that are at least of this `SEVERITY`: note, mistake or danger")
+	c.ciFlags(set)
+	c.timesFlag(set)
+	c.whatIfFlags(set)
+	c.askedFlag(set)
+	set.BoolVar(&c.options.live, "live", false, "at the running gateways: what is in force there, and the ports that are taken")
+}
+
+func (c *checkCall) run() int {
 	if len(c.args) > 0 {
 		return c.misused("%s: not expected; name the file with -f", c.args[0])
 	}
@@ -66,7 +76,7 @@ func runCheck(c *call) int {
 	if _, err := c.soon("2000-01-01"); err != nil {
 		return c.misused("-soon %s", err)
 	}
-	if c.options.json {
+	if c.json {
 		return c.checkJSON()
 	}
 	n, live := c.checked()
@@ -96,8 +106,8 @@ func runCheck(c *call) int {
 }
 
 // checked returns the network to look at, with what is in force where that is asked about; nil after it has said what is wrong.
-func (c *call) checked() (*network.Network, *liveNetwork) {
-	n, live := c.liveOrFile()
+func (c *checkCall) checked() (*network.Network, *liveNetwork) {
+	n, live := c.liveOrFile(c.options.live)
 	if live == nil {
 		return n, nil
 	}
@@ -120,7 +130,7 @@ func (l *liveNetwork) orFile(path string) string {
 }
 
 // severities says how many findings are of which severity.
-func (c *call) severities(found []advice.Finding) string {
+func (c *checkCall) severities(found []advice.Finding) string {
 	var texts []string
 	for _, s := range network.Severities {
 		n := 0
@@ -191,7 +201,7 @@ func (c *call) bench(n *network.Network, times network.Times) (*repair.Bench, er
 }
 
 // examine returns the findings and, for those that an edit mends, the repair.
-func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]repairJSON, err error) {
+func (c *checkCall) examine(n *network.Network) (found []advice.Finding, repairs [][]repairJSON, err error) {
 	e, done := c.compile(n)
 	soon, _ := c.soon(n.Today)
 	times := c.times(n)
@@ -203,7 +213,7 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 	found = slices.DeleteFunc(found, func(f advice.Finding) bool { return gravity[f.Severity()] < gravity[network.Severity(c.options.least)] })
 	repairs = make([][]repairJSON, len(found))
 	tries := mostFindingsTried / max(1, n.RuleCount())
-	if tries == 0 || !c.options.whatIf.IsNone() || c.options.live { // edits are of the file as it is
+	if tries == 0 || !c.whatIf.IsNone() || c.options.live { // edits are of the file as it is
 		return found, repairs, nil
 	}
 	bench, err := c.bench(n, times)
@@ -221,7 +231,7 @@ func (c *call) examine(n *network.Network) (found []advice.Finding, repairs [][]
 }
 
 // soon returns the last day of the time that -soon names, none where it is absent.
-func (c *call) soon(today network.Date) (network.Date, error) {
+func (c *checkCall) soon(today network.Date) (network.Date, error) {
 	text := c.options.soon
 	if text == "" {
 		return "", nil
@@ -328,11 +338,11 @@ type checkJSON struct {
 	Findings []findingJSON `json:"findings"`
 }
 
-func (c *call) checkJSON() int {
+func (c *checkCall) checkJSON() int {
 	result := checkJSON{File: c.path(), Errors: []errorJSON{}, Findings: []findingJSON{}}
 	var n *network.Network
 	var err error
-	if c.options.live || c.options.gateway != "" {
+	if c.options.live || c.gateway != "" {
 		var live *liveNetwork
 		if n, live = c.checked(); n == nil {
 			return wrong

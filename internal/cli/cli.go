@@ -75,67 +75,27 @@ type command struct {
 	summary   string // one line
 	help      string // for someone who has the problem
 	examples  []string
-	flags     func(*flag.FlagSet, *options)
-	run       func(*call) int
+	begin     func(*call) task
 }
 
-// options are the values of all flags; each command declares those it has.
-type options struct {
-	least  string
-	soon   string
-	repair int
-	file   string
-	json   bool
-	sport  int
-	in     string
-	at     string
-	ipv6   bool
-	after  repeated
-
-	dryRun, allow, here  bool
-	explained            bool   // steps of a trace, in sentences
-	named                string // services
-	every                bool
-	page                 string
-	whatIf               netfile.Variation
-	gateway, explain     string
-	against              string
-	csv, stops           bool
-	tap, junit           bool
-	from, to, service    string
-	before, behind       string
-	settings             []network.Setting
-	outside, inside, via repeated
-
-	state, on, age, authorities              string // of a gateway that is started
-	most                                     int64
-	clear, all, yes, anyway                  bool
-	keep, finish, early, text, watch, follow bool
-	never, reset, pools, sum                 bool
-	forTime, note, by                        string
-	address, port, rule                      string
-	outcome, since, trial                    string
-	top, number                              int
-	count, bytes, rate                       int
-	hold                                     bool
-	outsider, live, send                     bool
-
-	wished                                   int // of a mapping
-	exact, loopback                          bool
-	batch, machine, only, peer, asker, ports string
+// A task is a call of one command, with the options that are its own.
+type task interface {
+	flags(*flag.FlagSet) // declares all that it has
+	run() int
 }
 
-// repeated is a flag that may be given several times.
-type repeated []string
-
-func (r *repeated) String() string     { return strings.Join(*r, "; ") }
-func (r *repeated) Set(v string) error { *r = append(*r, v); return nil }
-
-// A call is a command with its flags and arguments, in its environment.
+// A call is a command with its arguments, in its environment, and the options that several commands have: each declares those that
+// are its.
 type call struct {
 	*Environment
+	fileOption
+	answerOptions
+	momentOption
+	gatewayOption
+	whatIfOptions
+	writeOption
+
 	command *command
-	options options
 	args    []string
 	all     []string // the command and everything behind it, as it was typed
 	remarks []remark // said below what an edit changed
@@ -235,16 +195,6 @@ func (env *Environment) restoreOnInterrupt() (stop func()) {
 // interrupted is the exit status after ^C, as shells have it.
 const interrupted = 128 + int(syscall.SIGINT)
 
-// forms returns in how many forms for programs the answer is asked for.
-func (o *options) forms() (n int) {
-	for _, asked := range []bool{o.json, o.tap, o.junit} {
-		if asked {
-			n++
-		}
-	}
-	return n
-}
-
 func runCommand(args []string, env *Environment) int {
 	if len(args) == 0 {
 		printOverview(env.Err)
@@ -264,24 +214,25 @@ func runCommand(args []string, env *Environment) int {
 		return wrong
 	}
 	call := &call{Environment: env, command: c, all: args}
-	switch err := call.parse(args[1:]); {
+	task := c.begin(call)
+	switch err := call.parse(task, args[1:]); {
 	case errors.Is(err, flag.ErrHelp):
 		printHelp(env, c)
 		return yes
 	case err != nil:
 		return call.misused("%s", err)
-	case call.options.forms() > 1:
+	case call.forms() > 1:
 		return call.misused("-json, -tap and -junit are forms of one answer; give one of them")
 	}
-	if _, err := readMoment(call.options.at); err != nil {
+	if _, err := readMoment(call.at); err != nil {
 		return call.misused("-at %s", err)
 	}
-	return c.run(call)
+	return task.run()
 }
 
 // parse reads flags and arguments in any order; what stands behind -- is an argument.
-func (c *call) parse(args []string) error {
-	set := flagSet(c.command, &c.options)
+func (c *call) parse(task task, args []string) error {
+	set := flagSet(c.command, task)
 	for {
 		if err := set.Parse(args); err != nil {
 			return explainFlag(set, err)
@@ -310,21 +261,12 @@ func explainFlag(set *flag.FlagSet, err error) error {
 	return fmt.Errorf("-%s: no such flag%s", name, netfile.DidYouMean(name, known))
 }
 
-func flagSet(c *command, o *options) *flag.FlagSet {
+// flagSet returns the flags of a command, which set the options of a call of it.
+func flagSet(c *command, t task) *flag.FlagSet {
 	set := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	set.SetOutput(io.Discard)
-	if c.flags != nil {
-		c.flags(set, o)
-	}
+	t.flags(set)
 	return set
-}
-
-func fileFlag(set *flag.FlagSet, o *options) {
-	set.StringVar(&o.file, "f", "", "the network `FILE`; else HOLLOWBRIDGE_FILE, else "+defaultFile)
-}
-
-func jsonFlag(set *flag.FlagSet, o *options) {
-	set.BoolVar(&o.json, "json", false, "print JSON")
 }
 
 // misused reports a wrong call.
@@ -343,8 +285,8 @@ func (c *call) failed(err error) int {
 
 // path returns the network file the call is about.
 func (c *call) path() string {
-	if c.options.file != "" {
-		return c.options.file
+	if c.file != "" {
+		return c.file
 	}
 	if path := c.Getenv("HOLLOWBRIDGE_FILE"); path != "" {
 		return path
@@ -366,7 +308,7 @@ func (c *call) network() *network.Network {
 func (c *call) readFailed(err error) int {
 	var wrongs netfile.Errors
 	switch {
-	case errors.As(err, &wrongs) && c.options.json:
+	case errors.As(err, &wrongs) && c.json:
 		c.printJSON(map[string]any{"errors": errorsJSON(wrongs)})
 	case errors.As(err, &wrongs):
 		c.printErrors(wrongs, "Nothing was read.")

@@ -42,21 +42,31 @@ CI systems read.
 
 Exit status: 0 the same, 1 different, 2 the call or a file is wrong.`,
 	examples: []string{"hollowbridge compare hollowbridge.yaml hollowbridge.yaml", "hollowbridge compare -down rim:fibre", "hollowbridge compare -without camera"},
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		whatIfFlags(set, o)
-		jsonFlag(set, o)
-		set.BoolVar(&o.stops, "stops", false, "compare also where connections are stopped, and how")
-		set.StringVar(&o.whatIf.ListsIn, "lists-in", "", "name the lists of a file that comes by a pipe from this `FOLDER`")
-		set.StringVar(&o.only, "only", "", "only what the new file `DOES`: opens or closes")
-		ciFlags(set, o)
-		timesFlag(set, o)
-	},
-	run: runCompare,
+	begin:    func(c *call) task { return &compareCall{call: c} },
 }
 
-func runCompare(c *call) int {
-	varied := !c.options.whatIf.IsNone()
+// A compareCall is a call of compare.
+type compareCall struct {
+	*call
+	options struct {
+		stops bool
+		only  string
+	}
+}
+
+func (c *compareCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.whatIfFlags(set)
+	c.jsonFlag(set)
+	set.BoolVar(&c.options.stops, "stops", false, "compare also where connections are stopped, and how")
+	set.StringVar(&c.whatIf.ListsIn, "lists-in", "", "name the lists of a file that comes by a pipe from this `FOLDER`")
+	set.StringVar(&c.options.only, "only", "", "only what the new file `DOES`: opens or closes")
+	c.ciFlags(set)
+	c.timesFlag(set)
+}
+
+func (c *compareCall) run() int {
+	varied := !c.whatIf.IsNone()
 	if len(c.args) == 0 && varied {
 		c.args = append(c.args, c.path())
 	}
@@ -66,11 +76,11 @@ func runCompare(c *call) int {
 	switch {
 	case len(c.args) != 2:
 		return c.misused("it needs two files, OLD and NEW, or one and what is different: -down, -list, -without or -with")
-	case c.options.whatIf.ListsIn != "" && !netfile.IsPiped(c.args[0]) && !netfile.IsPiped(c.args[1]):
+	case c.whatIf.ListsIn != "" && !netfile.IsPiped(c.args[0]) && !netfile.IsPiped(c.args[1]):
 		return c.misused("-lists-in goes with a file that comes by a pipe: write it as -, or name the pipe")
 	case c.args[0] == netfile.StandardInput && c.args[1] == netfile.StandardInput:
 		return c.misused("standard input is one file; name the other one")
-	case c.options.file != "" && c.options.file != c.args[0]:
+	case c.file != "" && c.file != c.args[0]:
 		return c.misused("-f names OLD where that is absent")
 	}
 	if _, known := effects[c.options.only]; !known && c.options.only != "" {
@@ -87,7 +97,7 @@ func runCompare(c *call) int {
 		engines, done = append(engines, e), append(done, d)
 	}
 	if c.args[1] != defaultFile {
-		c.options.file = c.args[1] // what is to be typed is about the new one
+		c.file = c.args[1] // what is to be typed is about the new one
 	}
 	found, err := reach.Differences(engines[0], engines[1], c.times(networks[1]), c.options.stops)
 	for _, d := range done {
@@ -103,7 +113,7 @@ func runCompare(c *call) int {
 	printed, err := c.printForCI(engines[1].Network().Name, c.differenceChecks(names, found))
 	switch {
 	case printed || err != nil:
-	case c.options.json:
+	case c.json:
 		result := c.compareResult(found)
 		b := beyondOf(networks)
 		result.WithSessions, result.Told = b.sessions, b.told
@@ -118,11 +128,11 @@ func runCompare(c *call) int {
 func (c *call) notCompared(path string, err error) int {
 	var wrongs netfile.Errors
 	switch {
-	case errors.As(err, &wrongs) && c.options.json:
+	case errors.As(err, &wrongs) && c.json:
 		c.printJSON(map[string]any{"errors": errorsJSON(wrongs)})
 	case errors.As(err, &wrongs):
 		text := "Nothing was compared."
-		if c.options.whatIf.ListsIn == "" && netfile.IsPiped(path) {
+		if c.whatIf.ListsIn == "" && netfile.IsPiped(path) {
 			text += " Lists of what comes by a pipe are named from the folder that -lists-in says."
 		}
 		c.printErrors(wrongs, text)
@@ -192,7 +202,7 @@ func (c *call) differenceChecks(names *reach.Namer, found []reach.Difference) []
 // readBoth reads two network files at once, the second one as the flags want it.
 func (c *call) readBoth(old, new string) (networks [2]*network.Network, failures [2]error) {
 	asItIs := *c
-	asItIs.options.whatIf = netfile.Variation{ListsIn: c.options.whatIf.ListsIn}
+	asItIs.whatIf = netfile.Variation{ListsIn: c.whatIf.ListsIn}
 	var reading sync.WaitGroup
 	reading.Go(func() { networks[0], failures[0] = asItIs.readNetwork(old) })
 	networks[1], failures[1] = c.readNetwork(new)
@@ -200,7 +210,7 @@ func (c *call) readBoth(old, new string) (networks [2]*network.Network, failures
 	return networks, failures
 }
 
-func (c *call) printDifferences(names *reach.Namer, found []reach.Difference, more beyond) {
+func (c *compareCall) printDifferences(names *reach.Namer, found []reach.Difference, more beyond) {
 	if len(found) == 0 && c.options.only != "" {
 		fmt.Fprintf(c.Out, "it %s nothing%s\n", c.options.only, c.atText())
 		return
@@ -211,7 +221,7 @@ func (c *call) printDifferences(names *reach.Namer, found []reach.Difference, mo
 	case text != "":
 		fmt.Fprintln(c.Out, text)
 		return
-	case c.options.at != "":
+	case c.at != "":
 		fmt.Fprintf(c.Out, "the same%s: no connection fares differently then\n", c.atText())
 		return
 	default:

@@ -26,10 +26,9 @@ that stand in the network file: gateways, hosts, groups, zones, services, rules.
 
 The scripts ask hollowbridge completion -- WORDS, which prints what the last word may become.`,
 	examples: []string{"hollowbridge completion bash", "hollowbridge completion -- trace arch"},
-	flags:    func(set *flag.FlagSet, o *options) {},
 }
 
-func init() { completionCommand.run = runCompletion } // it reads the list of commands, which names it
+func init() { completionCommand.begin = commonly(noFlags, runCompletion) } // it reads the list of commands, which names it
 
 // completionScripts are what each shell reads. Bash takes words apart at colons, so the line is
 // taken as it is, and what stands before the last colon is not given back.
@@ -104,7 +103,7 @@ func (c *call) candidates(before []string, last string) []string {
 	if asked == nil {
 		return nil
 	}
-	set := flagSet(asked, &c.options)
+	set := flagSet(asked, asked.begin(&call{}))
 	if strings.HasPrefix(last, "-") {
 		var names []string
 		set.VisitAll(func(f *flag.Flag) { names = append(names, "-"+f.Name) })

@@ -25,22 +25,28 @@ type question struct {
 	at                momentText
 }
 
-// questionFlags are those of commands that ask about one connection.
-func questionFlags(set *flag.FlagSet, o *options) {
+// questionOptions say more about a connection than FROM TO SERVICE.
+type questionOptions struct {
+	sport int
+	in    string
+	ipv6  bool
+}
+
+func (o *questionOptions) flags(c *call, set *flag.FlagSet) {
 	set.IntVar(&o.sport, "sport", header.UsualSourcePort, "the client's `PORT`; for icmp the identifier")
 	set.StringVar(&o.in, "in", "", "the `INTERFACE` it comes in by, where FROM does not tell")
-	set.StringVar(&o.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; now where absent")
+	set.StringVar(&c.at, "at", "", "the `TIME` for rules with hours, as \"mon 14:00\"; now where absent")
 	set.BoolVar(&o.ipv6, "6", false, "IPv6 where both ends have both")
 }
 
 // question reads what is asked: FROM, TO and SERVICE, where they are given, and the flags. -at is
 // now where it is absent. It returns false where it has said what is wrong with them.
-func (c *call) question() (q question, ok bool) {
-	if c.options.sport < 1 || c.options.sport > 65535 {
-		c.misused("-sport %d: ports go from 1 to 65535", c.options.sport)
+func (o *questionOptions) question(c *call) (q question, ok bool) {
+	if o.sport < 1 || o.sport > 65535 {
+		c.misused("-sport %d: ports go from 1 to 65535", o.sport)
 		return q, false
 	}
-	q = question{sport: c.options.sport, in: c.options.in, ipv6: c.options.ipv6, at: c.moment()}
+	q = question{sport: o.sport, in: o.in, ipv6: o.ipv6, at: c.moment()}
 	if len(c.args) == 3 {
 		q.from, q.to, q.service = c.args[0], c.args[1], c.args[2]
 	}

@@ -27,7 +27,7 @@ at, a rule is changed, and everything is taken back and stopped. Nothing of it i
 	examples: []string{"hollowbridge demo", "hollowbridge demo another-folder"},
 }
 
-func init() { demoCommand.run = runDemo } // it runs other commands, which are found in the list that names it
+func init() { demoCommand.begin = commonly(noFlags, runDemo) } // it runs other commands, which are found in the list that names it
 
 // A scene is one command of the demo and the question it answers.
 type scene struct {

@@ -45,15 +45,13 @@ leave the file wrong is not written.`,
 		"hollowbridge add interface rim:lab -vlan.on trunk -vlan.id 40 -address 10.61.40.1/24 -zone lab -dry-run",
 		"hollowbridge add relay archive -listen tcp/8443 -to notice:8080 -dry-run",
 	},
-	flags: func(set *flag.FlagSet, o *options) {
-		changeFlags(set, o)
-		set.Var(atFlag{o}, "at", "an original destination; or only this `TIME`, as \"mon 14:00\", for what it says of the change")
-		keyFlags(set, o)
-		set.StringVar(&o.before, "before", "", "put the rule before this `RULE`")
-		set.StringVar(&o.behind, "after", "", "put the rule after this `RULE`")
-		set.BoolVar(&o.allow, "allow", false, "add the filter rule that a forward needs as well")
-	},
-	run: runEdit,
+	begin: editing(func(c *editCall, set *flag.FlagSet) {
+		set.Var(atFlag{c}, "at", "an original destination; or only this `TIME`, as \"mon 14:00\", for what it says of the change")
+		keyFlags(set, &c.options.settings)
+		set.StringVar(&c.options.before, "before", "", "put the rule before this `RULE`")
+		set.StringVar(&c.options.behind, "after", "", "put the rule after this `RULE`")
+		allowFlag(c, set)
+	}),
 }
 
 var changeCommand = &command{
@@ -71,8 +69,7 @@ things have the name, put the kind in front, or name the gateway.`,
 		"hollowbridge change gateway rim handling.unreachable=silent logging.unmatched= -dry-run",
 		"hollowbridge change interface rim:spare state= -dry-run",
 	},
-	flags: editFlags,
-	run:   runEdit,
+	begin: editing(noMoreFlags),
 }
 
 var moveCommand = &command{
@@ -80,8 +77,7 @@ var moveCommand = &command{
 	summary:  "moves a rule within its list",
 	help:     `Moves a rule before or after another rule of the same list, with the comments above it.`,
 	examples: []string{"hollowbridge move allow camera before archive-web -dry-run"},
-	flags:    editFlags,
-	run:      runEdit,
+	begin:    editing(noMoreFlags),
 }
 
 var enableCommand = &command{
@@ -89,8 +85,7 @@ var enableCommand = &command{
 	summary:  "lets a disabled rule take part again",
 	help:     `Takes "disabled: true" off a rule.`,
 	examples: []string{"hollowbridge enable weather-page -dry-run"},
-	flags:    editFlags,
-	run:      runEdit,
+	begin:    editing(noMoreFlags),
 }
 
 var disableCommand = &command{
@@ -98,8 +93,7 @@ var disableCommand = &command{
 	summary:  "takes a rule out without removing it",
 	help:     `Puts "disabled: true" on a rule.`,
 	examples: []string{"hollowbridge disable weather-page -dry-run"},
-	flags:    editFlags,
-	run:      runEdit,
+	begin:    editing(noMoreFlags),
 }
 
 var removeCommand = &command{
@@ -108,39 +102,52 @@ var removeCommand = &command{
 	help: `Removes something from the network file, with the comments right above it. What other parts of
 the file use is not removed: remove says what uses it.`,
 	examples: []string{"hollowbridge remove weather-page -dry-run", "hollowbridge remove host institute -dry-run"},
-	flags:    editFlags,
-	run:      runEdit,
+	begin:    editing(noMoreFlags),
 }
 
+// An editCall is a call of a command that edits one thing.
+type editCall struct {
+	*call
+	declare func(*editCall, *flag.FlagSet)
+	options struct {
+		allow          bool
+		before, behind string
+		settings       []network.Setting
+	}
+}
+
+// editing begins calls of such a command, with the flags that it has beside those of all.
+func editing(declare func(*editCall, *flag.FlagSet)) func(*call) task {
+	return func(c *call) task { return &editCall{call: c, declare: declare} }
+}
+
+func (c *editCall) flags(set *flag.FlagSet) {
+	c.writeFlags(set)
+	set.StringVar(&c.gateway, "gateway", "", "the `GATEWAY` of a rule, where there are several; the default gateway of a host")
+	c.declare(c, set)
+	if set.Lookup("at") == nil {
+		c.timesFlag(set)
+	}
+}
+
+// allowFlag is of what can bring a forward.
+func allowFlag(c *editCall, set *flag.FlagSet) {
+	set.BoolVar(&c.options.allow, "allow", false, "add the filter rule that a forward needs as well")
+}
+
+func noMoreFlags(*editCall, *flag.FlagSet) {}
+
 // An atFlag is -at of add, which has two meanings: a time, as for other edits, or else the key of that name.
-type atFlag struct{ o *options }
+type atFlag struct{ c *editCall }
 
 func (f atFlag) String() string { return "" }
 
 func (f atFlag) Set(value string) error {
 	if _, err := readMoment(value); err == nil && value != "" {
-		f.o.at = value
+		f.c.at = value
 		return nil
 	}
-	return keyFlag{key: "at", settings: &f.o.settings}.Set(value)
-}
-
-func editFlags(set *flag.FlagSet, o *options) {
-	timesFlag(set, o)
-	changeFlags(set, o)
-}
-
-// changeFlags are those of all edits of one thing.
-func changeFlags(set *flag.FlagSet, o *options) {
-	writeFlags(set, o)
-	set.StringVar(&o.gateway, "gateway", "", "the `GATEWAY` of a rule, where there are several; the default gateway of a host")
-}
-
-// writeFlags are those of whatever edits the file.
-func writeFlags(set *flag.FlagSet, o *options) {
-	fileFlag(set, o)
-	jsonFlag(set, o)
-	set.BoolVar(&o.dryRun, "dry-run", false, "show what would change and write nothing")
+	return keyFlag{key: "at", settings: &f.c.options.settings}.Set(value)
 }
 
 // A keyFlag sets one key of what is added.
@@ -158,18 +165,18 @@ func (k keyFlag) Set(value string) error {
 }
 
 // keyFlags declares a flag for every key that something can be added with.
-func keyFlags(set *flag.FlagSet, o *options) {
+func keyFlags(set *flag.FlagSet, settings *[]network.Setting) {
 	for _, kind := range netfile.Kinds() {
 		for _, k := range netfile.EditableKeys(kind) {
 			if verb := slices.Contains(network.Verbs, network.Verb(k.Name)); set.Lookup(k.Name) == nil && !verb { // -allow is another thing
-				set.Var(keyFlag{k.Name, k.Flag, &o.settings}, k.Name, k.Meaning)
+				set.Var(keyFlag{k.Name, k.Flag, settings}, k.Name, k.Meaning)
 			}
 		}
 	}
 }
 
 // editAsked reads the edit that a call is.
-func (c *call) editAsked() (network.Edit, error) {
+func (c *editCall) editAsked() (network.Edit, error) {
 	switch verb := c.command.name; verb {
 	case "add":
 		return c.addition()
@@ -205,7 +212,7 @@ func (c *call) settingsBehind() (settings []network.Setting) {
 }
 
 // addition reads an edit that adds something.
-func (c *call) addition() (network.Edit, error) {
+func (c *editCall) addition() (network.Edit, error) {
 	if len(c.args) < 2 {
 		return network.Edit{}, fmt.Errorf("it needs KIND and NAME; kinds are %s", strings.Join(netfile.Kinds(), ", "))
 	}
@@ -225,7 +232,7 @@ func (c *call) addition() (network.Edit, error) {
 	if err := c.checkKeys(kind, values); err != nil {
 		return network.Edit{}, err
 	}
-	return network.Edit{Verb: "add", Kind: kind, Name: name, Gateway: c.options.gateway, Values: values, Settings: c.options.settings, Before: c.options.before, After: c.options.behind}, nil
+	return network.Edit{Verb: "add", Kind: kind, Name: name, Gateway: c.gateway, Values: values, Settings: c.options.settings, Before: c.options.before, After: c.options.behind}, nil
 }
 
 // nearKind says which kind was probably meant: also by the last of the words it is made of.
@@ -242,7 +249,7 @@ func nearKind(word string) string {
 }
 
 // make makes an edit that was asked for.
-func (c *call) make(e *netfile.Editor, edit network.Edit) error {
+func (c *editCall) make(e *netfile.Editor, edit network.Edit) error {
 	if err := e.Apply(edit); err != nil {
 		return err
 	}
@@ -250,7 +257,7 @@ func (c *call) make(e *netfile.Editor, edit network.Edit) error {
 }
 
 // after adds what an edit that was made wants besides itself, and says what follows from it.
-func (c *call) after(e *netfile.Editor, edit network.Edit) error {
+func (c *editCall) after(e *netfile.Editor, edit network.Edit) error {
 	switch edit.Verb {
 	case "add":
 		return c.afterForward(e, edit)
@@ -267,7 +274,7 @@ func (c *call) after(e *netfile.Editor, edit network.Edit) error {
 }
 
 // runEdit makes the edit that the call is.
-func runEdit(c *call) int {
+func (c *editCall) run() int {
 	edit, err := c.editAsked()
 	if err != nil {
 		return c.misused("%s", err)
@@ -281,7 +288,7 @@ func hasOrder(kind string) bool {
 }
 
 // checkKeys reports flags and values that the kind has no use for.
-func (c *call) checkKeys(kind string, values []string) error {
+func (c *editCall) checkKeys(kind string, values []string) error {
 	simple := kind == "group" || kind == "service"
 	switch {
 	case simple && len(values)+len(c.options.settings) == 0:
@@ -320,7 +327,7 @@ const mostTried = 8
 
 // afterForward adds the filter rule a forward needs, if asked to, and traces a connection through the
 // new forward for each range of its ports that no earlier forward has.
-func (c *call) afterForward(e *netfile.Editor, edit network.Edit) error {
+func (c *editCall) afterForward(e *netfile.Editor, edit network.Edit) error {
 	if edit.Kind != "port-forward" && edit.Kind != "destination-nat" {
 		return nil
 	}
@@ -465,7 +472,7 @@ func senderOn(i *network.Interface, family header.Family) (netip.Addr, bool) {
 }
 
 // tryForward traces a connection through a forward for each range of ports that earlier ones leave it.
-func (c *call) tryForward(e *netfile.Editor, gateway, name string) (*network.NATRule, []*words.Trace, error) {
+func (c *editCall) tryForward(e *netfile.Editor, gateway, name string) (*network.NATRule, []*words.Trace, error) {
 	n, err := e.Network()
 	if err != nil {
 		return nil, nil, err
@@ -533,7 +540,7 @@ func (c *call) named(edit network.Edit, more int, needs string) (network.Edit, e
 		}
 		edit.Kind, args = args[0], args[1:]
 	}
-	edit.Name, edit.Gateway = args[0], c.options.gateway
+	edit.Name, edit.Gateway = args[0], c.gateway
 	if rest := args[1:]; len(rest) != more {
 		return edit, fmt.Errorf("it needs %s", needs)
 	} else if more == 2 {
@@ -661,18 +668,18 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 		c.remarks[i].text = named(standIns(edited), c.remarks[i].text)
 		remarks = append(remarks, c.remarks[i].String())
 	}
-	printed := c.path() == netfile.StandardInput && !c.options.dryRun
-	if !c.options.dryRun && !printed && len(changes) > 0 {
+	printed := c.path() == netfile.StandardInput && !c.dryRun
+	if !c.dryRun && !printed && len(changes) > 0 {
 		if err := e.Save(); err != nil {
 			return c.failed(err)
 		}
 	}
-	if printed && !c.options.json { // the edited file is the result; what is said about it goes elsewhere
+	if printed && !c.json { // the edited file is the result; what is said about it goes elsewhere
 		c.asFile().Write(e.Text())
 		c.Environment = &Environment{Out: c.Err, Err: c.Err, Width: c.Width, Getenv: c.Getenv, Now: c.Now}
 	}
-	if c.options.json {
-		result := editJSON{File: c.path(), Written: !c.options.dryRun && !printed && len(changes) > 0, Difference: append([]string{}, changes...), Remarks: remarks, Effects: consequences}
+	if c.json {
+		result := editJSON{File: c.path(), Written: !c.dryRun && !printed && len(changes) > 0, Difference: append([]string{}, changes...), Remarks: remarks, Effects: consequences}
 		if printed {
 			result.Text = string(e.Text())
 		}
@@ -684,7 +691,7 @@ func (c *call) finish(e *netfile.Editor, err error) int {
 	case printed:
 	case len(changes) == 0:
 		fmt.Fprintf(c.Out, "%s is so already; nothing was written\n", c.path())
-	case c.options.dryRun:
+	case c.dryRun:
 		fmt.Fprintf(c.Out, "a dry run: %s was not written\n", c.path())
 	default:
 		fmt.Fprintf(c.Out, "wrote %s\n", c.path())

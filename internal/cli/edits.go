@@ -25,11 +25,7 @@ repairs are printed; what stands behind # is for people.
 Either all of them are made or, where one can't be, none. What they open and close is said of all of
 them together; undo takes them back together.`,
 	examples: []string{"hollowbridge edit changes.txt -dry-run"},
-	flags: func(set *flag.FlagSet, o *options) {
-		writeFlags(set, o)
-		timesFlag(set, o)
-	},
-	run: runEdits,
+	begin:    commonly(editsFlags, runEdits),
 }
 
 var undoCommand = &command{
@@ -39,11 +35,13 @@ var undoCommand = &command{
 edits of a file can be taken back, by whichever command they were made. Where the file was changed
 since by hand or by another program, nothing is written.`,
 	examples: []string{"hollowbridge undo -dry-run"},
-	flags: func(set *flag.FlagSet, o *options) {
-		writeFlags(set, o)
-		timesFlag(set, o)
-	},
-	run: runUndo,
+	begin:    commonly(editsFlags, runUndo),
+}
+
+// editsFlags are those of commands that edit several things, or the file.
+func editsFlags(c *call, set *flag.FlagSet) {
+	c.writeFlags(set)
+	c.timesFlag(set)
 }
 
 func runUndo(c *call) int {
@@ -89,7 +87,7 @@ func runEdits(c *call) int {
 	if err != nil {
 		return c.failed(fmt.Errorf("%s: %w", name, err))
 	}
-	var calls []*call
+	var calls []*editCall
 	var edits []network.Edit
 	var wrongs []error
 	for _, line := range lines {
@@ -142,7 +140,7 @@ func runEdits(c *call) int {
 }
 
 // lineOf reads an edit that stands on a line.
-func (c *call) lineOf(words []string) (*call, network.Edit, error) {
+func (c *call) lineOf(words []string) (*editCall, network.Edit, error) {
 	if words[0] == "hollowbridge" {
 		words = words[1:]
 	}
@@ -157,14 +155,15 @@ func (c *call) lineOf(words []string) (*call, network.Edit, error) {
 		word := strings.Join(words[:min(len(words), 1)], "")
 		return nil, network.Edit{}, fmt.Errorf("%s: this is no edit%s", word, cmp.Or(netfile.DidYouMean(word, verbs), "; there are "+strings.Join(verbs, ", ")))
 	}
-	one := &call{Environment: c.Environment, command: verb, all: words}
-	if err := one.parse(words[1:]); err != nil {
+	typed := &call{Environment: c.Environment, command: verb, all: words}
+	one := verb.begin(typed).(*editCall)
+	if err := typed.parse(one, words[1:]); err != nil {
 		return nil, network.Edit{}, err
 	}
-	if o := &one.options; o.file != "" && o.file != c.path() || o.json || o.dryRun {
+	if one.file != "" && one.file != c.path() || one.json || one.dryRun {
 		return nil, network.Edit{}, fmt.Errorf("-f, -json and -dry-run are given to edit itself")
 	}
-	one.options.file = c.options.file
+	one.file = c.file
 	edit, err := one.editAsked()
 	return one, edit, err
 }

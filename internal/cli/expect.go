@@ -26,14 +26,13 @@ They have to hold at every moment from today on, unless -at names one.
 ` + whatIfHelp + `
 Exit status: 0 all hold, 1 one does not, 2 the call or the file is wrong.`,
 	examples: []string{"hollowbridge expect", "hollowbridge expect -tap", "hollowbridge expect -junit"},
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		ciFlags(set, o)
-		whatIfFlags(set, o)
-		timesFlag(set, o)
-	},
-	run: runExpect,
+	begin: commonly(func(c *call, set *flag.FlagSet) {
+		c.fileFlag(set)
+		c.jsonFlag(set)
+		c.ciFlags(set)
+		c.whatIfFlags(set)
+		c.timesFlag(set)
+	}, runExpect),
 }
 
 func runExpect(c *call) int {
@@ -59,7 +58,7 @@ func runExpect(c *call) int {
 	printed, err := c.printForCI(n.Name, c.checks(results))
 	switch {
 	case printed || err != nil:
-	case c.options.json:
+	case c.json:
 		c.printJSON(c.expectResult(results))
 	default:
 		c.printExpect(results, failed)
@@ -71,18 +70,12 @@ func runExpect(c *call) int {
 	return c.ciStatus(failed > 0, err)
 }
 
-// ciFlags are those of commands that CI systems run.
-func ciFlags(set *flag.FlagSet, o *options) {
-	set.BoolVar(&o.tap, "tap", false, "print TAP")
-	set.BoolVar(&o.junit, "junit", false, "print JUnit XML")
-}
-
 // printForCI prints checks as the flags want it. It reports whether they do.
 func (c *call) printForCI(name string, list []checked) (printed bool, err error) {
 	switch {
-	case c.options.tap:
+	case c.tap:
 		c.printTAP(list)
-	case c.options.junit:
+	case c.junit:
 		err = c.printJUnit(name, list)
 	default:
 		return false, nil

@@ -10,8 +10,8 @@ import (
 )
 
 // printExplained says each step of a trace in a sentence, for whoever does not know the trade.
-func (c *call) printExplained(t *words.Trace) {
-	if !c.options.explained || len(t.Steps) == 0 {
+func (c *call) printExplained(t *words.Trace, d detail) {
+	if !d.explained || len(t.Steps) == 0 {
 		return
 	}
 	fmt.Fprintln(c.Out, "in words")

@@ -73,7 +73,7 @@ func verb(list []*gateway.Client, one, many string) string {
 }
 
 // finishApply puts what only some gateways have on the others of its apply.
-func (c *call) finishApply() int {
+func (c *applyCall) finishApply() int {
 	n := c.network()
 	if n == nil {
 		return wrong
@@ -99,7 +99,7 @@ func (c *call) finishApply() int {
 }
 
 // finishOne finishes one apply.
-func (c *call) finishOne(p *partialApply) int {
+func (c *applyCall) finishOne(p *partialApply) int {
 	known := slices.Concat(names(p.has), names(p.lacks))
 	for _, name := range p.Gateways {
 		if !slices.Contains(known, name) && len(p.lacks)+len(p.has) < len(p.Gateways) {
@@ -118,7 +118,7 @@ func (c *call) finishOne(p *partialApply) int {
 	if err != nil {
 		return c.failed(err)
 	}
-	a := &application{call: c, bundle: r.Bundle, network: n, note: r.Note, id: p.ID, members: p.Gateways, having: p.has}
+	a := &application{call: c.call, options: &c.options.applyOptions, bundle: r.Bundle, network: n, note: r.Note, id: p.ID, members: p.Gateways, having: p.has}
 	if len(p.lacks) == 0 {
 		if err := a.confirm(); err != nil {
 			return c.failed(err)

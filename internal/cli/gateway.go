@@ -38,19 +38,30 @@ The commands find it by control: of the gateway in the network file, a Unix sock
 with TLS and a token; without it, by a socket in the usual place of this machine. SIGTERM stops it;
 the rules stay in force, unless -clear takes them and these addresses away. docs/gateway.md has a
 systemd unit.`,
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		set.StringVar(&o.state, "state", "", "the `FOLDER` of what it remembers; it is made where it is not there")
-		set.StringVar(&o.on, "on", "kernel", "`WHERE` it runs: kernel or simulated")
-		set.BoolVar(&o.clear, "clear", false, "take the rules away when it stops")
-		set.Int64Var(&o.most, "events", gateway.UsualKeeping.Most, "how many `EVENTS` it keeps")
-		portsFlag(set, o)
-		set.BoolVar(&o.loopback, "mapping-on-loopback", false, "simulated, let programs ask on loopback: the gateway 10.61.8.1 at 127.61.8.1, from 127.61.8.X as 10.61.8.X")
-		set.StringVar(&o.authorities, "collector-authorities", "", "a `FILE` with the certificates by which a collector of syslog over TLS is known, in place of the machine's")
-		set.BoolVar(&o.early, "early", false, "put the rules that were last in force into the kernel, and end: for the machine's start, before its network")
-		set.StringVar(&o.age, "events-for", "30d", "how `LONG` it keeps them, as 12h or 30d")
-	},
-	run: runGateway,
+	begin: func(c *call) task { return &gatewayCall{call: c} },
+}
+
+// A gatewayCall is a call of gateway.
+type gatewayCall struct {
+	*call
+	options struct {
+		state, on, age, authorities, ports string
+		most                               int64
+		clear, early, loopback             bool
+	}
+}
+
+func (c *gatewayCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	set.StringVar(&c.options.state, "state", "", "the `FOLDER` of what it remembers; it is made where it is not there")
+	set.StringVar(&c.options.on, "on", "kernel", "`WHERE` it runs: kernel or simulated")
+	set.BoolVar(&c.options.clear, "clear", false, "take the rules away when it stops")
+	set.Int64Var(&c.options.most, "events", gateway.UsualKeeping.Most, "how many `EVENTS` it keeps")
+	portsFlag(set, &c.options.ports)
+	set.BoolVar(&c.options.loopback, "mapping-on-loopback", false, "simulated, let programs ask on loopback: the gateway 10.61.8.1 at 127.61.8.1, from 127.61.8.X as 10.61.8.X")
+	set.StringVar(&c.options.authorities, "collector-authorities", "", "a `FILE` with the certificates by which a collector of syslog over TLS is known, in place of the machine's")
+	set.BoolVar(&c.options.early, "early", false, "put the rules that were last in force into the kernel, and end: for the machine's start, before its network")
+	set.StringVar(&c.options.age, "events-for", "30d", "how `LONG` it keeps them, as 12h or 30d")
 }
 
 // backends are what a gateway can run on.
@@ -64,7 +75,7 @@ var backends = map[string]func(gateway.Recorder, func(error)) (gateway.Backend, 
 // devices say what sockets for programs that ask for mappings are bound to.
 var devices = map[string]func(*network.Interface) string{"kernel": kernel.DeviceOf}
 
-func runGateway(c *call) int {
+func (c *gatewayCall) run() int {
 	o := &c.options
 	age, err := network.ParseLifetime(o.age)
 	ports, err2 := parsePorts(o.ports)
@@ -101,7 +112,7 @@ func runGateway(c *call) int {
 	trouble := func(err error) { fmt.Fprintf(c.Err, "hollowbridge gateway: %s: %s\n", name, err) }
 	ctx, stop := untilInterrupt()
 	defer stop()
-	running := &running{call: c, endpoint: endpoint, tokens: tokens, options: gateway.Options{
+	running := &running{gatewayCall: c, endpoint: endpoint, tokens: tokens, options: gateway.Options{
 		Gateway: name, Folder: o.state, Program: version,
 		Backend: func(r gateway.Recorder) (gateway.Backend, error) { return backends[o.on](r, trouble) },
 		Keeping: gateway.Keeping{Most: o.most, Age: age}, Authorities: o.authorities, Trouble: trouble, Asking: ports, Loopback: o.loopback, Device: devices[o.on],
@@ -120,7 +131,7 @@ func runGateway(c *call) int {
 
 // A running gateway is one that may start again, with a backup.
 type running struct {
-	*call
+	*gatewayCall
 	endpoint gateway.Endpoint
 	tokens   []gateway.Token
 	options  gateway.Options
@@ -178,14 +189,14 @@ func (c *running) once(ctx context.Context, stop context.CancelFunc) (again bool
 	}
 	err = server.Shutdown()
 	serving.Wait()
-	if err = errors.Join(failure, err, service.Stop(c.call.options.clear && !again)); err == nil && again {
+	if err = errors.Join(failure, err, service.Stop(c.gatewayCall.options.clear && !again)); err == nil && again {
 		c.undo, err = gateway.TakeBackup(options.Folder)
 	}
 	return again, err
 }
 
 // putEarly puts what was last in force into the kernel.
-func (c *call) putEarly(name string) int {
+func (c *gatewayCall) putEarly(name string) int {
 	revision, err := gateway.PutEarly(name, c.options.state, gateway.KernelOptions{})
 	switch {
 	case err != nil:
@@ -204,7 +215,7 @@ const mostEnding = 4500 * time.Millisecond
 // endpoint returns where the gateway is to be asked: as the network file says, where there is one.
 func (c *call) endpoint(name string) (gateway.Endpoint, error) {
 	n, err := netfile.Read(c.path())
-	if errors.Is(err, fs.ErrNotExist) && c.options.file == "" && c.Getenv("HOLLOWBRIDGE_FILE") == "" {
+	if errors.Is(err, fs.ErrNotExist) && c.file == "" && c.Getenv("HOLLOWBRIDGE_FILE") == "" {
 		return gateway.EndpointOf("", &network.Gateway{Name: name})
 	}
 	if err != nil {

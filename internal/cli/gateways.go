@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"context"
-	"flag"
 	"fmt"
 	"maps"
 	"os"
@@ -19,16 +18,6 @@ import (
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/netfile"
 )
-
-// onlyFlag names one of the running gateways.
-func onlyFlag(set *flag.FlagSet, o *options) {
-	set.StringVar(&o.gateway, "gateway", "", "only these `GATEWAYS`, with commas between several")
-}
-
-// askedFlag names those that -live asks.
-func askedFlag(set *flag.FlagSet, o *options) {
-	set.StringVar(&o.gateway, "gateway", "", "with -live, ask only these `GATEWAYS`, with commas between several")
-}
 
 // untilInterrupt returns a context that ends with ^C or SIGTERM.
 func untilInterrupt() (context.Context, context.CancelFunc) {
@@ -79,8 +68,8 @@ func joined(wrongs map[string]error) string {
 func (c *call) askable(n *network.Network) (list []*gateway.Client, wrongs map[string]error, err error) {
 	wrongs = map[string]error{}
 	var names, wanted []string
-	if c.options.gateway != "" {
-		wanted = strings.Split(c.options.gateway, ",")
+	if c.gateway != "" {
+		wanted = strings.Split(c.gateway, ",")
 	}
 	for _, g := range n.Gateways {
 		names = append(names, g.Name)
@@ -88,7 +77,7 @@ func (c *call) askable(n *network.Network) (list []*gateway.Client, wrongs map[s
 			continue
 		}
 		client, err := c.client(g)
-		if g.Control == (network.Control{}) && c.options.gateway == "" {
+		if g.Control == (network.Control{}) && c.gateway == "" {
 			if err != nil {
 				continue
 			}
@@ -191,7 +180,7 @@ func (c *call) readNetwork(path string) (*network.Network, error) {
 func (c *call) readAsToday(path string) (*network.Network, error) {
 	name, number, isRevision := revisionOf(path)
 	if _, err := os.Stat(path); !isRevision || err == nil {
-		if !c.options.whatIf.IsNone() || c.options.whatIf.ListsIn != "" {
+		if !c.whatIf.IsNone() || c.whatIf.ListsIn != "" {
 			return c.readVaried(path)
 		}
 		if c.sketches {
@@ -201,7 +190,7 @@ func (c *call) readAsToday(path string) (*network.Network, error) {
 		}
 		return netfile.Read(path)
 	}
-	if !c.options.whatIf.IsNone() {
+	if !c.whatIf.IsNone() {
 		return nil, fmt.Errorf("%s: -down, -list, -without and -with are about a file, not about what is in force", path)
 	}
 	r, err := c.fetch(name, number)

@@ -24,10 +24,10 @@ var versionCommand = &command{
 	examples: []string{
 		"hollowbridge version",
 	},
-	run: runVersion,
+	begin: commonly(noFlags, runVersion),
 }
 
-func init() { helpCommand.run = runHelp } // it reads the list of commands, which names it
+func init() { helpCommand.begin = commonly(noFlags, runHelp) } // it reads the list of commands, which names it
 
 func runHelp(c *call) int {
 	switch len(c.args) {
@@ -73,7 +73,7 @@ func flagUsage(f *flag.Flag) (name, text string) {
 func usage(c *command) string {
 	parts := []string{"hollowbridge", c.name}
 	var flags []string
-	flagSet(c, &options{}).VisitAll(func(f *flag.Flag) {
+	flagSet(c, c.begin(&call{})).VisitAll(func(f *flag.Flag) {
 		name, _ := flagUsage(f)
 		flags = append(flags, "["+strings.TrimSpace("-"+f.Name+" "+name)+"]")
 	})
@@ -91,7 +91,7 @@ func printHelp(env *Environment, c *command) {
 	w := env.Out
 	fmt.Fprintf(w, "hollowbridge %s: %s\n\nusage: %s\n\n%s\n", c.name, c.summary, usage(c), fitted(c.help, env.Width))
 	first := true
-	flagSet(c, &options{}).VisitAll(func(f *flag.Flag) {
+	flagSet(c, c.begin(&call{})).VisitAll(func(f *flag.Flag) {
 		if first {
 			fmt.Fprintln(w, "\nflags:")
 			first = false

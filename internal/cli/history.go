@@ -26,13 +26,22 @@ against the one before; with -text the network file as it was, and its lists as 
 
 GATEWAY@NUMBER, as rim@3, stands for a revision wherever compare or trace -f want a file; rim@ for
 the one in force.`,
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		onlyFlag(set, o)
-		set.BoolVar(&o.text, "text", false, "with NUMBER, print the network file as it was, and its lists")
-	},
-	run: runHistory,
+	begin: func(c *call) task { return &historyCall{call: c} },
+}
+
+// A historyCall is a call of history.
+type historyCall struct {
+	*call
+	options struct {
+		text bool
+	}
+}
+
+func (c *historyCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	c.onlyFlag(set)
+	set.BoolVar(&c.options.text, "text", false, "with NUMBER, print the network file as it was, and its lists")
 }
 
 var revertCommand = &command{
@@ -43,12 +52,19 @@ is in force now. Everything is as in apply: what it opens and closes, what it in
 gateways or none. The network file itself stays as it is; history prints what was.
 
 Exit status: as apply.`,
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		applyFlags(set, o)
-	},
-	run: runRevert,
+	begin: func(c *call) task { return &revertCall{call: c} },
+}
+
+// A revertCall is a call of revert.
+type revertCall struct {
+	*call
+	options applyOptions
+}
+
+func (c *revertCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	c.options.flags(c.call, set)
 }
 
 // revisionNumber reads the one argument of a command that takes a revision; 0 where there is none.
@@ -64,7 +80,7 @@ func (c *call) revisionNumber() (int, bool) {
 	return n, true
 }
 
-func runHistory(c *call) int {
+func (c *historyCall) run() int {
 	number, ok := c.revisionNumber()
 	if !ok {
 		return wrong
@@ -85,7 +101,7 @@ func runHistory(c *call) int {
 		h.Pending = status.Pending
 		return h, err
 	})
-	if c.options.json {
+	if c.json {
 		result := []historyJSON{}
 		for i, h := range histories {
 			if failures[i] == nil {
@@ -149,7 +165,7 @@ func (c *call) printHistory(h historyJSON) {
 func whenText(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
 
 // showRevision shows one revision of the gateways that have it.
-func (c *call) showRevision(list []*gateway.Client, number int) int {
+func (c *historyCall) showRevision(list []*gateway.Client, number int) int {
 	type pair struct{ this, before gateway.Revision }
 	pairs, failures := askAll(list, func(g *gateway.Client) (p pair, err error) {
 		if p.this, err = g.Revision(context.Background(), number); err == nil && number > 1 {
@@ -157,7 +173,7 @@ func (c *call) showRevision(list []*gateway.Client, number int) int {
 		}
 		return p, err
 	})
-	if c.options.json {
+	if c.json {
 		var result []gateway.Revision
 		for i, p := range pairs {
 			if failures[i] == nil {
@@ -230,7 +246,7 @@ func networkOf(name string, r *gateway.Revision) (*network.Network, error) {
 	return r.Bundle.Network()
 }
 
-func runRevert(c *call) int {
+func (c *revertCall) run() int {
 	number, ok := c.revisionNumber()
 	if !ok {
 		return wrong
@@ -265,5 +281,5 @@ func runRevert(c *call) int {
 	if err != nil {
 		return c.readFailed(err)
 	}
-	return c.apply(r.Bundle, n, file, fmt.Sprintf("back to %d", number))
+	return c.apply(&c.options, r.Bundle, n, file, fmt.Sprintf("back to %d", number))
 }

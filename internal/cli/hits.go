@@ -25,20 +25,30 @@ and protocol, who has most of them, and how often none was left. Where a port ca
 connections that go elsewhere, those to the destination with most are counted.
 
 -top N shows the N that were hit most. -reset makes all rules count from nothing.`,
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		onlyFlag(set, o)
-		set.IntVar(&o.top, "top", 0, "only this `NUMBER` of rules of each gateway, those that were hit most")
-		set.BoolVar(&o.never, "never", false, "only rules that were never hit")
-		set.BoolVar(&o.pools, "pools", false, "the outside ports of source-nat rules instead")
-		set.BoolVar(&o.reset, "reset", false, "count from nothing")
-		watchFlag(set, o)
-	},
-	run: runHits,
+	begin: func(c *call) task { return &hitsCall{call: c} },
 }
 
-func runHits(c *call) int {
+// A hitsCall is a call of hits.
+type hitsCall struct {
+	*call
+	options struct {
+		top                        int
+		never, pools, reset, watch bool
+	}
+}
+
+func (c *hitsCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	c.onlyFlag(set)
+	set.IntVar(&c.options.top, "top", 0, "only this `NUMBER` of rules of each gateway, those that were hit most")
+	set.BoolVar(&c.options.never, "never", false, "only rules that were never hit")
+	set.BoolVar(&c.options.pools, "pools", false, "the outside ports of source-nat rules instead")
+	set.BoolVar(&c.options.reset, "reset", false, "count from nothing")
+	watchFlag(set, &c.options.watch)
+}
+
+func (c *hitsCall) run() int {
 	o := &c.options
 	switch {
 	case len(c.args) > 0:
@@ -64,12 +74,12 @@ func runHits(c *call) int {
 		return c.sayFailures(failures)
 	}
 	if o.pools {
-		return c.watched(func() int { return c.listPools(list) })
+		return c.watched(c.options.watch, func() int { return c.listPools(list) })
 	}
-	return c.watched(func() int { return c.listHits(list) })
+	return c.watched(c.options.watch, func() int { return c.listHits(list) })
 }
 
-func (c *call) listHits(list []*gateway.Client) int {
+func (c *hitsCall) listHits(list []*gateway.Client) int {
 	found, failures := askAll(list, func(g *gateway.Client) (gateway.Hits, error) { return g.Hits(context.Background()) })
 	for i := range found {
 		h := &found[i]
@@ -81,7 +91,7 @@ func (c *call) listHits(list []*gateway.Client) int {
 			h.Hits = h.Hits[:min(most, len(h.Hits))]
 		}
 	}
-	if c.options.json {
+	if c.json {
 		result := map[string]gateway.Hits{}
 		for i, g := range list {
 			if failures[i] == nil {

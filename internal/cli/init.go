@@ -25,20 +25,30 @@ name.`,
 	examples: []string{
 		"hollowbridge init cottage -f cottage.yaml -outside fibre=198.51.100.18/29 -via 198.51.100.17 -inside yard=10.61.24.1/28",
 	},
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		set.BoolVar(&o.dryRun, "dry-run", false, "show the file and write nothing")
-		set.BoolVar(&o.here, "here", false, "of this machine's own interfaces, addresses and routes")
-		set.StringVar(&o.gateway, "gateway", "rim", "the name of the `GATEWAY`")
-		set.Var(&o.outside, "outside", "an outside `ADDRESS` of the gateway, with its interface; repeatable")
-		set.Var(&o.via, "via", "the next hop to the internet, an `ADDRESS`; the first one beside -outside where absent; repeatable")
-		set.Var(&o.inside, "inside", "an inside `ADDRESS` of the gateway, with its interface; repeatable")
-	},
-	run: runInit,
+	begin: func(c *call) task { return &initCall{call: c} },
 }
 
-func runInit(c *call) int {
+// A initCall is a call of init.
+type initCall struct {
+	*call
+	options struct {
+		here                 bool
+		outside, inside, via repeated
+	}
+}
+
+func (c *initCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	set.BoolVar(&c.dryRun, "dry-run", false, "show the file and write nothing")
+	set.BoolVar(&c.options.here, "here", false, "of this machine's own interfaces, addresses and routes")
+	set.StringVar(&c.gateway, "gateway", "rim", "the name of the `GATEWAY`")
+	set.Var(&c.options.outside, "outside", "an outside `ADDRESS` of the gateway, with its interface; repeatable")
+	set.Var(&c.options.via, "via", "the next hop to the internet, an `ADDRESS`; the first one beside -outside where absent; repeatable")
+	set.Var(&c.options.inside, "inside", "an inside `ADDRESS` of the gateway, with its interface; repeatable")
+}
+
+func (c *initCall) run() int {
 	if len(c.args) != 1 {
 		return c.misused("it needs the network's NAME")
 	}
@@ -73,7 +83,7 @@ type starterInterface struct {
 	addresses  []string
 }
 
-func (c *call) starterFile() (string, error) {
+func (c *initCall) starterFile() (string, error) {
 	var interfaces []*starterInterface
 	add := func(text, otherwise, zone string) (netip.Prefix, error) {
 		name, address, found := strings.Cut(text, "=")
@@ -123,7 +133,7 @@ func (c *call) starterFile() (string, error) {
 		}
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Forwards and filter rules: hollowbridge add. What gets in: hollowbridge trace.\nnetwork: %s\n\ngateways:\n  %s:\n    interfaces:\n", c.args[0], c.options.gateway)
+	fmt.Fprintf(&b, "# Forwards and filter rules: hollowbridge add. What gets in: hollowbridge trace.\nnetwork: %s\n\ngateways:\n  %s:\n    interfaces:\n", c.args[0], c.gateway)
 	for _, i := range interfaces {
 		fmt.Fprintf(&b, "      %s: {address: %s, zone: %s}\n", i.name, netfile.ListText(i.addresses), i.zone)
 	}

@@ -16,7 +16,7 @@ func (c *call) fileHere(name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	text := fileOf(host, name, c.options.gateway)
+	text := fileOf(host, name, c.gateway)
 	if text == "" {
 		return "", fmt.Errorf("no interface of this machine has an address that is not its own alone, so it is no gateway yet")
 	}

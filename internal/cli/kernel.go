@@ -11,7 +11,7 @@ import (
 )
 
 // showKernel shows what the kernel would be told for a gateway, or has been told here.
-func (c *call) showKernel() int {
+func (c *showCall) showKernel() int {
 	switch {
 	case c.options.here && len(c.args) > 1:
 		return c.misused("-here stands instead of a gateway's name")
@@ -38,7 +38,7 @@ func (c *call) showKernel() int {
 	}
 	rules, elements := p.Size()
 	words := p.Words()
-	if c.options.json {
+	if c.json {
 		found := kernelJSON{Gateway: g.Name, Rules: rules, Elements: elements, Unable: []string{}, Lines: words}
 		for _, u := range unable {
 			found.Unable = append(found.Unable, u.Error())
@@ -92,7 +92,7 @@ func (c *call) showHere() int {
 		return c.failed(fmt.Errorf("%w; the kernel shows it to root", err))
 	case err != nil:
 		return c.failed(err)
-	case c.options.json:
+	case c.json:
 		c.printJSON(kernelJSON{Lines: append([]string{}, words...), Unable: []string{}, Rules: len(words)})
 		return yes
 	case len(words) == 0:

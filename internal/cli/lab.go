@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"flag"
 	"fmt"
 	"net/http"
 	"os"
@@ -35,8 +36,7 @@ can't do as the file says is left out, and said.
 
 Exit status: that of the command; 2 where it can't be run.`,
 	examples: []string{"hollowbridge lab archive -- hollowbridge version"},
-	flags:    fileFlag,
-	run:      runLab,
+	begin:    commonly(func(c *call, set *flag.FlagSet) { c.fileFlag(set) }, runLab),
 }
 
 func runLab(c *call) int {

@@ -36,15 +36,15 @@ const mostLive = 100_000
 
 // liveOrFile returns the network of the file, or, with -live, what is in force. It returns nil after it
 // has said what is wrong.
-func (c *call) liveOrFile() (*network.Network, *liveNetwork) {
+func (c *call) liveOrFile(isLive bool) (*network.Network, *liveNetwork) {
 	switch {
-	case !c.options.live && c.options.gateway != "":
+	case !isLive && c.gateway != "":
 		c.misused("-gateway goes with -live: it names the running gateways that are asked")
 		return nil, nil
-	case !c.options.live:
+	case !isLive:
 		return c.network(), nil
 	}
-	if !c.options.whatIf.IsNone() {
+	if !c.whatIf.IsNone() {
 		c.misused("-down, -list, -without and -with are about the file, and -live is not")
 		return nil, nil
 	}

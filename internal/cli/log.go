@@ -32,24 +32,36 @@ client's address on can stand behind trace.
 services were tried and are not open, and who tried many at once. -follow shows what comes, until
 ^C. -explain N traces the connection of an event through the network that is in force. -trial RULE
 logs one rule for a while, and stops by itself.`,
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		onlyFlag(set, o)
-		matchFlags(set, o)
-		topFlag(set, o)
-		set.StringVar(&o.outcome, "outcome", "", "with this `OUTCOME`: "+strings.Join(gateway.EventOutcomes(), ", "))
-		set.StringVar(&o.since, "since", "", "not before this `TIME`: 30m, 2h or 7d ago, or \"2026-11-23 14:00\"")
-		set.BoolVar(&o.follow, "follow", false, "show what comes, until ^C")
-		set.BoolVar(&o.sum, "sum", false, "say in a few lines what it is about")
-		set.IntVar(&o.number, "explain", 0, "trace the connection of the event of this `NUMBER`")
-		set.StringVar(&o.trial, "trial", "", "log this `RULE` for a while")
-		set.StringVar(&o.forTime, "for", "10m", "with -trial, for how `LONG`")
-	},
-	run: runLog,
+	begin: func(c *call) task { return &logCall{call: c} },
 }
 
-func runLog(c *call) int {
+// A logCall is a call of log.
+type logCall struct {
+	*call
+	options struct {
+		matching
+		top, number                    int
+		outcome, since, trial, forTime string
+		follow, sum                    bool
+	}
+}
+
+func (c *logCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	c.onlyFlag(set)
+	c.options.matching.flags(set)
+	topFlag(set, &c.options.top)
+	set.StringVar(&c.options.outcome, "outcome", "", "with this `OUTCOME`: "+strings.Join(gateway.EventOutcomes(), ", "))
+	set.StringVar(&c.options.since, "since", "", "not before this `TIME`: 30m, 2h or 7d ago, or \"2026-11-23 14:00\"")
+	set.BoolVar(&c.options.follow, "follow", false, "show what comes, until ^C")
+	set.BoolVar(&c.options.sum, "sum", false, "say in a few lines what it is about")
+	set.IntVar(&c.options.number, "explain", 0, "trace the connection of the event of this `NUMBER`")
+	set.StringVar(&c.options.trial, "trial", "", "log this `RULE` for a while")
+	set.StringVar(&c.options.forTime, "for", "10m", "with -trial, for how `LONG`")
+}
+
+func (c *logCall) run() int {
 	o := &c.options
 	ways := 0
 	for _, asked := range []bool{o.follow, o.sum, o.number != 0, o.trial != ""} {
@@ -71,7 +83,7 @@ func runLog(c *call) int {
 	if list == nil {
 		return wrong
 	}
-	query := c.matchQuery()
+	query := c.options.query()
 	if o.outcome != "" {
 		query.Set("outcome", o.outcome)
 	}
@@ -104,7 +116,7 @@ func runLog(c *call) int {
 	}
 	slices.SortStableFunc(all, func(a, b gateway.Event) int { return a.Time.Compare(b.Time) })
 	all = all[max(0, len(all)-o.top):]
-	if o.json {
+	if c.json {
 		c.printJSON(map[string]any{"events": all})
 		return c.sayFailures(failures)
 	}
@@ -198,7 +210,7 @@ func (c *call) followLog(list []*gateway.Client, query map[string][]string) int 
 		err := g.Follow(ctx, query, func(e *gateway.Event) error {
 			writing.Lock()
 			defer writing.Unlock()
-			if c.options.json {
+			if c.json {
 				c.printJSONLine(e)
 			} else {
 				c.printEvent(e, "")
@@ -214,7 +226,7 @@ func (c *call) followLog(list []*gateway.Client, query map[string][]string) int 
 }
 
 func (c *call) printSums(list []*gateway.Client, logs []gateway.Log, failures []error) int {
-	if c.options.json {
+	if c.json {
 		result := map[string]*gateway.Sum{}
 		for i, g := range list {
 			if failures[i] == nil {
@@ -274,7 +286,7 @@ func (c *call) printSum(name string, s *gateway.Sum) {
 }
 
 // tryRule logs a rule for a while on the gateways that have it.
-func (c *call) tryRule(list []*gateway.Client) int {
+func (c *logCall) tryRule(list []*gateway.Client) int {
 	long, err := network.ParseLifetime(c.options.forTime)
 	if err != nil {
 		return c.misused("-for %s", err)
@@ -299,7 +311,7 @@ func (c *call) tryRule(list []*gateway.Client) int {
 
 // explainEvent traces the connection of an event through the network that is in force at its
 // gateway.
-func (c *call) explainEvent(list []*gateway.Client) int {
+func (c *logCall) explainEvent(list []*gateway.Client) int {
 	if len(list) > 1 {
 		return c.misused("-explain: each gateway numbers its own events; say which with -gateway")
 	}
@@ -309,7 +321,7 @@ func (c *call) explainEvent(list []*gateway.Client) int {
 		return c.failed(err)
 	}
 	e := &log.Events[0]
-	if !c.options.json {
+	if !c.json {
 		c.printEvent(e, "")
 		fmt.Fprintln(c.Out)
 	}
@@ -331,10 +343,10 @@ func (c *call) explainEvent(list []*gateway.Client) int {
 	}
 	from := compiled.Behind(own.Interface(e.In), packet.Source) // whatever the file says of how it came there
 	t := words.TraceOf(compiled.NewWalk(), walk.Connection{Packet: packet, From: from, Moment: n.MomentAt(e.Time)})
-	if c.options.json {
+	if c.json {
 		c.printJSON(traceResult(t, nil))
 	} else {
-		c.printTrace(t, nil)
+		c.printTrace(t, nil, detail{})
 	}
 	if t.Outcome != engine.Reached {
 		return no

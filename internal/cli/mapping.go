@@ -47,42 +47,53 @@ As the administrator of the running gateways of the network file, or of -gateway
   try tcp/20320   what would become of it if -as ADDRESS asked; nothing is asked
 
 Exit status: 0 yes, 1 nobody answers or it is refused, 2 the call is wrong.`,
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		set.StringVar(&o.gateway, "gateway", "", "the `GATEWAY`: its address to ask it as a program does, its name to ask as its administrator")
-		set.StringVar(&o.by, "by", "", "only by this `PROTOCOL`: "+strings.Join(network.MappingProtocols, ", "))
-		set.StringVar(&o.forTime, "for", "", "for how `LONG`: 1h where absent; with block until unblock")
-		watchFlag(set, o)
-		set.BoolVar(&o.hold, "hold", false, "renew it until ^C, then take it away")
-		set.IntVar(&o.wished, "outside", 0, "the outside `PORT` that is wished for; any where absent")
-		set.BoolVar(&o.exact, "exact", false, "that outside port or none")
-		set.StringVar(&o.machine, "machine", "", "for the machine with this `ADDRESS`, not this one")
-		set.StringVar(&o.only, "only", "", "only these `SENDERS` may use it: addresses or prefixes with commas between")
-		set.StringVar(&o.peer, "peer", "", "for a connection to this `ADDRESS:PORT` alone, by pcp")
-		set.StringVar(&o.from, "from", "", "ask from this `ADDRESS` of this machine")
-		set.StringVar(&o.asker, "as", "", "with try: if this `MACHINE` asked, a host or an address")
-		set.StringVar(&o.note, "note", "", "what it is for, where the protocol tells")
-		portsFlag(set, o)
-	},
-	run: runMapping,
+	begin: func(c *call) task { return &mappingCall{call: c} },
+}
+
+// A mappingCall is a call of mapping.
+type mappingCall struct {
+	*call
+	options struct {
+		by, forTime, machine, only, peer, from, asker, note, ports string
+		wished                                                     int // the outside port
+		watch, hold, exact                                         bool
+	}
+}
+
+func (c *mappingCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	set.StringVar(&c.gateway, "gateway", "", "the `GATEWAY`: its address to ask it as a program does, its name to ask as its administrator")
+	set.StringVar(&c.options.by, "by", "", "only by this `PROTOCOL`: "+strings.Join(network.MappingProtocols, ", "))
+	set.StringVar(&c.options.forTime, "for", "", "for how `LONG`: 1h where absent; with block until unblock")
+	watchFlag(set, &c.options.watch)
+	set.BoolVar(&c.options.hold, "hold", false, "renew it until ^C, then take it away")
+	set.IntVar(&c.options.wished, "outside", 0, "the outside `PORT` that is wished for; any where absent")
+	set.BoolVar(&c.options.exact, "exact", false, "that outside port or none")
+	set.StringVar(&c.options.machine, "machine", "", "for the machine with this `ADDRESS`, not this one")
+	set.StringVar(&c.options.only, "only", "", "only these `SENDERS` may use it: addresses or prefixes with commas between")
+	set.StringVar(&c.options.peer, "peer", "", "for a connection to this `ADDRESS:PORT` alone, by pcp")
+	set.StringVar(&c.options.from, "from", "", "ask from this `ADDRESS` of this machine")
+	set.StringVar(&c.options.asker, "as", "", "with try: if this `MACHINE` asked, a host or an address")
+	set.StringVar(&c.options.note, "note", "", "what it is for, where the protocol tells")
+	portsFlag(set, &c.options.ports)
 }
 
 // portsFlag says where a gateway that is a stand-in is asked.
-func portsFlag(set *flag.FlagSet, o *options) {
-	set.StringVar(&o.ports, "mapping-ports", "", "other `PORTS` than the standards': of PCP, SSDP and HTTP, as 15351,11900,18080")
+func portsFlag(set *flag.FlagSet, ports *string) {
+	set.StringVar(ports, "mapping-ports", "", "other `PORTS` than the standards': of PCP, SSDP and HTTP, as 15351,11900,18080")
 }
 
 // mappingVerbs are what mapping does, by the first word.
 var mappingVerbs = map[string]struct {
 	words int // behind it
-	run   func(*call) int
+	run   func(*mappingCall) int
 }{
-	"find": {0, (*call).findMappings}, "add": {1, (*call).addMapping}, "list": {0, (*call).listMappings}, "remove": {1, (*call).removeMapping},
-	"approve": {1, (*call).settleMapping}, "refuse": {1, (*call).settleMapping}, "block": {1, (*call).blockMachine}, "unblock": {1, (*call).blockMachine}, "try": {1, (*call).tryMapping},
+	"find": {0, (*mappingCall).findMappings}, "add": {1, (*mappingCall).addMapping}, "list": {0, (*mappingCall).listMappings}, "remove": {1, (*mappingCall).removeMapping},
+	"approve": {1, (*mappingCall).settleMapping}, "refuse": {1, (*mappingCall).settleMapping}, "block": {1, (*mappingCall).blockMachine}, "unblock": {1, (*mappingCall).blockMachine}, "try": {1, (*mappingCall).tryMapping},
 }
 
-func runMapping(c *call) int {
+func (c *mappingCall) run() int {
 	if len(c.args) == 0 {
 		return c.misused("it needs find, add, list, remove, approve, refuse, block, unblock or try")
 	}
@@ -142,7 +153,7 @@ func parsePorts(text string) (portmap.Ports, error) {
 }
 
 // asClient returns what asks as a program: the gateway of -gateway, or the default one.
-func (c *call) asClient() (*portmap.Client, error) {
+func (c *mappingCall) asClient() (*portmap.Client, error) {
 	o := &c.options
 	ports, err := parsePorts(o.ports)
 	if err != nil {
@@ -154,8 +165,8 @@ func (c *call) asClient() (*portmap.Client, error) {
 			return nil, fmt.Errorf("-from: %w", err)
 		}
 	}
-	if o.gateway != "" {
-		if client.Gateway, err = gatewayAddress(o.gateway); err != nil {
+	if c.gateway != "" {
+		if client.Gateway, err = gatewayAddress(c.gateway); err != nil {
 			return nil, fmt.Errorf("-gateway: %w", err)
 		}
 	} else if client.Gateway, err = defaultGateway(client.From); err != nil {
@@ -209,16 +220,16 @@ func defaultGateway(from netip.Addr) (netip.Addr, error) {
 }
 
 // isAddress reports whether -gateway names an address.
-func (c *call) isAddress() bool {
-	_, err := netip.ParseAddr(c.options.gateway)
+func (c *mappingCall) isAddress() bool {
+	_, err := netip.ParseAddr(c.gateway)
 	return err == nil
 }
 
 // asAdministrator returns what asks the running gateways. It returns nil after it has said what is
 // wrong.
-func (c *call) asAdministrator() []*gateway.Client {
+func (c *mappingCall) asAdministrator() []*gateway.Client {
 	if c.isAddress() {
-		c.misused("-gateway %s: an administrator names a gateway of the network file", c.options.gateway)
+		c.misused("-gateway %s: an administrator names a gateway of the network file", c.gateway)
 		return nil
 	}
 	return c.running()
@@ -233,14 +244,14 @@ type foundJSON struct {
 	Device   string `json:"device"`
 }
 
-func (c *call) findMappings() int {
+func (c *mappingCall) findMappings() int {
 	client, err := c.asClient()
 	if err != nil {
 		return c.failed(err)
 	}
 	ctx, stop := untilInterrupt()
 	defer stop()
-	found, failures := client.Find(ctx, c.options.by, c.options.gateway == "")
+	found, failures := client.Find(ctx, c.options.by, c.gateway == "")
 	result := []foundJSON{}
 	var rows [][]string
 	notes := map[string]bool{}
@@ -260,7 +271,7 @@ func (c *call) findMappings() int {
 			notes[f.External.String()+" "+note] = true
 		}
 	}
-	if c.options.json {
+	if c.json {
 		c.printJSON(map[string]any{"found": result})
 	} else {
 		if len(rows) > 0 {
@@ -335,7 +346,7 @@ func splitErrors(err error) []error {
 const usualLifetime = "1h"
 
 // ask reads what add and remove are about.
-func (c *call) ask(text string) (a portmap.Ask, err error) {
+func (c *mappingCall) ask(text string) (a portmap.Ask, err error) {
 	o := &c.options
 	if a.Protocol, a.Port, err = c.mappedService(text); err != nil {
 		return a, err
@@ -392,7 +403,7 @@ func gotOf(g *portmap.Got) gotJSON {
 	return gotJSON{g.By, g.Protocol.String(), g.Outside.String(), g.Inside.String(), g.Lifetime.Seconds(), g.Text}
 }
 
-func (c *call) addMapping() int {
+func (c *mappingCall) addMapping() int {
 	a, err := c.ask(c.args[1])
 	if err != nil {
 		return c.misused("%s", err)
@@ -421,7 +432,7 @@ func (c *call) addMapping() int {
 }
 
 func (c *call) printGot(got *portmap.Got) {
-	if c.options.json {
+	if c.json {
 		c.printJSONLine(gotOf(got))
 	} else {
 		arrow := got.Outside.String()
@@ -460,7 +471,7 @@ func (c *call) holdMapping(ctx context.Context, client *portmap.Client, a *portm
 	held.Store(got)
 	lost := client.Lost(ctx, &held)
 	say := func(text string) {
-		if !c.options.json {
+		if !c.json {
 			fmt.Fprintln(c.Out, text)
 			c.flush()
 		}
@@ -526,14 +537,14 @@ func (c *call) letGo(client *portmap.Client, by string, a portmap.Ask, got *port
 		return c.refusedMapping(err)
 	}
 	c.forgetMapping(got)
-	if !c.options.json {
+	if !c.json {
 		fmt.Fprintf(c.Out, "taken away\n")
 	}
 	return yes
 }
 
-func (c *call) removeMapping() int {
-	if c.options.gateway != "" && !c.isAddress() {
+func (c *mappingCall) removeMapping() int {
+	if c.gateway != "" && !c.isAddress() {
 		return c.removeAsAdministrator()
 	}
 	protocol, outside, err := c.mappedService(c.args[1])
@@ -561,7 +572,7 @@ func (c *call) removeMapping() int {
 		c.forgetMapping(&portmap.Got{Protocol: protocol, Outside: netip.AddrPortFrom(client.Gateway, outside)})
 	}
 	switch {
-	case c.options.json:
+	case c.json:
 		c.printJSON(map[string]any{"removed": c.args[1], "known": ok})
 	case ok:
 		fmt.Fprintf(c.Out, "%s is taken away\n", c.args[1])
@@ -571,7 +582,7 @@ func (c *call) removeMapping() int {
 	return yes
 }
 
-func (c *call) removeAsAdministrator() int {
+func (c *mappingCall) removeAsAdministrator() int {
 	list := c.asAdministrator()
 	if list == nil {
 		return wrong
@@ -580,14 +591,14 @@ func (c *call) removeAsAdministrator() int {
 		return struct{}{}, g.RemoveMapping(context.Background(), c.args[1], loginName())
 	})
 	for i, g := range list {
-		if failures[i] == nil && !c.options.json {
+		if failures[i] == nil && !c.json {
 			fmt.Fprintf(c.Out, "%s: %s is taken away\n", g.Gateway, c.args[1])
 		}
 	}
 	return c.sayFailures(failures)
 }
 
-func (c *call) settleMapping() int {
+func (c *mappingCall) settleMapping() int {
 	number, err := strconv.ParseUint(c.args[1], 10, 63)
 	if err != nil {
 		return c.misused("%s %s: the number that mapping list shows", c.args[0], c.args[1])
@@ -609,7 +620,7 @@ func (c *call) settleMapping() int {
 		}
 		return c.failed(err)
 	}
-	if !c.options.json {
+	if !c.json {
 		word := "refused"
 		if approve {
 			word = "approved"
@@ -620,7 +631,7 @@ func (c *call) settleMapping() int {
 }
 
 // blockMachine blocks a machine at the gateways where programs may ask, or lets it ask again.
-func (c *call) blockMachine() int {
+func (c *mappingCall) blockMachine() int {
 	b := gateway.Block{Blocked: c.args[0] == "block", Who: loginName()}
 	if c.options.forTime != "" {
 		if !b.Blocked {
@@ -654,7 +665,7 @@ func (c *call) blockMachine() int {
 	}
 	_, failures := askAll(list, func(g *gateway.Client) (struct{}, error) { return struct{}{}, g.Block(context.Background(), b) })
 	for i, g := range list {
-		if failures[i] != nil || c.options.json {
+		if failures[i] != nil || c.json {
 			continue
 		}
 		text := "may ask again"
@@ -676,7 +687,7 @@ func hostOf(n *network.Network, name string) *network.Host {
 	return n.Host(name)
 }
 
-func (c *call) listMappings() int {
+func (c *mappingCall) listMappings() int {
 	if c.isAddress() {
 		if c.options.watch {
 			return c.misused("-watch is for administrators: name a gateway of the network file")
@@ -687,7 +698,7 @@ func (c *call) listMappings() int {
 	if list == nil {
 		return wrong
 	}
-	return c.watched(func() int { return c.showGranted(list) })
+	return c.watched(c.options.watch, func() int { return c.showGranted(list) })
 }
 
 func (c *call) showGranted(list []*gateway.Client) int {
@@ -700,7 +711,7 @@ func (c *call) showGranted(list []*gateway.Client) int {
 		all.Blocked = append(all.Blocked, answers[i].Blocked...)
 	}
 	status := c.sayFailures(failures)
-	if c.options.json {
+	if c.json {
 		c.printJSON(all)
 		return status
 	}
@@ -792,7 +803,7 @@ func wishText(n *network.Network, w *gateway.Wish) string {
 	return text
 }
 
-func (c *call) listAsClient() int {
+func (c *mappingCall) listAsClient() int {
 	client, err := c.asClient()
 	if err != nil {
 		return c.failed(err)
@@ -811,7 +822,7 @@ func (c *call) listAsClient() int {
 		rows = append(rows, []string{fmt.Sprintf("%s/%d", g.Protocol, g.Outside.Port()), g.Outside.String() + " -> " + g.Inside.String(), spanText(g.Lifetime.Seconds()), g.Text})
 	}
 	switch {
-	case c.options.json:
+	case c.json:
 		c.printJSON(map[string]any{"mappings": result})
 	case len(rows) == 0:
 		fmt.Fprintf(c.Out, "%s tells of no mapping of this machine\n", client.Gateway)
@@ -821,7 +832,7 @@ func (c *call) listAsClient() int {
 	return yes
 }
 
-func (c *call) tryMapping() int {
+func (c *mappingCall) tryMapping() int {
 	protocol, port, err := c.mappedService(c.args[1])
 	if err != nil {
 		return c.misused("%s", err)
@@ -878,7 +889,7 @@ func (c *call) tryMapping() int {
 			}
 		}
 	}
-	if c.options.json {
+	if c.json {
 		c.printJSON(map[string]any{"tried": results})
 		return status
 	}

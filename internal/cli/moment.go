@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"flag"
 	"fmt"
 	"strings"
 	"time"
@@ -73,11 +72,6 @@ func (c *call) onDay(n *network.Network) {
 	}
 }
 
-// timesFlag is -at of commands that are about every moment without it.
-func timesFlag(set *flag.FlagSet, o *options) {
-	set.StringVar(&o.at, "at", "", "only this `TIME`, as \"mon 14:00\" or \"2026-11-23 14:00\"; every moment where absent")
-}
-
 // times returns the moments that are asked about, in a network: all of them where -at names none.
 func (c *call) times(n *network.Network) network.Times {
 	if m := c.moment(); !m.isNone() {
@@ -88,16 +82,16 @@ func (c *call) times(n *network.Network) network.Times {
 
 // moment returns the time that -at names, which is right: else nothing is run.
 func (c *call) moment() momentText {
-	m, _ := readMoment(c.options.at)
+	m, _ := readMoment(c.at)
 	return m
 }
 
 // atText says of which moment an answer is, where it is of one.
 func (c *call) atText() string {
-	if c.options.at == "" {
+	if c.at == "" {
 		return ""
 	}
-	return " at " + c.options.at
+	return " at " + c.at
 }
 
 // whenOnly says at which moments something is so, where not at all that are asked about.

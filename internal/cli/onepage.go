@@ -22,7 +22,7 @@ type pagePart struct {
 }
 
 // printPage writes one page about everything that can get in, in whole sentences.
-func (c *call) printPage(n *network.Network, live *liveNetwork, found *reach.Answer) {
+func (c *reachCall) printPage(n *network.Network, live *liveNetwork, found *reach.Answer) {
 	names := reach.NewNamer(n)
 	parts := []pagePart{
 		{heading: "Open to everybody on the internet"},
@@ -55,7 +55,7 @@ func (c *call) printPage(n *network.Network, live *liveNetwork, found *reach.Ans
 		}
 		parts[5].sentences = append(parts[5].sentences, text+".")
 	}
-	title := fmt.Sprintf("What can be reached at %s from %s, %s", n.Name, outsideWord(c.options.from), cmp.Or(c.options.at, string(n.Today)))
+	title := fmt.Sprintf("What can be reached at %s from %s, %s", n.Name, outsideWord(c.options.from), cmp.Or(c.at, string(n.Today)))
 	if c.options.page == "markdown" {
 		fmt.Fprintf(c.Out, "# %s\n\n%s\n", title, escaped(c.sourceText(live)))
 	} else {

@@ -16,7 +16,7 @@ const mostAddresses = 20
 // listPools prints what the source-nat rules of running gateways have of their ports.
 func (c *call) listPools(list []*gateway.Client) int {
 	found, failures := askAll(list, func(g *gateway.Client) (gateway.Pools, error) { return g.Pools(context.Background()) })
-	if c.options.json {
+	if c.json {
 		result := map[string]gateway.Pools{}
 		for i, g := range list {
 			if failures[i] == nil {

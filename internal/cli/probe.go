@@ -32,16 +32,26 @@ said nothing.
 -from-outside prints what to run elsewhere instead.
 
 Exit status: 0 answered, 1 not, 2 the call is wrong or nothing could be sent.`,
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		set.StringVar(&o.forTime, "for", "3s", "how `LONG` to wait for an answer")
-		set.BoolVar(&o.outsider, "from-outside", false, "print what to run elsewhere")
-	},
-	run: runProbe,
+	begin: func(c *call) task { return &probeCall{call: c} },
 }
 
-func runProbe(c *call) int {
+// A probeCall is a call of probe.
+type probeCall struct {
+	*call
+	options struct {
+		forTime  string
+		outsider bool
+	}
+}
+
+func (c *probeCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	set.StringVar(&c.options.forTime, "for", "3s", "how `LONG` to wait for an answer")
+	set.BoolVar(&c.options.outsider, "from-outside", false, "print what to run elsewhere")
+}
+
+func (c *probeCall) run() int {
 	if len(c.args) != 2 {
 		return c.misused("it needs ADDRESS and SERVICE")
 	}
@@ -50,7 +60,7 @@ func runProbe(c *call) int {
 		return c.misused("-for %s: write 1s to 5m", c.options.forTime)
 	}
 	n, err := netfile.Read(c.path())
-	if err != nil && (c.options.file != "" || c.Getenv("HOLLOWBRIDGE_FILE") != "") {
+	if err != nil && (c.file != "" || c.Getenv("HOLLOWBRIDGE_FILE") != "") {
 		return c.readFailed(err)
 	}
 	if err != nil {
@@ -72,7 +82,7 @@ func runProbe(c *call) int {
 	if n != nil {
 		t = traceProbe(n, r)
 	}
-	if c.options.json {
+	if c.json {
 		c.printJSON(probeResult(r, service, t))
 	} else {
 		c.printProbe(r, service, t)

@@ -42,22 +42,33 @@ let the program make namespaces.`,
 		"hollowbridge prove fronts rim:fibre https", "hollowbridge prove remote-observers rim:fibre tcp/8443 -json",
 		"hollowbridge prove 10.61.8.40 192.0.2.10 icmp",
 	},
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		ciFlags(set, o)
-		questionFlags(set, o)
-		whatIfFlags(set, o)
-		set.StringVar(&o.against, "against", "", "build the lab from another `FILE`: where it does otherwise than the traces say")
-	},
-	run: runProve,
+	begin: func(c *call) task { return &proveCall{call: c} },
 }
 
-func runProve(c *call) int {
+// A proveCall is a call of prove.
+type proveCall struct {
+	*call
+	options struct {
+		questionOptions
+		against string
+	}
+}
+
+func (c *proveCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	c.ciFlags(set)
+	c.options.questionOptions.flags(c.call, set)
+	c.whatIfFlags(set)
+	set.StringVar(&c.options.against, "against", "", "build the lab from another `FILE`: where it does otherwise than the traces say")
+}
+
+func (c *proveCall) run() int {
+	c.quiet = true // it runs itself again
 	if len(c.args) != 0 && len(c.args) != 3 {
 		return c.misused("it needs FROM, TO and SERVICE, or nothing")
 	}
-	q, ok := c.question()
+	q, ok := c.options.question(c.call)
 	if !ok {
 		return wrong
 	}
@@ -102,7 +113,7 @@ func runProve(c *call) int {
 }
 
 // prove does what runProve is asked, in namespaces of its own.
-func (c *call) prove(n *network.Network, e, built *walk.Engine, notes []string, moment network.Moment, one []walk.Connection) int {
+func (c *proveCall) prove(n *network.Network, e, built *walk.Engine, notes []string, moment network.Moment, one []walk.Connection) int {
 	start := time.Now()
 	plan := &prove.Plan{Connections: one}
 	if one == nil {
@@ -138,11 +149,11 @@ func (c *call) prove(n *network.Network, e, built *walk.Engine, notes []string, 
 	r := c.proof(n, l, plan, cases)
 	r.notes = slices.Concat(r.notes, notes)
 	switch {
-	case c.options.json:
+	case c.json:
 		c.printJSON(r.json(c))
-	case c.options.tap:
+	case c.tap:
 		c.printTAP(r.checks(c))
-	case c.options.junit:
+	case c.junit:
 		if err := c.printJUnit(n.Name, r.checks(c)); err != nil {
 			return c.failed(err)
 		}
@@ -222,7 +233,7 @@ func breaks(x *network.Expectation, k *prove.Case) bool {
 }
 
 // proveLine is the command that sends a connection again.
-func (c *call) proveLine(k *prove.Case) string {
+func (c *proveCall) proveLine(k *prove.Case) string {
 	connection := k.Trace.Connection
 	p := connection.Packet
 	line := fmt.Sprintf("hollowbridge prove %s %s %s", p.Source, p.Destination, header.ServiceAt(p.Protocol, p.DestinationPort))
@@ -234,7 +245,7 @@ func (c *call) proveLine(k *prove.Case) string {
 	} else if connection.From.Segment != nil && c.needsIn(connection) {
 		line += " -in " + connection.From.Segment.Lead().String()
 	}
-	line += " -at " + network.Quoted(cmp.Or(c.options.at, connection.Moment.String()))
+	line += " -at " + network.Quoted(cmp.Or(c.at, connection.Moment.String()))
 	if c.options.against != "" {
 		line += " -against " + network.Quoted(c.options.against)
 	}
@@ -319,7 +330,7 @@ func (c *call) printApart(r *proof) {
 // mostShown is how many cases that differ are shown whole.
 const mostShown = 12
 
-func (c *call) printProofs(r *proof, took time.Duration) {
+func (c *proveCall) printProofs(r *proof, took time.Duration) {
 	c.printApart(r)
 	if len(r.unable)+len(r.notes) > 0 {
 		fmt.Fprintln(c.Out)
@@ -383,7 +394,7 @@ func byCount(counts map[string]int) []string {
 }
 
 // printDiffering shows what a trace says and what happened.
-func (c *call) printDiffering(k *prove.Case) {
+func (c *proveCall) printDiffering(k *prove.Case) {
 	p := k.Trace.Connection.Packet
 	c.heading("%s -> %s %s, from %s", p.From(), p.To(), protocolText(p), k.Trace.Connection.From.Name())
 	fmt.Fprintf(c.Out, "  trace     %s\n", strings.TrimSpace(c.verdictLine(k.Trace)))
@@ -394,7 +405,7 @@ func (c *call) printDiffering(k *prove.Case) {
 }
 
 // checks returns one check a connection, and one an expectation.
-func (r *proof) checks(c *call) []checked {
+func (r *proof) checks(c *proveCall) []checked {
 	var list []checked
 	for i := range r.cases {
 		k := &r.cases[i]
@@ -457,7 +468,7 @@ type seenJSON struct {
 	Kind         string  `json:"kind"`
 }
 
-func (r *proof) json(c *call) proofJSON {
+func (r *proof) json(c *proveCall) proofJSON {
 	unsent := 0
 	for _, classes := range r.plan.Unsent {
 		unsent += classes

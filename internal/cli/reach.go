@@ -40,32 +40,42 @@ about one moment.
 		"hollowbridge reach -csv",
 		"hollowbridge reach -report markdown",
 	},
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		set.BoolVar(&o.csv, "csv", false, "print CSV")
-		set.StringVar(&o.page, "report", "", "write one page in whole sentences, for somebody who is no administrator, as this `FORM`: text or markdown")
-		set.StringVar(&o.from, "from", "internet", "whose connections, `WHO`")
-		set.StringVar(&o.to, "to", "", "only what is delivered to these, `WHERE`")
-		set.StringVar(&o.service, "service", "", "only this `SERVICE`, as it is delivered")
-		askedFlag(set, o)
-		whatIfFlags(set, o)
-		set.BoolVar(&o.live, "live", false, "at the running gateways: what is in force there, with the mappings that programs have")
-		timesFlag(set, o)
-	},
-	run: runReach,
+	begin: func(c *call) task { return &reachCall{call: c} },
 }
 
-func runReach(c *call) int {
+// A reachCall is a call of reach.
+type reachCall struct {
+	*call
+	options struct {
+		page, from, to, service string
+		live                    bool
+	}
+}
+
+func (c *reachCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	set.BoolVar(&c.csv, "csv", false, "print CSV")
+	set.StringVar(&c.options.page, "report", "", "write one page in whole sentences, for somebody who is no administrator, as this `FORM`: text or markdown")
+	set.StringVar(&c.options.from, "from", "internet", "whose connections, `WHO`")
+	set.StringVar(&c.options.to, "to", "", "only what is delivered to these, `WHERE`")
+	set.StringVar(&c.options.service, "service", "", "only this `SERVICE`, as it is delivered")
+	c.askedFlag(set)
+	c.whatIfFlags(set)
+	set.BoolVar(&c.options.live, "live", false, "at the running gateways: what is in force there, with the mappings that programs have")
+	c.timesFlag(set)
+}
+
+func (c *reachCall) run() int {
 	if len(c.args) > 0 {
 		return c.misused("%s: not expected; name sources with -from", c.args[0])
 	}
-	if o := &c.options; o.page != "" && (o.json || o.csv) {
+	if o := &c.options; o.page != "" && (c.json || c.csv) {
 		return c.misused("-report, -json and -csv are forms of one answer; give one of them")
 	} else if o.page != "" && !slices.Contains(pageForms, o.page) {
 		return c.misused("-report %s: there are text and markdown", o.page)
 	}
-	n, live := c.liveOrFile()
+	n, live := c.liveOrFile(c.options.live)
 	if n == nil {
 		return wrong
 	}
@@ -80,11 +90,11 @@ func runReach(c *call) int {
 		return c.failed(fmt.Errorf("%w; nothing is claimed", err))
 	}
 	switch {
-	case c.options.json:
+	case c.json:
 		c.printJSON(c.reachResult(n, c.options.from, &found))
 	case c.options.page != "":
 		c.printPage(n, live, &found)
-	case c.options.csv:
+	case c.csv:
 		return c.reachCSV(n, &found)
 	default:
 		if live != nil {
@@ -95,7 +105,7 @@ func runReach(c *call) int {
 	return yes
 }
 
-func (c *call) reachQuestion(n *network.Network) (reach.Question, error) {
+func (c *reachCall) reachQuestion(n *network.Network) (reach.Question, error) {
 	var q reach.Question
 	from, err := netfile.ParseExpression(n, c.options.from)
 	if err != nil {
@@ -118,7 +128,7 @@ func (c *call) reachQuestion(n *network.Network) (reach.Question, error) {
 	return q, nil
 }
 
-func (c *call) printReach(n *network.Network, found *reach.Answer) {
+func (c *reachCall) printReach(n *network.Network, found *reach.Answer) {
 	names := reach.NewNamer(n)
 	open, many := 0, 0
 	for i, part := range [][]reach.Access{found.Reached, found.LetThrough} {
@@ -493,8 +503,8 @@ func (c *call) traceLine(x reach.Example) string {
 	if x.In != nil {
 		line += " -in " + x.In.String()
 	}
-	if c.options.at != "" {
-		line += " -at " + network.Quoted(c.options.at)
+	if c.at != "" {
+		line += " -at " + network.Quoted(c.at)
 	} else if x.At != "" {
 		line += " -at " + network.Quoted(x.At)
 	}
@@ -503,10 +513,10 @@ func (c *call) traceLine(x reach.Example) string {
 
 // typed returns a command so that it is about the same file when it is typed.
 func (c *call) typed(command string) string {
-	if c.options.file != "" {
-		command += " -f " + network.Quoted(c.options.file)
+	if c.file != "" {
+		command += " -f " + network.Quoted(c.file)
 	}
-	v := &c.options.whatIf
+	v := &c.whatIf
 	for _, f := range []struct {
 		name string
 		list []string

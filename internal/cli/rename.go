@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"flag"
 	"fmt"
 	"slices"
 	"strings"
@@ -26,8 +25,7 @@ it is asked under the old name, which the key formerly keeps.`,
 		"hollowbridge rename zone yard courtyard -dry-run",
 		"hollowbridge rename allow archive-web library-page -dry-run",
 	},
-	flags: editFlags,
-	run:   runEdit,
+	begin: editing(noMoreFlags),
 }
 
 var copyCommand = &command{
@@ -40,11 +38,7 @@ the filter rule that it needs as well.`,
 		"hollowbridge copy port-forward archive-web archive-alt service=tcp/8443 to=archive:443 -dry-run",
 		"hollowbridge copy allow archive-web archive-too from=remote-observers -dry-run",
 	},
-	flags: func(set *flag.FlagSet, o *options) {
-		editFlags(set, o)
-		set.BoolVar(&o.allow, "allow", false, "add the filter rule that a forward needs as well")
-	},
-	run: runEdit,
+	begin: editing(allowFlag),
 }
 
 // renaming reads an edit that gives a new name: [KIND] OLD NEW.
@@ -62,7 +56,7 @@ func (c *call) renaming(edit network.Edit, kinds []string) (network.Edit, error)
 	case len(args) != 2:
 		return edit, fmt.Errorf("it needs the name and the new one")
 	}
-	edit.Name, edit.Values, edit.Gateway = args[0], args[1:], c.options.gateway
+	edit.Name, edit.Values, edit.Gateway = args[0], args[1:], c.gateway
 	return edit, nil
 }
 

@@ -98,7 +98,7 @@ func (c *call) printRepairs(list []repairJSON) {
 }
 
 // applyRepair makes one of the edits that a trace offers.
-func (c *call) applyRepair(list []repair.Repair) int {
+func (c *traceCall) applyRepair(list []repair.Repair) int {
 	number := c.options.repair
 	switch {
 	case len(list) == 0:
@@ -106,6 +106,6 @@ func (c *call) applyRepair(list []repair.Repair) int {
 	case number < 1 || number > len(list):
 		return c.failed(fmt.Errorf("-repair %d: the trace offers %s", number, count(len(list), "repair")))
 	}
-	c.options.json = false
+	c.json = false
 	return c.edit(func(e *netfile.Editor) error { return e.ApplyAll(list[number-1].Edits) })
 }

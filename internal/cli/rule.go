@@ -46,7 +46,7 @@ func (c *call) showRule(n *network.Network, name string) int {
 	if len(found) == 0 {
 		return c.failed(fmt.Errorf("%s: no rule has this name%s", name, netfile.DidYouMean(name, names)))
 	}
-	if c.options.json {
+	if c.json {
 		c.printJSON(found)
 		return yes
 	}

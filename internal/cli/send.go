@@ -36,16 +36,27 @@ whatever machine FROM is, and says what the clients meet. There the machine that
 back what comes.
 
 Exit status: 0 all reached, 1 some not, 2 the call, the file or a gateway is wrong.`,
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		questionFlags(set, o)
-		set.IntVar(&o.count, "count", 1, "how `MANY` connections")
-		set.IntVar(&o.bytes, "bytes", 0, "how many `BYTES` each carries")
-		set.IntVar(&o.rate, "rate", 0, "how many connections to begin in a `SECOND`; 0 is as fast as it goes")
-		set.BoolVar(&o.hold, "hold", false, "keep them open until ^C")
-	},
-	run: runSend,
+	begin: func(c *call) task { return &sendCall{call: c} },
+}
+
+// A sendCall is a call of send.
+type sendCall struct {
+	*call
+	options struct {
+		questionOptions
+		count, bytes, rate int
+		hold               bool
+	}
+}
+
+func (c *sendCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	c.options.questionOptions.flags(c.call, set)
+	set.IntVar(&c.options.count, "count", 1, "how `MANY` connections")
+	set.IntVar(&c.options.bytes, "bytes", 0, "how many `BYTES` each carries")
+	set.IntVar(&c.options.rate, "rate", 0, "how many connections to begin in a `SECOND`; 0 is as fast as it goes")
+	set.BoolVar(&c.options.hold, "hold", false, "keep them open until ^C")
 }
 
 const (
@@ -57,7 +68,7 @@ const (
 	headersSize   = 40   // of TCP over IPv4; what carries nothing is that long
 )
 
-func runSend(c *call) int {
+func (c *sendCall) run() int {
 	o := &c.options
 	switch {
 	case len(c.args) != 3:
@@ -71,7 +82,7 @@ func runSend(c *call) int {
 	case o.rate < 0:
 		return c.misused("-rate %d: at least 1", o.rate)
 	}
-	q, ok := c.question()
+	q, ok := c.options.question(c.call)
 	if !ok {
 		return wrong
 	}
@@ -93,7 +104,7 @@ func runSend(c *call) int {
 	}
 	ctx, stop := untilInterrupt()
 	defer stop()
-	s := &sending{call: c, engine: e, first: first, stranger: q.from == "internet", clients: map[string]*gateway.Client{}, outcomes: map[string]int{}}
+	s := &sending{sendCall: c, engine: e, first: first, stranger: q.from == "internet", clients: map[string]*gateway.Client{}, outcomes: map[string]int{}}
 	for _, client := range list {
 		s.clients[client.Gateway] = client
 	}
@@ -128,7 +139,7 @@ func runSend(c *call) int {
 
 // A sending is connections that are sent.
 type sending struct {
-	*call
+	*sendCall
 	engine   *walk.Engine
 	first    walk.Connection
 	stranger bool
@@ -316,12 +327,12 @@ func (s *sending) report(took time.Duration) int {
 	if s.reached < all || all == 0 {
 		status = no
 	}
-	if s.options.json {
+	if s.json {
 		s.printJSON(sentJSON{Sent: all, Reached: s.reached, Outcomes: s.outcomes, Seconds: took.Seconds()})
 		return status
 	}
 	if s.example != nil {
-		s.printTrace(s.example, nil)
+		s.printTrace(s.example, nil, detail{})
 		return status
 	}
 	for _, text := range slices.SortedFunc(maps.Keys(s.outcomes), func(a, b string) int {

@@ -25,21 +25,35 @@ many packets and bytes went forth and back; and the rules it goes by.
 The first three words of a line can stand behind trace. Addresses and ports of both sides of a
 translation count for -from, -to, -address and -port. -clear ends those that match; at least one of
 the filters, or -all, says which.`,
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		onlyFlag(set, o)
-		matchFlags(set, o)
-		topFlag(set, o)
-		watchFlag(set, o)
-		set.BoolVar(&o.clear, "clear", false, "end the sessions that match")
-		set.BoolVar(&o.all, "all", false, "with -clear, all of them")
-	},
-	run: runSessions,
+	begin: func(c *call) task { return &sessionsCall{call: c} },
+}
+
+// A sessionsCall is a call of sessions.
+type sessionsCall struct {
+	*call
+	options struct {
+		matching
+		top               int
+		watch, clear, all bool
+	}
+}
+
+func (c *sessionsCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	c.onlyFlag(set)
+	c.options.matching.flags(set)
+	topFlag(set, &c.options.top)
+	watchFlag(set, &c.options.watch)
+	set.BoolVar(&c.options.clear, "clear", false, "end the sessions that match")
+	set.BoolVar(&c.options.all, "all", false, "with -clear, all of them")
 }
 
 // matchFlags are those that say which sessions or events are meant.
-func matchFlags(set *flag.FlagSet, o *options) {
+// matching says which sessions or events are meant.
+type matching struct{ from, to, address, port, service, rule string }
+
+func (o *matching) flags(set *flag.FlagSet) {
 	set.StringVar(&o.from, "from", "", "from these `ADDRESSES`: a host, group, address, prefix or range")
 	set.StringVar(&o.to, "to", "", "to these `ADDRESSES`")
 	set.StringVar(&o.address, "address", "", "from or to these `ADDRESSES`")
@@ -48,17 +62,16 @@ func matchFlags(set *flag.FlagSet, o *options) {
 	set.StringVar(&o.rule, "rule", "", "by this `RULE`")
 }
 
-func topFlag(set *flag.FlagSet, o *options) {
-	set.IntVar(&o.top, "top", 200, "at most this `NUMBER` of each gateway")
+func topFlag(set *flag.FlagSet, top *int) {
+	set.IntVar(top, "top", 200, "at most this `NUMBER` of each gateway")
 }
 
-func watchFlag(set *flag.FlagSet, o *options) {
-	set.BoolVar(&o.watch, "watch", false, "show it anew every second, until ^C")
+func watchFlag(set *flag.FlagSet, watch *bool) {
+	set.BoolVar(watch, "watch", false, "show it anew every second, until ^C")
 }
 
 // matchQuery returns what the flags of matchFlags ask for.
-func (c *call) matchQuery() url.Values {
-	o := &c.options
+func (o *matching) query() url.Values {
 	query := url.Values{}
 	for key, value := range map[string]string{"from": o.from, "to": o.to, "address": o.address, "port": o.port, "service": o.service, "rule": o.rule} {
 		if value != "" {
@@ -68,13 +81,13 @@ func (c *call) matchQuery() url.Values {
 	return query
 }
 
-func runSessions(c *call) int {
+func (c *sessionsCall) run() int {
 	switch o := &c.options; {
 	case len(c.args) > 0:
 		return c.misused("%s: not expected; -from, -to, -rule and others say which sessions", c.args[0])
 	case o.top < 1 || o.top > 100_000:
 		return c.misused("-top %d: 1 to 100000", o.top)
-	case o.clear && !o.all && len(c.matchQuery()) == 0:
+	case o.clear && !o.all && len(c.options.query()) == 0:
 		return c.misused("-clear ends what matches: say which sessions, or -all")
 	case o.clear && o.watch:
 		return c.misused("-watch and -clear don't go together")
@@ -86,12 +99,12 @@ func runSessions(c *call) int {
 	if c.options.clear {
 		return c.clearSessions(list)
 	}
-	return c.watched(func() int { return c.listSessions(list) })
+	return c.watched(c.options.watch, func() int { return c.listSessions(list) })
 }
 
-func (c *call) clearSessions(list []*gateway.Client) int {
+func (c *sessionsCall) clearSessions(list []*gateway.Client) int {
 	ended, failures := askAll(list, func(g *gateway.Client) (gateway.Ended, error) {
-		return g.EndSessions(context.Background(), c.matchQuery())
+		return g.EndSessions(context.Background(), c.options.query())
 	})
 	result, notes := map[string]int{}, map[string]string{}
 	for i, g := range list {
@@ -99,21 +112,21 @@ func (c *call) clearSessions(list []*gateway.Client) int {
 			continue
 		}
 		result[g.Gateway], notes[g.Gateway] = ended[i].Ended, ended[i].Note
-		if !c.options.json {
+		if !c.json {
 			fmt.Fprintf(c.Out, "%s  %s\n", g.Gateway, plural(ended[i].Ended, "session ended", "sessions ended"))
 			if note := ended[i].Note; note != "" {
 				c.say("%s", note)
 			}
 		}
 	}
-	if c.options.json {
+	if c.json {
 		c.printJSON(map[string]any{"ended": result, "notes": notes})
 	}
 	return c.sayFailures(failures)
 }
 
-func (c *call) listSessions(list []*gateway.Client) int {
-	query := c.matchQuery()
+func (c *sessionsCall) listSessions(list []*gateway.Client) int {
+	query := c.options.query()
 	query.Set("top", strconv.Itoa(c.options.top))
 	found, failures := askAll(list, func(g *gateway.Client) (gateway.Sessions, error) { return g.Sessions(context.Background(), query) })
 	all := gateway.Sessions{Sessions: []gateway.Session{}}
@@ -121,7 +134,7 @@ func (c *call) listSessions(list []*gateway.Client) int {
 		all.Count += found[i].Count
 		all.Sessions = append(all.Sessions, found[i].Sessions...)
 	}
-	if c.options.json {
+	if c.json {
 		c.printJSON(all)
 		return c.sayFailures(failures)
 	}
@@ -276,8 +289,8 @@ func bytesText(n int64) string {
 }
 
 // watched does something once, or, with -watch, anew every second on a cleared screen.
-func (c *call) watched(show func() int) int {
-	if !c.options.watch {
+func (c *call) watched(watch bool, show func() int) int {
+	if !watch {
 		return show()
 	}
 	ctx, stop := untilInterrupt()
@@ -289,7 +302,7 @@ func (c *call) watched(show func() int) int {
 			steer(c.Out, clearScreen)
 		}
 		status := show()
-		if !c.Color && !c.options.json {
+		if !c.Color && !c.json {
 			fmt.Fprintln(c.Out)
 		}
 		if c.flush() != nil || status == wrong {

@@ -27,13 +27,23 @@ and the registered ones, by a part of their names or by what people call them.`,
 		"hollowbridge show", "hollowbridge show rules", "hollowbridge show hosts -json", "hollowbridge show map",
 		"hollowbridge show rule archive-web", "hollowbridge show kernel keep", "hollowbridge show services -named vnc",
 	},
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		set.BoolVar(&o.here, "here", false, "with kernel: what this machine has")
-		set.StringVar(&o.named, "named", "", "with services: the file's and the registered ones in whose name is this `WORD`, or that are called so")
-	},
-	run: runShow,
+	begin: func(c *call) task { return &showCall{call: c} },
+}
+
+// A showCall is a call of show.
+type showCall struct {
+	*call
+	options struct {
+		here  bool
+		named string
+	}
+}
+
+func (c *showCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	set.BoolVar(&c.options.here, "here", false, "with kernel: what this machine has")
+	set.StringVar(&c.options.named, "named", "", "with services: the file's and the registered ones in whose name is this `WORD`, or that are called so")
 }
 
 // A part is one thing that show shows.
@@ -52,7 +62,7 @@ var parts = []part{
 	{"expectations", (*call).showExpectations},
 }
 
-func runShow(c *call) int {
+func (c *showCall) run() int {
 	isRule := len(c.args) == 2 && c.args[0] == "rule"
 	isMap := len(c.args) == 1 && c.args[0] == "map"
 	if len(c.args) > 0 && c.args[0] == "kernel" {
@@ -92,7 +102,7 @@ func runShow(c *call) int {
 		return wrong
 	case isRule:
 		return c.showRule(n, c.args[1])
-	case c.options.json:
+	case c.json:
 		c.printJSON(showResult(n))
 		return yes
 	}
@@ -102,7 +112,7 @@ func runShow(c *call) int {
 		return yes
 	}
 	for _, p := range shown {
-		p.print(c, n)
+		p.print(c.call, n)
 	}
 	return yes
 }
@@ -444,7 +454,7 @@ type namedService struct {
 }
 
 // showNamed shows the services in whose name is a word, or that are called so.
-func (c *call) showNamed() int {
+func (c *showCall) showNamed() int {
 	n := c.network()
 	if n == nil {
 		return wrong
@@ -470,7 +480,7 @@ func (c *call) showNamed() int {
 	if len(found) == 0 {
 		status = no
 	}
-	if c.options.json {
+	if c.json {
 		c.printJSON(map[string]any{"services": found})
 		return status
 	}

@@ -25,16 +25,25 @@ apply that is not whole.
 
 Exit status: 0 all is as it should be, 1 something is not, 2 the call or the file is wrong.`,
 	examples: []string{"hollowbridge status", "hollowbridge status -gateway rim -json"},
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		onlyFlag(set, o)
-		watchFlag(set, o)
-	},
-	run: runStatus,
+	begin:    func(c *call) task { return &statusCall{call: c} },
 }
 
-func runStatus(c *call) int {
+// A statusCall is a call of status.
+type statusCall struct {
+	*call
+	options struct {
+		watch bool
+	}
+}
+
+func (c *statusCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	c.onlyFlag(set)
+	watchFlag(set, &c.options.watch)
+}
+
+func (c *statusCall) run() int {
 	if len(c.args) > 0 {
 		return c.misused("it takes no arguments; -gateway names gateways")
 	}
@@ -46,7 +55,7 @@ func runStatus(c *call) int {
 	if err != nil {
 		return c.failed(err)
 	}
-	return c.watched(func() int { return c.showStatus(n, list, wrongs) })
+	return c.watched(c.options.watch, func() int { return c.showStatus(n, list, wrongs) })
 }
 
 // A gatewayStatus is what status says of a gateway.
@@ -90,7 +99,7 @@ func (c *call) showStatus(n *network.Network, list []*gateway.Client, wrongs map
 	for i := range all {
 		troubles += len(all[i].Troubles)
 	}
-	if c.options.json {
+	if c.json {
 		c.printJSON(all)
 	} else {
 		c.printStatus(all, troubles)

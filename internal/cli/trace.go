@@ -48,55 +48,70 @@ Exit status: 0 reached, 1 not reached, 2 the call or the file is wrong.`,
 		"hollowbridge trace remote-observers rim:fibre tcp/2222 -repair 1 -dry-run",
 		"hollowbridge trace 192.0.2.7 rim:fibre rtsp -in rim:fibre -sport 5004",
 	},
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-		questionFlags(set, o)
-		whatIfFlags(set, o)
-		set.BoolVar(&o.explained, "explain", false, "say each step in a sentence, for whoever does not know the trade")
-		set.BoolVar(&o.every, "all", false, "list every rule that matches at each step, also those that are not followed")
-		set.IntVar(&o.repair, "repair", 0, "apply the repair of this `NUMBER` to the file")
-		set.BoolVar(&o.dryRun, "dry-run", false, "with -repair, show what would change and write nothing")
-		set.BoolVar(&o.live, "live", false, "through the running gateways as they are: what is in force there, with their sessions")
-		askedFlag(set, o)
-		set.BoolVar(&o.send, "send", false, "with -live, also send it, where this machine is FROM, and say what came back")
-		set.StringVar(&o.batch, "batch", "", "trace what stands in this `FILE`, a line each, FROM TO SERVICE and perhaps the source port; - is standard input")
-		set.Var(&o.after, "after", "an `EARLIER` connection, \"FROM TO SERVICE\", whose sessions are still there; repeatable")
-	},
-	run: runTrace,
+	begin: func(c *call) task { return &traceCall{call: c} },
 }
 
-// traceMisused says which options of a trace do not go together; empty where they do.
-func (o *options) traceMisused() string {
-	switch {
-	case o.explained && (o.json || o.batch != ""):
+// A traceCall is a call of trace.
+type traceCall struct {
+	*call
+	options struct {
+		questionOptions
+		detail
+		repair     int
+		live, send bool
+		batch      string
+		after      repeated
+	}
+}
+
+func (c *traceCall) flags(set *flag.FlagSet) {
+	c.fileFlag(set)
+	c.jsonFlag(set)
+	c.options.questionOptions.flags(c.call, set)
+	c.whatIfFlags(set)
+	set.BoolVar(&c.options.explained, "explain", false, "say each step in a sentence, for whoever does not know the trade")
+	set.BoolVar(&c.options.every, "all", false, "list every rule that matches at each step, also those that are not followed")
+	set.IntVar(&c.options.repair, "repair", 0, "apply the repair of this `NUMBER` to the file")
+	set.BoolVar(&c.dryRun, "dry-run", false, "with -repair, show what would change and write nothing")
+	set.BoolVar(&c.options.live, "live", false, "through the running gateways as they are: what is in force there, with their sessions")
+	c.askedFlag(set)
+	set.BoolVar(&c.options.send, "send", false, "with -live, also send it, where this machine is FROM, and say what came back")
+	set.StringVar(&c.options.batch, "batch", "", "trace what stands in this `FILE`, a line each, FROM TO SERVICE and perhaps the source port; - is standard input")
+	set.Var(&c.options.after, "after", "an `EARLIER` connection, \"FROM TO SERVICE\", whose sessions are still there; repeatable")
+}
+
+// misuse says which options of a trace do not go together; empty where they do.
+func (c *traceCall) misuse() string {
+	switch o := &c.options; {
+	case o.explained && (c.json || o.batch != ""):
 		return "-explain is for people who read one trace; -json and -batch go without it"
 	case o.batch != "":
 		return ""
 	case o.send && !o.live || o.live && (o.repair != 0 || len(o.after) > 0):
 		return "-send goes with -live, and -repair and -after don't"
-	case o.repair != 0 && !o.whatIf.IsNone():
+	case o.repair != 0 && !c.whatIf.IsNone():
 		return "-repair changes the file as it is; -down, -list, -without and -with ask about another one"
 	}
 	return ""
 }
 
-func runTrace(c *call) int {
-	if no := c.options.traceMisused(); no != "" {
+func (c *traceCall) run() int {
+	if no := c.misuse(); no != "" {
 		return c.misused("%s", no)
 	}
 	if c.options.batch != "" {
+		c.quiet = true
 		return c.runBatch()
 	}
 	if len(c.args) != 3 {
 		return c.misused("it needs FROM, TO and SERVICE")
 	}
-	q, ok := c.question()
+	q, ok := c.options.question(c.call)
 	if !ok {
 		return wrong
 	}
 	c.sketches = true
-	n, live := c.liveOrFile()
+	n, live := c.liveOrFile(c.options.live)
 	if n == nil {
 		return wrong
 	}
@@ -130,7 +145,7 @@ func runTrace(c *call) int {
 		otherwise = otherwiseOf(e, t, asked)
 	}
 	var repairs []repair.Repair
-	if t.Outcome != engine.Reached && len(c.options.after) == 0 && live == nil && c.options.whatIf.IsNone() {
+	if t.Outcome != engine.Reached && len(c.options.after) == 0 && live == nil && c.whatIf.IsNone() {
 		switch bench, err := c.bench(n, c.times(n)); {
 		case err == nil:
 			repairs = bench.ForTrace(t, asked)
@@ -141,7 +156,7 @@ func runTrace(c *call) int {
 	if c.options.repair != 0 {
 		return c.applyRepair(repairs)
 	}
-	if c.options.json {
+	if c.json {
 		result := traceResult(t, c.repairEntries(repairs))
 		result.After = append(result.After, before...)
 		result.Otherwise = append(result.Otherwise, otherwise...)
@@ -151,7 +166,7 @@ func runTrace(c *call) int {
 		if live != nil {
 			c.sayLive(live)
 		}
-		c.printTrace(t, c.repairEntries(repairs))
+		c.printTrace(t, c.repairEntries(repairs), c.options.detail)
 		c.printOtherwise(otherwise)
 		if c.options.send {
 			c.sendTraced(t)
@@ -206,7 +221,13 @@ func (c *call) printAfter(list []afterJSON) {
 	}
 }
 
-func (c *call) printTrace(t *words.Trace, repairs []repairJSON) {
+// detail is how much is said of a trace.
+type detail struct {
+	explained bool // each step in a sentence
+	every     bool // every rule that matches at a step
+}
+
+func (c *call) printTrace(t *words.Trace, repairs []repairJSON, d detail) {
 	p := t.Connection.Packet
 	head := fmt.Sprintf("%s -> %s %s", p.From(), p.To(), protocolText(p))
 	from := "from " + t.Connection.From.Name()
@@ -220,8 +241,8 @@ func (c *call) printTrace(t *words.Trace, repairs []repairJSON) {
 	if len(t.Steps) > 0 {
 		fmt.Fprintln(c.Out)
 	}
-	c.printExplained(t)
-	c.printCandidates(t.Candidates)
+	c.printExplained(t, d)
+	c.printCandidates(t.Candidates, d)
 	if len(t.Why) > 0 {
 		c.printLabelled("why", strings.Join(t.Why, " "))
 		if t.Outcome == engine.Reached {
@@ -248,8 +269,8 @@ func (c *call) printTrace(t *words.Trace, repairs []repairJSON) {
 }
 
 // printCandidates lists the rules that match, with where they stand.
-func (c *call) printCandidates(list []words.Candidate) {
-	if !c.options.every {
+func (c *call) printCandidates(list []words.Candidate, d detail) {
+	if !d.every {
 		return
 	}
 	if len(list) == 0 {

@@ -19,11 +19,10 @@ where the name is given, the keys in whose values it is used, and the notes that
 
 Exit status: 0 there are some, 1 there is none, 2 the call or the file is wrong.`,
 	examples: []string{"hollowbridge where archive", "hollowbridge where remote-observers -json"},
-	flags: func(set *flag.FlagSet, o *options) {
-		fileFlag(set, o)
-		jsonFlag(set, o)
-	},
-	run: runWhere,
+	begin: commonly(func(c *call, set *flag.FlagSet) {
+		c.fileFlag(set)
+		c.jsonFlag(set)
+	}, runWhere),
 }
 
 // A useJSON is a place where a name stands.
@@ -50,7 +49,7 @@ func runWhere(c *call) int {
 	}
 	name := c.args[0]
 	uses := e.Where(name)
-	if c.options.json {
+	if c.json {
 		list := []useJSON{}
 		for _, u := range uses {
 			list = append(list, useJSON{u.Place.Line, u.Place.Column, u.In, u.Is, u.Key, u.Text, u.Said})
@@ -59,11 +58,11 @@ func runWhere(c *call) int {
 	}
 	switch {
 	case len(uses) == 0:
-		if !c.options.json {
+		if !c.json {
 			c.say("%s stands nowhere in %s%s", name, c.path(), netfile.DidYouMean(name, namesOf(n)))
 		}
 		return no
-	case c.options.json:
+	case c.json:
 		return yes
 	}
 	var rows [][]string
