@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"maps"
 	"net"
-	"net/netip"
 	"os"
 	"os/user"
 	"slices"
@@ -18,12 +17,11 @@ import (
 
 	"golang.org/x/term"
 
-	"hollowbridge/core/engine"
+	"hollowbridge/core/advice"
 	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/reach"
 	"hollowbridge/core/walk"
-	"hollowbridge/core/words"
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/netfile"
@@ -457,13 +455,15 @@ func (a *application) sayOf(ch *change, text string) {
 // weighOwnConnection traces the administrator's own connections to the gateways, before and
 // after.
 func (a *application) weighOwnConnection() {
-	l := a.findLogin()
+	l := kernel.FindLogin(a.Getenv("SSH_CONNECTION"))
 	for _, ch := range a.changes {
-		if text := cutOffBehind(ch.before, a.engine, l); text != "" && !slices.Contains(a.result.Refused, text) {
-			a.result.Refused = append(a.result.Refused, text)
+		if l.To.IsValid() && !l.IsLinkLocal() {
+			if text := advice.CutOffBehind(ch.before, a.engine, l.From, l.To, time.Now()); text != "" && !slices.Contains(a.result.Refused, text) {
+				a.result.Refused = append(a.result.Refused, text)
+			}
 		}
 		g := a.network.Gateway(ch.client.Gateway)
-		var own []ownConnection
+		var own []advice.OwnConnection
 		if o, ok := controlConnection(g, ch.client.Endpoint); ok {
 			own = append(own, o)
 		}
@@ -472,28 +472,22 @@ func (a *application) weighOwnConnection() {
 		if ok {
 			own = append(own, o)
 		}
-		lost := l.unknown || l.isLinkLocal() && !ok
+		lost := l.Unknown || l.IsLinkLocal() && !ok
 		if here && lost && a.back == 0 {
 			a.result.Refused = append(a.result.Refused, "where your own login comes from can't be found, so nobody knows whether this cuts it off; with -for it goes back by itself if it does")
 		}
 		for _, o := range own {
-			if text := cutOff(ch.before, a.engine, o); text != "" {
+			if text := advice.CutOff(ch.before, a.engine, o, time.Now()); text != "" {
 				a.result.Refused = append(a.result.Refused, text)
 			} else if g.Handling.RestartsOnApply && !g.Handling.TCPLoose && ch.before != nil {
-				a.result.Refused = append(a.result.Refused, fmt.Sprintf("your own connection %s -> %s ends: restarts-on-apply ends all sessions, and tcp-state: strict takes none up in the middle", o.packet.From(), o.packet.To()))
+				a.result.Refused = append(a.result.Refused, fmt.Sprintf("your own connection %s -> %s ends: restarts-on-apply ends all sessions, and tcp-state: strict takes none up in the middle", o.Packet.From(), o.Packet.To()))
 			}
 		}
 	}
 }
 
-// An ownConnection is one of the administrator's own to a gateway.
-type ownConnection struct {
-	packet header.Packet
-	in     *network.Interface // by which it comes, where the address does not say
-}
-
 // controlConnection returns the connection by which this command comes to a gateway by TLS.
-func controlConnection(g *network.Gateway, e gateway.Endpoint) (o ownConnection, ok bool) {
+func controlConnection(g *network.Gateway, e gateway.Endpoint) (o advice.OwnConnection, ok bool) {
 	to := g.Control.Listen
 	if !to.IsValid() || e.Socket != "" {
 		return o, false
@@ -504,52 +498,23 @@ func controlConnection(g *network.Gateway, e gateway.Endpoint) (o ownConnection,
 	}
 	defer conn.Close()
 	from := conn.LocalAddr().(*net.UDPAddr).AddrPort()
-	return ownConnection{packet: header.Packet{Source: from.Addr().Unmap(), SourcePort: header.UsualSourcePort, Destination: to.Addr(), DestinationPort: to.Port(), Protocol: header.TCP}}, true
+	return advice.OwnConnection{Packet: header.Packet{Source: from.Addr().Unmap(), SourcePort: header.UsualSourcePort, Destination: to.Addr(), DestinationPort: to.Port(), Protocol: header.TCP}}, true
 }
 
 // ownLogin returns the connection of a login that is one to a gateway. One from a link-local address comes by the interface that it names,
 // and stands for one to the address of that.
-func ownLogin(g *network.Gateway, l login) (o ownConnection, ok bool) {
-	o.packet = header.Packet{Source: l.from.Addr(), SourcePort: l.from.Port(), Destination: l.to.Addr(), DestinationPort: l.to.Port(), Protocol: header.TCP}
-	if !l.isLinkLocal() {
-		return o, l.to.IsValid() && owns(g, l.to.Addr())
+func ownLogin(g *network.Gateway, l kernel.Login) (o advice.OwnConnection, ok bool) {
+	o.Packet = header.Packet{Source: l.From.Addr(), SourcePort: l.From.Port(), Destination: l.To.Addr(), DestinationPort: l.To.Port(), Protocol: header.TCP}
+	if !l.IsLinkLocal() {
+		return o, l.To.IsValid() && advice.Owns(g, l.To.Addr())
 	}
 	for _, i := range g.Interfaces {
-		if a, has := i.Address(header.IPv6); has && kernel.DeviceOf(i) == l.device {
-			o.packet.Destination, o.in = a, i
+		if a, has := i.Address(header.IPv6); has && kernel.DeviceOf(i) == l.Device {
+			o.Packet.Destination, o.In = a, i
 			return o, true
 		}
 	}
 	return o, false
-}
-
-// cutOff says where a connection to a gateway, which works now, would be stopped; else nothing.
-func cutOff(before *network.Network, after *walk.Engine, own ownConnection) string {
-	reached := func(e *walk.Engine) (*words.Trace, bool) {
-		from, err := e.Locate(own.packet.Source)
-		if own.in != nil {
-			g := e.Network().Called(own.in.Gateway.Name)
-			if g == nil || g.Interface(own.in.Name) == nil {
-				return nil, true
-			}
-			from, err = e.Behind(g.Interface(own.in.Name), own.packet.Source), nil
-		}
-		if err != nil {
-			return nil, true // it comes in a way that the file does not know
-		}
-		t := words.TraceOf(e.NewWalk(), walk.Connection{Packet: own.packet, From: from, Moment: e.Network().MomentAt(time.Now())})
-		return t, t.Outcome == engine.Reached
-	}
-	if before != nil {
-		if _, ok := reached(walk.Compile(before, nil)); !ok {
-			return "" // it does not work by what is in force either, so it goes another way
-		}
-	}
-	t, ok := reached(after)
-	if ok {
-		return ""
-	}
-	return fmt.Sprintf("your own connection would be cut off: %s -> %s is %s at %s", own.packet.From(), own.packet.To(), t.Outcome, t.At.Name())
 }
 
 // prepare lets all gateways get ready.
@@ -815,11 +780,6 @@ func (a *application) sayCut(g *appliedGateway) {
 	if more := g.Cuts - len(g.Cut); more > 0 {
 		fmt.Fprintf(a.Out, "  and %d more\n", more)
 	}
-}
-
-// owns reports whether an address is one of a gateway's own.
-func owns(g *network.Gateway, a netip.Addr) bool {
-	return slices.ContainsFunc(g.Interfaces, func(i *network.Interface) bool { return i.Own().Contains(a) })
 }
 
 // takeBack makes all gateways go back, because some did not follow: also those, unless they have refused.

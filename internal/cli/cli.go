@@ -17,7 +17,6 @@ import (
 
 	"golang.org/x/term"
 
-	"hollowbridge/core/network"
 	"hollowbridge/internal/netfile"
 )
 
@@ -280,42 +279,5 @@ func (c *call) misused(format string, args ...any) int {
 func (c *call) failed(err error) int {
 	text := fmt.Sprintf("hollowbridge %s: %s", c.command.name, err)
 	fmt.Fprintln(c.Err, strings.Join(wrap(text, c.Width), "\n  "))
-	return wrong
-}
-
-// path returns the network file the call is about.
-func (c *call) path() string {
-	if c.file != "" {
-		return c.file
-	}
-	if path := c.Getenv("HOLLOWBRIDGE_FILE"); path != "" {
-		return path
-	}
-	return defaultFile
-}
-
-// network reads the network file; on errors it prints them and returns nil.
-func (c *call) network() *network.Network {
-	n, err := c.readNetwork(c.path())
-	if err != nil {
-		c.readFailed(err)
-		return nil
-	}
-	return n
-}
-
-// readFailed says why the network file could not be read.
-func (c *call) readFailed(err error) int {
-	var wrongs netfile.Errors
-	switch {
-	case errors.As(err, &wrongs) && c.json:
-		c.printJSON(map[string]any{"errors": errorsJSON(wrongs)})
-	case errors.As(err, &wrongs):
-		c.printErrors(wrongs, "Nothing was read.")
-	case errors.Is(err, os.ErrNotExist) && c.path() == defaultFile:
-		fmt.Fprintf(c.Err, "hollowbridge %s: there is no %s here; name a network file with -f FILE, or run hollowbridge demo for an example\n", c.command.name, defaultFile)
-	default:
-		c.failed(err)
-	}
 	return wrong
 }

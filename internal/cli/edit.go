@@ -4,13 +4,11 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 
 	"hollowbridge/core/advice"
 	"hollowbridge/core/engine"
-	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/walk"
 	"hollowbridge/core/words"
@@ -386,33 +384,12 @@ func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*wor
 	if err != nil || !r.Hairpin || len(traces) == 0 {
 		return
 	}
-	compiled := walk.Compile(n, nil)
-	var shut []string
-	var permit *network.Rule
-	var refused []walk.Connection // one of each zone
-	for _, t := range traces {
-		for _, i := range n.Gateway(r.Gateway.Name).Interfaces {
-			family := header.FamilyOf(t.Connection.Packet.Destination)
-			a, some := senderOn(i, family)
-			if !some || i.FacesInternet(family) || slices.Contains(shut, i.Zone) {
-				continue
-			}
-			like := t.Connection
-			like.Packet.Source, like.From = a, compiled.Behind(i, a)
-			if by := words.TraceOf(compiled.NewWalk(), like); by.Outcome == engine.Dropped && by.Step == engine.StepFilter {
-				shut, refused = append(shut, i.Zone), append(refused, like)
-				for _, near := range by.Near {
-					if near.Differs == words.MismatchFrom && permit == nil {
-						permit = near.Rule
-					}
-				}
-			}
-		}
-	}
-	if len(shut) == 0 {
+	shut := advice.ShutHairpin(walk.Compile(n, nil), r, traces)
+	if len(shut.Zones) == 0 {
 		return
 	}
-	text := fmt.Sprintf("the filter keeps people in %s from it", strings.Join(shut, ", "))
+	text := fmt.Sprintf("the filter keeps people in %s from it", strings.Join(shut.Zones, ", "))
+	permit := shut.Permit
 	if permit == nil {
 		c.remark("%s", text)
 		return
@@ -425,13 +402,13 @@ func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*wor
 	}
 	c.remark("%s; if they may use it too:", text)
 	edit := network.Edit{Verb: "change", Kind: permit.Kind, Name: permit.Name, Gateway: permit.Gateway.Name,
-		Settings: []network.Setting{{Key: "from", Value: from + "," + strings.Join(shut, ",")}}}
+		Settings: []network.Setting{{Key: "from", Value: from + "," + strings.Join(shut.Zones, ",")}}}
 	c.remarkCommand(c.typed(edit.Command()))
-	c.afterPermit(e, edit, shut, refused)
+	c.afterPermit(e, edit, &shut)
 }
 
 // afterPermit says which zones' connections, that an edit is to let through, the gateway does not turn back, and the edit for that.
-func (c *call) afterPermit(e *netfile.Editor, edit network.Edit, zones []string, refused []walk.Connection) {
+func (c *call) afterPermit(e *netfile.Editor, edit network.Edit, shut *advice.Shut) {
 	e = e.Copy()
 	if e.Apply(edit) != nil {
 		return
@@ -440,35 +417,12 @@ func (c *call) afterPermit(e *netfile.Editor, edit network.Edit, zones []string,
 	if err != nil {
 		return
 	}
-	compiled := walk.Compile(n, nil)
-	var kept []string
-	var at *network.Gateway
-	for k, like := range refused {
-		like.From, err = compiled.Locate(like.Packet.Source)
-		if t := words.TraceOf(compiled.NewWalk(), like); err == nil && t.Outcome == engine.Dropped && t.Step == engine.StepTurnBack {
-			kept, at = append(kept, zones[k]), t.At.Gateway
-		}
-	}
+	kept, at := shut.NotTurned(walk.Compile(n, nil))
 	if len(kept) == 0 {
 		return
 	}
 	c.remark("and for people in %s, beside the host, as %s turns nothing back:", strings.Join(kept, ", "), at.Name)
 	c.remarkCommand(c.typed(network.Edit{Verb: "change", Kind: "gateway", Name: at.Name, Settings: []network.Setting{{Key: "handling.turn-back", Value: "allow"}}}.Command()))
-}
-
-// senderOn returns an address that somebody on the segment of an interface can have.
-func senderOn(i *network.Interface, family header.Family) (netip.Addr, bool) {
-	own := header.Addresses{}
-	var prefixes []netip.Prefix
-	for _, p := range i.Addresses {
-		if header.FamilyOf(p.Addr()) == family {
-			own, prefixes = own.Union(header.Single(p.Addr())), append(prefixes, p.Masked())
-		}
-	}
-	if len(prefixes) == 0 || !i.IsUp() {
-		return netip.Addr{}, false
-	}
-	return header.AddressesOfPrefixes(prefixes...).Minus(own).Usual(family)
 }
 
 // tryForward traces a connection through a forward for each range of ports that earlier ones leave it.
@@ -483,48 +437,7 @@ func (c *editCall) tryForward(e *netfile.Editor, gateway, name string) (*network
 		return nil, nil, nil
 	}
 	r := g.NAT[k]
-	compiled := walk.Compile(n, nil)
-	_, rest := advice.Clashes(r)
-	if len(r.Ports) == 0 {
-		rest = []network.PortMap{{Protocol: header.TCP}}
-	}
-	var traces []*words.Trace
-	for _, m := range rest[:min(len(rest), mostTried)] {
-		if connection, ok := advice.SampleOf(compiled, r, m, c.moment().in(n)); ok {
-			t := words.TraceOf(compiled.NewWalk(), connection)
-			if by := byNear(compiled, t); by != nil && !c.options.allow {
-				t = by
-			}
-			traces = append(traces, t)
-		}
-	}
-	return r, traces, nil
-}
-
-// byNear returns the trace of a connection like a stopped one, from somebody whom a filter rule allows that differs in its sources alone,
-// where that gets through: the forward is for them. It returns nil where there is none.
-func byNear(e *walk.Engine, t *words.Trace) *words.Trace {
-	if t.Outcome == engine.Reached || t.Stood.In == nil {
-		return nil
-	}
-	for _, near := range t.Near {
-		for _, f := range t.Stood.Gateway.Filter {
-			if &f.Rule != near.Rule || near.Differs != words.MismatchFrom || f.Verb != network.Allow {
-				continue
-			}
-			like := t.Connection
-			family := header.FamilyOf(like.Packet.Destination)
-			a, some := f.From.In(t.Stood.In.Zone).Intersect(e.Network().Internet()).Usual(family)
-			if like.Packet.Source = a; !some {
-				continue
-			}
-			like.From = e.Behind(t.Stood.In, a)
-			if by := words.TraceOf(e.NewWalk(), like); by.Outcome == engine.Reached {
-				return by
-			}
-		}
-	}
-	return nil
+	return r, advice.TryForward(walk.Compile(n, nil), r, c.moment().in(n), mostTried, !c.options.allow), nil
 }
 
 // named reads an edit of what the arguments name: [KIND] NAME, and as many more, which say where it

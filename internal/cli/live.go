@@ -10,13 +10,11 @@ import (
 	"time"
 
 	"hollowbridge/core/engine"
-	"hollowbridge/core/header"
 	"hollowbridge/core/network"
 	"hollowbridge/core/walk"
 	"hollowbridge/core/words"
 	"hollowbridge/internal/gateway"
 	"hollowbridge/internal/probe"
-	"hollowbridge/internal/sessions"
 )
 
 // A liveNetwork is what is in force at the running gateways: their network, and the sessions that
@@ -125,42 +123,7 @@ func (c *call) live() *liveNetwork {
 
 // walk returns a walk whose gateways remember the sessions that there are.
 func (l *liveNetwork) walk(e *walk.Engine) *walk.Walk {
-	return e.NewWalkOver(func(g *network.Gateway) engine.State {
-		store := sessions.New(g, func() time.Duration { return 0 })
-		for _, m := range g.Opened {
-			store.Open(m)
-		}
-		for i := range l.sessions[g.Name] {
-			keep(store, g, &l.sessions[g.Name][i])
-		}
-		return store
-	})
-}
-
-// keep puts a session into a store, as it is at the gateway.
-func keep(store *sessions.Store, g *network.Gateway, s *gateway.Session) {
-	before, err1 := s.Before.Header()
-	after, err2 := s.After.Header()
-	in, out := g.Interface(s.In), g.Interface(s.Out)
-	if err1 != nil || err2 != nil || in == nil || header.FamilyOf(before.Source) != header.FamilyOf(after.Source) {
-		return
-	}
-	made := engine.Session{In: in, Out: out, Before: before, After: after, Local: out == nil}
-	for r := range g.Rules() {
-		switch {
-		case r.List() == "filter" && r.Name == s.Permit:
-			made.Permit = r
-		case r.List() == "nat" && r.Name == s.Redirect:
-			made.Redirect = r
-		case r.List() == "nat" && r.Name == s.Source:
-			made.Source = r
-		}
-	}
-	store.Keep(&made)
-	if s.State == "established" || s.State == "answered" {
-		answer := after.Answer()
-		store.Find(&answer, header.Answers, 0, &made)
-	}
+	return e.NewWalkOver(func(g *network.Gateway) engine.State { return gateway.Remembering(g, l.sessions[g.Name]) })
 }
 
 // sayLive says which revisions a trace is of.

@@ -127,3 +127,17 @@ func (c *call) rememberedMapping(client *portmap.Client, protocol header.Protoco
 	}
 	return remembered{}, false
 }
+
+// stateFolder is where this program remembers things of a user (XDG Base Directory).
+func (c *call) stateFolder() (string, error) {
+	folder := c.Getenv("XDG_STATE_HOME")
+	if folder == "" {
+		home := c.Getenv("HOME")
+		if home == "" {
+			return "", errors.New("neither XDG_STATE_HOME nor HOME says where mappings are to be remembered")
+		}
+		folder = home + "/.local/state"
+	}
+	folder += "/hollowbridge"
+	return folder, os.MkdirAll(folder, 0o700)
+}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -545,8 +544,7 @@ func readAll[T any](k *Kernel, what string, next func() ([]T, error), missed fun
 
 // uncounted says of a machine that does not count what passes.
 func uncounted() []string {
-	data, err := os.ReadFile("/proc/sys/net/netfilter/nf_conntrack_acct")
-	if err == nil && strings.TrimSpace(string(data)) != "0" {
+	if kernel.CountsSessions() {
 		return nil
 	}
 	return []string{"the machine does not count the packets of sessions: sysctl net.netfilter.nf_conntrack_acct=1 makes it"}

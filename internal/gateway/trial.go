@@ -3,13 +3,12 @@ package gateway
 import (
 	"fmt"
 	"net/http"
-	"os"
-	"strings"
 	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
 
+	"hollowbridge/internal/kernel"
 	"hollowbridge/internal/netfile"
 )
 
@@ -29,13 +28,7 @@ var sinceBoot = func() time.Duration {
 var started = time.Now()
 
 // bootID names the time since the machine started, among all times. Tests set it.
-var bootID = sync.OnceValue(func() string {
-	data, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
-	if err != nil {
-		return "unknown"
-	}
-	return strings.TrimSpace(string(data))
-})
+var bootID = sync.OnceValue(kernel.BootID)
 
 // newPending returns a trial that goes back after a time.
 func newPending(after time.Duration, back int) *Pending {

@@ -3,7 +3,9 @@ package kernel
 import (
 	"fmt"
 	"net/netip"
+	"os"
 	"slices"
+	"strings"
 
 	"github.com/vishvananda/netlink"
 	"github.com/vishvananda/netns"
@@ -287,4 +289,35 @@ func viaText(r network.Route, device func(*network.Interface) string) string {
 		return " via " + r.Via.String() + " by " + device(r.Out)
 	}
 	return " by " + device(r.Out)
+}
+
+// DefaultGateway returns the next hop of the default route, of the family of an address where there is one; of IPv6 with the device where
+// it is link-local. ok is false where there is none.
+func (h *Host) DefaultGateway(from netip.Addr) (via netip.Addr, ok bool) {
+	var best *Way
+	for i := range h.Ways {
+		w := &h.Ways[i]
+		if w.To.Bits() != 0 || !w.Via.IsValid() || from.IsValid() && w.Via.Is4() != from.Is4() {
+			continue
+		}
+		if best == nil || w.Via.Is4() && !best.Via.Is4() || w.Via.Is4() == best.Via.Is4() && w.Metric < best.Metric {
+			best = w
+		}
+	}
+	switch {
+	case best == nil:
+		return netip.Addr{}, false
+	case best.Via.Is6() && best.Via.IsLinkLocalUnicast():
+		return best.Via.WithZone(best.Device), true
+	}
+	return best.Via, true
+}
+
+// BootID names the time since the machine started, among all times.
+func BootID() string {
+	data, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	if err != nil {
+		return "unknown"
+	}
+	return strings.TrimSpace(string(data))
 }

@@ -136,6 +136,12 @@ func (m *Machine) tracked(family byte, filter func(*netlink.AttributeEncoder)) (
 	return list, nil
 }
 
+// CountsSessions reports whether the machine counts the packets of sessions.
+func CountsSessions() bool {
+	data, err := os.ReadFile("/proc/sys/net/netfilter/nf_conntrack_acct")
+	return err == nil && strings.TrimSpace(string(data)) != "0"
+}
+
 // countFile has how many connections are remembered in the network namespace of whoever reads it.
 // (Of the message that asks for it, the kernel marks the answer as one of several and sends no
 // last one.)

@@ -28,6 +28,8 @@ type Editor struct {
 	lock   *os.File
 	crlf   bool // lines end with CR LF; while they are edited, with LF alone
 
+	was, now *network.Network // what before and text say, where that was read
+
 	raw     []byte    // the file as it was read
 	undoes  bool      // the last edit is taken back:
 	exactly []byte    // this was before that,
@@ -56,15 +58,20 @@ func open(path string, right bool) (*Editor, error) {
 		}
 	}
 	data, err := readBounded(path)
-	if err == nil && right {
-		_, err = Parse(path, data)
-	}
 	e := &Editor{path: path, lock: lock, raw: data, crlf: bytes.Contains(data, []byte("\r\n"))}
 	e.before = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
-	if err == nil {
-		if err = e.set(e.before); !right {
-			err = nil
+	switch {
+	case err != nil:
+	case right:
+		r := newReader(path, data)
+		root := r.parseYAML(data)
+		if e.was, err = r.read(root); err == nil && e.crlf {
+			err = e.set(e.before)
+		} else {
+			e.text, e.root, e.now = e.before, root, e.was
 		}
+	default:
+		e.set(e.before) // what is wrong is said when it is used
 	}
 	if err != nil {
 		e.Close()
@@ -182,24 +189,34 @@ func (e *Editor) Text() []byte {
 	return e.text
 }
 
-// Network returns the network as edited; what an edit made wrong is returned as Errors.
-func (e *Editor) Network() (*network.Network, error) {
-	if e.root == nil {
-		return Parse(e.path, e.text)
+// Network returns the network as edited, which is read once as long as nothing is edited; what an edit made wrong is returned as Errors.
+func (e *Editor) Network() (n *network.Network, err error) {
+	if e.now != nil {
+		return e.now, nil
 	}
-	r := newReader(e.path, e.text)
-	if !r.bounded(e.root, 0) {
-		return r.read(nil)
+	switch r := newReader(e.path, e.text); {
+	case e.root == nil:
+		n, err = Parse(e.path, e.text)
+	case !r.bounded(e.root, 0):
+		n, err = r.read(nil)
+	default:
+		n, err = r.read(e.root)
 	}
-	return r.read(e.root)
+	if err == nil {
+		e.now = n
+	}
+	return n, err
 }
 
 // Before returns the network as it was before the edits, nil for a new file.
-func (e *Editor) Before() (*network.Network, error) {
-	if e.before == nil {
-		return nil, nil
+func (e *Editor) Before() (n *network.Network, err error) {
+	if e.before == nil || e.was != nil {
+		return e.was, nil
 	}
-	return Parse(e.path, e.before)
+	if n, err = Parse(e.path, e.before); err == nil {
+		e.was = n
+	}
+	return n, err
 }
 
 // Write puts a whole text in place of the file's.
@@ -215,7 +232,7 @@ func (e *Editor) set(text []byte) error {
 	case err != nil:
 		return fmt.Errorf("%s: the edit would leave no readable YAML (%w); nothing was written", e.path, err)
 	}
-	e.text, e.root, e.starts = text, document.Content[0], nil
+	e.text, e.root, e.starts, e.now = text, document.Content[0], nil, nil
 	return nil
 }
 

@@ -83,7 +83,7 @@ func (e *Editor) only(edit network.Edit, thing Thing, apply func() error) error 
 			return nil
 		}
 	}
-	e.text, e.root, e.starts = text, root, nil
+	e.text, e.root, e.starts, e.now = text, root, nil, nil
 	return fmt.Errorf("%s: to %s %s would change something else in the file too, or not be what was said; nothing was written; line ends, quotes or comments there are unusual: write this part by hand", e.path, edit.Verb, edit.Name)
 }
 

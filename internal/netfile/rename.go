@@ -82,7 +82,7 @@ func (e *Editor) rename(edit network.Edit) error {
 	}
 	now.On(before.Now)
 	if !network.AlikeButForName(before, now, old, name) {
-		e.text, e.root, e.starts = text, root, nil
+		e.text, e.root, e.starts, e.now = text, root, nil, nil
 		return fmt.Errorf("%s: with the name %s something else in the file would mean another thing too; nothing was written", e.path, name)
 	}
 	// The machine still has the old name, of the gateway and of a device.
@@ -246,7 +246,7 @@ func (e *Editor) copyRule(edit network.Edit, t Thing) error {
 		err = fmt.Errorf("%s: to copy %s would change something else in the file too, or not be what was said; nothing was written; line ends, quotes or comments there are unusual: write this part by hand", e.path, edit.Name)
 	}
 	if err != nil {
-		e.text, e.root, e.starts = text, root, nil
+		e.text, e.root, e.starts, e.now = text, root, nil, nil
 	}
 	return err
 }

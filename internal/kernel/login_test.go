@@ -1,4 +1,4 @@
-package cli
+package kernel
 
 import (
 	"fmt"
@@ -24,19 +24,19 @@ func TestTheLoginIsFound(t *testing.T) {
 	for what, c := range map[string]struct {
 		processes map[int]process
 		holds     map[int]int // which holds which socket
-		want      login
+		want      Login
 	}{
 		"sudo cleared the environment": {map[int]process{9: {8, terminal, 3}, 8: {7, terminal, 3}, 7: {1, 0, 3}, 1: {0, 0, 0}}, map[int]int{7: 555},
-			login{from: netip.MustParseAddrPort("203.0.113.7:51000"), to: netip.MustParseAddrPort("198.51.100.18:22")}},
+			Login{From: netip.MustParseAddrPort("203.0.113.7:51000"), To: netip.MustParseAddrPort("198.51.100.18:22")}},
 		"by IPv6": {map[int]process{9: {8, terminal, 3}, 8: {1, 0, 3}, 1: {0, 0, 0}}, map[int]int{8: 557},
-			login{from: netip.MustParseAddrPort("[2001:db8:0:f::9]:51001"), to: netip.MustParseAddrPort("[2001:db8:61::2]:22")}},
+			Login{From: netip.MustParseAddrPort("[2001:db8:0:f::9]:51001"), To: netip.MustParseAddrPort("[2001:db8:61::2]:22")}},
 		"behind a multiplexer": {map[int]process{9: {8, terminal, 3}, 8: {1, 0, 3}, 5: {1, 0, 3}, 4: {1, 0, 2}, 1: {0, 0, 0}}, map[int]int{5: 555, 4: 557},
-			login{from: netip.MustParseAddrPort("203.0.113.7:51000"), to: netip.MustParseAddrPort("198.51.100.18:22")}},
-		"at the console":             {map[int]process{9: {1, console, 3}, 1: {0, 0, 0}}, nil, login{}},
-		"at a serial line":           {map[int]process{9: {1, serial, 3}, 1: {0, 0, 0}}, nil, login{}},
-		"no terminal":                {map[int]process{9: {1, 0, 3}, 1: {0, 0, 0}}, nil, login{}},
-		"nobody holds its socket":    {map[int]process{9: {8, terminal, 4294967295}, 8: {1, 0, 4294967295}, 1: {0, 0, 0}}, nil, login{unknown: true}},
-		"what it opened is no login": {map[int]process{9: {8, terminal, 3}, 8: {1, 0, 3}, 1: {0, 0, 0}}, map[int]int{8: 556}, login{unknown: true}},
+			Login{From: netip.MustParseAddrPort("203.0.113.7:51000"), To: netip.MustParseAddrPort("198.51.100.18:22")}},
+		"at the console":             {map[int]process{9: {1, console, 3}, 1: {0, 0, 0}}, nil, Login{}},
+		"at a serial line":           {map[int]process{9: {1, serial, 3}, 1: {0, 0, 0}}, nil, Login{}},
+		"no terminal":                {map[int]process{9: {1, 0, 3}, 1: {0, 0, 0}}, nil, Login{}},
+		"nobody holds its socket":    {map[int]process{9: {8, terminal, 4294967295}, 8: {1, 0, 4294967295}, 1: {0, 0, 0}}, nil, Login{Unknown: true}},
+		"what it opened is no login": {map[int]process{9: {8, terminal, 3}, 8: {1, 0, 3}, 1: {0, 0, 0}}, map[int]int{8: 556}, Login{Unknown: true}},
 	} {
 		root := t.TempDir()
 		put := func(text string, path ...string) {
