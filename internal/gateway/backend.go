@@ -10,8 +10,8 @@ import (
 	"hollowbridge/internal/portmap"
 )
 
-// A Backend carries a gateway's rules into force. Its methods are called one at a time, but
-// Sessions, Hits and Count by many goroutines, also meanwhile.
+// A Backend carries a gateway's rules into force. Use, Begin and Clear are called one at a time; all other methods by many goroutines, also
+// meanwhile. Count, Missed and Name wait for nobody: a status is asked while others work.
 type Backend interface {
 	// Name is the word for it: kernel or simulated.
 	Name() string

@@ -59,12 +59,14 @@ func (k *Kernel) Begin(e *walk.Engine, g *engine.Gateway) (ended []string, err e
 	}
 	time.Sleep(wait)
 	k.mutex.Lock()
-	k.middle, k.ready = time.Now().Add(goingOn), ready{}
+	k.middle = time.Now().Add(goingOn)
+	k.outdate()
 	k.mutex.Unlock()
 	if err := k.Use(e, g); err != nil {
 		k.mutex.Lock()
 		defer k.mutex.Unlock()
 		k.middle = time.Time{}
+		k.outdate()
 		if again := k.machine.Clear(); again != nil {
 			k.Trouble(again)
 		}
@@ -112,7 +114,8 @@ func (k *Kernel) endMiddle(now time.Time) error {
 	if k.middle.IsZero() || now.Before(k.middle) {
 		return nil
 	}
-	k.middle, k.ready = time.Time{}, ready{}
+	k.middle = time.Time{}
+	k.outdate()
 	g := k.current.Load()
 	if g == nil {
 		return nil

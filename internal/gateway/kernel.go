@@ -2,7 +2,6 @@ package gateway
 
 import (
 	"errors"
-	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
@@ -10,8 +9,6 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"hollowbridge/core/engine"
 	"hollowbridge/core/header"
@@ -24,6 +21,9 @@ import (
 // A Kernel is a gateway that the kernel of the machine runs. The kernel decides, counts and
 // remembers; what it does not say of a connection, by which interfaces and rules it goes, the
 // engine says by the rules that are in force.
+//
+// Its methods may be called by many goroutines. What changes the machine's rules waits for what does (mutex); nobody holds that while a
+// program is compiled, but where mappings came while one was. Count, Missed, Table and Before do not wait for it.
 type Kernel struct {
 	KernelOptions
 	recorder Recorder
@@ -35,6 +35,7 @@ type Kernel struct {
 	mapped     engine.MappingTable // the same, for what the engine is asked
 	maps       bool                // what is in force has the maps for them
 	ready      ready
+	outdated   int       // how many times programs that were compiled before became of no use
 	middle     time.Time // until when connections go on that nobody saw begin; zero where that is over
 	current    atomic.Pointer[engine.Gateway]
 	guarded    guard
@@ -108,17 +109,35 @@ func (k *Kernel) Close() error {
 // Name is Backend's.
 func (k *Kernel) Name() string { return "kernel" }
 
-// compile makes the program of a gateway. It is kept for whoever puts it into force, unless mappings come or go meanwhile. The caller
-// holds the mutex.
-func (k *Kernel) compile(g *engine.Gateway) (*kernel.Program, []*kernel.Unable, error) {
-	if k.ready.of != g {
-		p, unable, err := kernel.Compile(g, kernel.Options{Device: k.Device, LeaveOut: k.Lab, Mappings: slices.Collect(maps.Values(k.opened)), Middle: !k.middle.IsZero()})
-		if err != nil {
-			return nil, nil, err
-		}
-		k.ready = ready{g, p, unable}
+// getReady compiles the program of a gateway, and keeps it for whoever puts it into force next. Nobody waits for that but the caller: where
+// mappings come or go meanwhile, it is thrown away.
+func (k *Kernel) getReady(g *engine.Gateway) ([]*kernel.Unable, error) {
+	k.mutex.Lock()
+	ready, from := k.ready, k.sources()
+	k.mutex.Unlock()
+	if ready.of == g {
+		return ready.unable, nil
 	}
-	return k.ready.program, k.ready.unable, nil
+	ready, err := readyOf(g, from)
+	if err != nil {
+		return nil, err
+	}
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	if ready.number == k.outdated {
+		k.ready = ready
+	}
+	return ready.unable, nil
+}
+
+// sources are what a program is made of beside its gateway. The caller holds the mutex.
+func (k *Kernel) sources() sources {
+	return sources{kernel.Options{Device: k.Device, LeaveOut: k.Lab, Mappings: slices.Collect(maps.Values(k.opened)), Middle: !k.middle.IsZero()}, k.outdated}
+}
+
+type sources struct {
+	options kernel.Options
+	number  int // of times that they have changed
 }
 
 // ready is a program that was compiled and is not in force.
@@ -126,15 +145,25 @@ type ready struct {
 	of      *engine.Gateway
 	program *kernel.Program
 	unable  []*kernel.Unable
+	number  int // of its sources
+}
+
+func readyOf(g *engine.Gateway, from sources) (ready, error) {
+	p, unable, err := kernel.Compile(g, from.options)
+	return ready{g, p, unable, from.number}, err
+}
+
+// outdate says that the sources of programs have changed. The caller holds the mutex.
+func (k *Kernel) outdate() {
+	k.ready = ready{}
+	k.outdated++
 }
 
 // Check is Backend's: what the kernel can't do is an error, and so is what the machine has
 // otherwise than the file says, where rules would mean something else.
 func (k *Kernel) Check(e *walk.Engine, g *engine.Gateway) (notes []string, err error) {
 	var wrongs []string
-	k.mutex.Lock()
-	_, unable, err := k.compile(g)
-	k.mutex.Unlock()
+	unable, err := k.getReady(g)
 	if err != nil {
 		wrongs = append(wrongs, err.Error())
 	} else {
@@ -187,6 +216,9 @@ func (k *Kernel) Differs(g *engine.Gateway) []string {
 
 // Use is Backend's.
 func (k *Kernel) Use(e *walk.Engine, g *engine.Gateway) error {
+	if _, err := k.getReady(g); err != nil {
+		return err
+	}
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
 	if err := k.use(g); err != nil {
@@ -244,10 +276,13 @@ func (k *Kernel) own(g *engine.Gateway) header.Addresses {
 
 // use puts a gateway into force. The caller holds the mutex.
 func (k *Kernel) use(g *engine.Gateway) error {
-	p, _, err := k.compile(g)
-	if err != nil {
-		return err
+	if k.ready.of != g {
+		var err error
+		if k.ready, err = readyOf(g, k.sources()); err != nil {
+			return err
+		}
 	}
+	p := k.ready.program
 	before, err := k.machine.Counters()
 	if err != nil {
 		return err
@@ -298,332 +333,8 @@ func (k *Kernel) LinkOf(i *network.Interface, a netip.Addr) string {
 	return link
 }
 
-// Open is Backend's.
-func (k *Kernel) Open(open []*network.Mapping, shut []portmap.Shut) error {
-	k.mutex.Lock()
-	defer k.mutex.Unlock()
-	k.ready = ready{}
-	var out []*network.Mapping
-	for _, s := range shut {
-		if m := k.opened[s]; m != nil {
-			out = append(out, m)
-		}
-	}
-	for _, m := range open {
-		if before := k.opened[portmap.Shut{Protocol: m.Protocol, Outside: m.Outside}]; before != nil {
-			out = append(out, before)
-		}
-	}
-	if k.maps {
-		err := k.machine.OpenMappings(out, open)
-		if errors.Is(err, unix.ENOENT) { // the kernel has timed one out itself
-			after := maps.Clone(k.opened)
-			for _, s := range shut {
-				delete(after, s)
-			}
-			for _, m := range open {
-				after[portmap.Shut{Protocol: m.Protocol, Outside: m.Outside}] = m
-			}
-			err = k.machine.ReplaceMappings(slices.Collect(maps.Values(after)))
-		}
-		if err != nil {
-			return err
-		}
-	}
-	for _, s := range shut {
-		delete(k.opened, s)
-		k.mapped.Remove(s.Protocol, s.Outside)
-	}
-	for _, m := range open {
-		k.opened[portmap.Shut{Protocol: m.Protocol, Outside: m.Outside}] = m
-		k.mapped.Put(m)
-	}
-	return nil
-}
-
 // fresh is how long a list of connections answers IsTaken: many are asked at once.
 const fresh = time.Second
 
-// ends returns the ends that connections have outside, as they were a moment ago.
-func (k *Kernel) ends() *connectionEnds {
-	k.asking.Lock()
-	defer k.asking.Unlock()
-	if time.Since(k.known.at) < fresh {
-		return &k.known
-	}
-	k.known = connectionEnds{at: time.Now(), outside: map[protocolEnd]bool{}}
-	list, err := k.connections()
-	if err != nil {
-		k.Trouble(err)
-	}
-	for i := range list {
-		t := &list[i]
-		k.known.outside[protocolEnd{t.Before.Protocol, netip.AddrPortFrom(t.After.Source, t.After.SourcePort)}] = true
-	}
-	return &k.known
-}
-
-type protocolEnd struct {
-	protocol header.Protocol
-	at       netip.AddrPort
-}
-
-type connectionEnds struct {
-	at      time.Time
-	outside map[protocolEnd]bool
-}
-
-// Bound is Backend's.
-func (k *Kernel) Bound(protocol header.Protocol, inside netip.AddrPort, outside netip.Addr) (port uint16, ok bool) {
-	list, err := k.connectionsFrom(protocol, inside)
-	if err != nil {
-		k.Trouble(err)
-	}
-	for i := range list {
-		if t := &list[i]; t.After.Source == outside && t.Before.Protocol == protocol && netip.AddrPortFrom(t.Before.Source, t.Before.SourcePort) == inside { // a kernel before 5.8 picks none out
-			port, ok = t.After.SourcePort, true
-		}
-	}
-	return port, ok
-}
-
-// IsTaken is Backend's.
-func (k *Kernel) IsTaken(protocol header.Protocol, outside netip.AddrPort) bool {
-	return k.ends().outside[protocolEnd{protocol, outside}]
-}
-
-// Count is Backend's.
-func (k *Kernel) Count() int {
-	n, err := kernel.ConnectionCount(k.Namespace)
-	if err != nil {
-		k.Trouble(err)
-	}
-	return n
-}
-
-// Sessions is Backend's.
-func (k *Kernel) Sessions(f *Filter, each func(*Session) bool) error {
-	g := k.current.Load()
-	if g == nil {
-		return nil
-	}
-	list, err := k.connections()
-	if err != nil {
-		return err
-	}
-	own := k.own(g)
-	for i := range list {
-		t := &list[i]
-		if !f.matches(t.Before, t.After) {
-			continue
-		}
-		s := k.session(g, t)
-		if s.Own = isOwn(t, own); !f.matchesRules(&s) || each(&s) {
-			continue
-		}
-		break
-	}
-	return nil
-}
-
-// Hidden is Backend's.
-func (k *Kernel) Hidden(each func(Hidden)) error {
-	list, err := k.connections()
-	for i := range list {
-		if t := &list[i]; isHidden(t.Before, t.After) {
-			each(hiddenOf(t.Before, t.After))
-		}
-	}
-	return err
-}
-
-func (k *Kernel) connectionsFrom(protocol header.Protocol, inside netip.AddrPort) ([]kernel.Tracked, error) {
-	k.mutex.Lock()
-	defer k.mutex.Unlock()
-	return k.machine.ConnectionsFrom(protocol, inside)
-}
-
-func (k *Kernel) connections() ([]kernel.Tracked, error) {
-	k.mutex.Lock()
-	defer k.mutex.Unlock()
-	return k.machine.Connections()
-}
-
-// session returns a connection of the kernel for the wire.
-func (k *Kernel) session(g *engine.Gateway, t *kernel.Tracked) Session {
-	d := k.decide(g, t)
-	s := Session{
-		Gateway: g.Name, Number: uint64(t.ID), Before: PacketOf(t.Before), After: PacketOf(t.After), State: t.State,
-		Redirect: nameOf(d.Redirect), Permit: nameOf(d.Permit), Source: nameOf(d.Source),
-		Age: -1, Idle: -1, Left: t.Left.Seconds(), Forth: counted(t.Forth), Back: counted(t.Back),
-	}
-	if !t.Began.IsZero() {
-		s.Age = time.Since(t.Began).Seconds()
-	}
-	if in := cameBy(g, t); in != nil {
-		s.In, s.InZone = in.Name, in.Zone
-	}
-	out := d.Out
-	if d.Action == engine.Stops { // by the rules of now
-		out = g.OutTo(t.After.Destination)
-	}
-	if out != nil {
-		s.Out, s.OutZone = out.Name, out.Zone
-	}
-	return s
-}
-
-func counted(c kernel.Counted) Count { return Count{int64(c.Packets), int64(c.Bytes)} }
-
-// cameBy returns the interface that a connection came in by: the uplink that its mark names, or
-// the one that leads back; nil for one of the machine's own.
-func cameBy(g *engine.Gateway, t *kernel.Tracked) *network.Interface {
-	if list := g.Stays(); t.Uplink() > 0 && t.Uplink() <= len(list) {
-		return list[t.Uplink()-1]
-	}
-	return g.OutTo(t.Before.Source)
-}
-
-// decide says by which rules a connection goes, by those that are in force.
-func (k *Kernel) decide(g *engine.Gateway, t *kernel.Tracked) engine.Decision {
-	in := cameBy(g, t)
-	if in == nil {
-		return engine.Decision{Action: engine.Stops}
-	}
-	var log engine.Log
-	return *g.Decide(&engine.Arrival{In: in, Packet: t.Before, At: g.MomentAt(time.Now())}, &again{t.After, &k.mapped}, &log)
-}
-
-// End is Backend's.
-func (k *Kernel) End(numbers map[uint64]bool) (int, error) {
-	list, err := k.connections()
-	if err != nil {
-		return 0, err
-	}
-	k.mutex.Lock()
-	defer k.mutex.Unlock()
-	ended := 0
-	for i := range list {
-		if !numbers[uint64(list[i].ID)] {
-			continue
-		}
-		if err := k.machine.End(&list[i]); err != nil {
-			return ended, err
-		}
-		ended++
-	}
-	return ended, nil
-}
-
 // sayAgain is how long nothing is said again of what comes faster than it is read: it is counted.
 const sayAgain = time.Minute
-
-// readAll does something with what the kernel sends by itself, until the backend is closed.
-func readAll[T any](k *Kernel, what string, next func() ([]T, error), missed func(), do func(*engine.Gateway, []T)) {
-	var said time.Time
-	for {
-		list, err := next()
-		if k.closed.Load() {
-			return
-		}
-		if isMissed := errors.Is(err, kernel.ErrMissed); err != nil {
-			if !isMissed || time.Since(said) > sayAgain {
-				said = time.Now()
-				k.Trouble(fmt.Errorf("%s: %w", what, err))
-			}
-			if !isMissed {
-				return
-			}
-			missed()
-		}
-		if g := k.current.Load(); g != nil {
-			do(g, list)
-		}
-	}
-}
-
-// uncounted says of a machine that does not count what passes.
-func uncounted() []string {
-	if kernel.CountsSessions() {
-		return nil
-	}
-	return []string{"the machine does not count the packets of sessions: sysctl net.netfilter.nf_conntrack_acct=1 makes it"}
-}
-
-// listen records what rules write into the kernel's log.
-func (k *Kernel) listen() {
-	names := map[int]string{}
-	readAll(k, "reading the kernel's log", k.listener.Next, func() {}, func(g *engine.Gateway, lines []kernel.Line) {
-		now := time.Now()
-		for i := range lines {
-			k.recorder.Record(k.event(g, &lines[i], now, names))
-		}
-	})
-}
-
-// event returns a line of the kernel's log as an event.
-func (k *Kernel) event(g *engine.Gateway, l *kernel.Line, now time.Time, names map[int]string) Event {
-	e := Event{Time: now, Gateway: g.Name, What: connectionEvent, Outcome: Passes}
-	e.In, e.InDevice = k.interfaceOf(g, l.In, names)
-	e.Out, e.OutDevice = k.interfaceOf(g, l.Out, names)
-	where, name, isRule := strings.Cut(l.Mark, "/")
-	switch {
-	case l.Mark == kernel.ItselfMark:
-		e.Outcome, e.Text = engine.Itself.String(), nothingRedirects
-	case !isRule:
-		e.Outcome, e.Text = engine.Dropped.String(), noRuleMatches
-	default:
-		e.Rule = l.Mark
-	}
-	if where == "nat" {
-		e.Outcome, e.Text = Translated, filterComesAfter // what becomes of it, its rule does not know
-		if l.Out != 0 {                                  // a rule for the source
-			e.Text = filterCameBefore
-		}
-	}
-	if where == "filter" {
-		for _, r := range g.Filter {
-			if r.Name != name {
-				continue
-			}
-			e.Text = says(&r.Rule)
-			switch r.Verb {
-			case network.Drop:
-				e.Outcome = engine.Dropped.String()
-			case network.Reject:
-				e.Outcome = engine.Rejected.String()
-			}
-		}
-	}
-	before := PacketOf(l.Before)
-	e.Before = &before
-	if e.Outcome == Passes || e.Outcome == Translated && l.Now != l.Before {
-		after := PacketOf(l.Now)
-		e.After = &after
-	}
-	return e
-}
-
-// interfaceOf returns the names of a device, ours and the machine's.
-func (k *Kernel) interfaceOf(g *engine.Gateway, index int, names map[int]string) (ours, theirs string) {
-	if index == 0 {
-		return "", ""
-	}
-	if _, ok := names[index]; !ok {
-		host, err := kernel.ReadHost(k.Namespace)
-		if err != nil {
-			k.Trouble(err)
-			return "", ""
-		}
-		for _, d := range host.Devices {
-			names[d.Index] = d.Name
-		}
-	}
-	theirs = names[index]
-	for _, i := range g.Interfaces {
-		if k.Device(i) == theirs {
-			return i.Name, theirs
-		}
-	}
-	return theirs, theirs
-}
