@@ -230,5 +230,5 @@ func (x *exam) change(r *network.Rule, settings ...network.Setting) network.Edit
 
 // remove are edits that take a rule out.
 func (x *exam) remove(r *network.Rule) network.Edits {
-	return network.Edits{{Verb: "remove", Kind: r.Kind, Name: r.Name, Gateway: r.Gateway.Name}}
+	return network.Edits{{Verb: network.Remove, Kind: r.Kind, Name: r.Name, Gateway: r.Gateway.Name}}
 }

@@ -99,7 +99,7 @@ func (x *exam) guarding(r *network.FilterRule, front *network.Rule) []network.Ed
 }
 
 func (x *exam) moveBefore(r, other *network.Rule) network.Edits {
-	return network.Edits{{Verb: "move", Kind: r.Kind, Name: r.Name, Gateway: r.Gateway.Name, Before: other.Name}}
+	return network.Edits{{Verb: network.Move, Kind: r.Kind, Name: r.Name, Gateway: r.Gateway.Name, Before: other.Name}}
 }
 
 // crossingRules finds filter rules that cross one in front of them with another verb.

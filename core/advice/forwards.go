@@ -685,7 +685,7 @@ func (x *exam) hairpinsTurnedDown() {
 			for _, o := range x.through[&r.Rule] {
 				if v := &o.Verdict; v.EndedAt(g) && v.Outcome == engine.Dropped && v.Step == engine.StepTurnBack && o.From.Segment != nil {
 					x.rule(network.NoTurnBack, &r.Rule, fmt.Sprintf("people on %s, where it leads to, can't use it from inside: %s turns nothing back", o.From.Segment.Name, g.Name),
-						network.Edits{{Verb: "change", Kind: "gateway", Name: g.Name, Settings: []network.Setting{{Key: "handling.turn-back", Value: "allow"}}}})
+						network.Edits{{Verb: network.Change, Kind: "gateway", Name: g.Name, Settings: []network.Setting{{Key: "handling.turn-back", Value: "allow"}}}})
 					break
 				}
 			}

@@ -123,7 +123,7 @@ func sentProposals(t *words.Trace, n *network.Network) (list []network.Edits) {
 				routes = append(routes, p.String())
 			}
 			edits := change("interface", r.Out.String(), "", network.Setting{Key: "upstream.routes", Value: strings.Join(routes, ",")})
-			if !slices.ContainsFunc(list, func(e network.Edits) bool { return e.Command() == edits.Command() }) {
+			if !slices.ContainsFunc(list, edits.Equal) {
 				list = append(list, edits)
 			}
 		}
@@ -133,7 +133,7 @@ func sentProposals(t *words.Trace, n *network.Network) (list []network.Edits) {
 
 // change are edits that give keys of something new values.
 func change(kind, name, gateway string, settings ...network.Setting) network.Edits {
-	return network.Edits{{Verb: "change", Kind: kind, Name: name, Gateway: gateway, Settings: settings}}
+	return network.Edits{{Verb: network.Change, Kind: kind, Name: name, Gateway: gateway, Settings: settings}}
 }
 
 // nearProposals correct the one field in which a rule differs.
@@ -150,13 +150,13 @@ func nearProposals(t *words.Trace, near words.Near, wanted Wanted) []network.Edi
 	seen := t.Stood.Seen
 	switch near.Differs {
 	case words.MismatchDisabled:
-		return []network.Edits{{{Verb: "enable", Kind: r.Kind, Name: r.Name, Gateway: g.Name}}}
+		return []network.Edits{{{Verb: network.Enable, Kind: r.Kind, Name: r.Name, Gateway: g.Name}}}
 	case words.MismatchTime:
 		return to(network.Setting{Key: "when", Value: ""})
 	case words.MismatchRedirected:
 		return to(network.Setting{Key: "redirected", Value: ""})
 	case words.MismatchOrder:
-		return []network.Edits{{{Verb: "move", Kind: r.Kind, Name: r.Name, Gateway: g.Name, Before: t.Rule.Name}}}
+		return []network.Edits{{{Verb: network.Move, Kind: r.Kind, Name: r.Name, Gateway: g.Name, Before: t.Rule.Name}}}
 	case words.MismatchSide:
 		right := Permission{To: seen.Destination.String(), Service: seen.Service().String()}
 		if t.Stood.Forward != nil && t.Stood.Forward.Does.Permits() {
@@ -238,7 +238,7 @@ func allowEdit(taken map[string]bool, g *network.Gateway, name string, p Permiss
 	if p.Redirected {
 		settings = append(settings, network.Setting{Key: "redirected", Value: "true"})
 	}
-	return network.Edit{Verb: "add", Kind: string(network.Allow), Name: name, Gateway: g.Name, Settings: settings}
+	return network.Edit{Verb: network.Add, Kind: string(network.Allow), Name: name, Gateway: g.Name, Settings: settings}
 }
 
 // hairpinProposals let an inside client use a forward that listens for outsiders.
@@ -414,7 +414,7 @@ func admitProposals(t *words.Trace, wanted Wanted) []network.Edits {
 	if t.Ended.Source == t.Connection.Packet.Source {
 		from = wanted.who(t.Ended.Source)
 	}
-	return []network.Edits{{{Verb: "add", Kind: "host-rule", Name: h.Name, Before: "1",
+	return []network.Edits{{{Verb: network.Add, Kind: "host-rule", Name: h.Name, Before: "1",
 		Settings: []network.Setting{{Key: "allow", Value: wanted.services(t, endedOf)}, {Key: "from", Value: from}}}}}
 }
 
@@ -465,7 +465,7 @@ func hideEdit(in, out *network.Interface, from string) network.Edit {
 	for slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool { return r.Name == name }) {
 		name += "-too"
 	}
-	return network.Edit{Verb: "add", Kind: "source-nat", Name: name, Gateway: g.Name,
+	return network.Edit{Verb: network.Add, Kind: "source-nat", Name: name, Gateway: g.Name,
 		Settings: []network.Setting{{Key: "on", Value: out.Name}, {Key: "from", Value: from}, {Key: "as", Value: "interface"}}}
 }
 
@@ -509,7 +509,7 @@ func routeProposals(n *network.Network, g *network.Gateway, destination netip.Ad
 		if leadsBy(g, destination, via) {
 			continue
 		}
-		list = append(list, network.Edits{{Verb: "add", Kind: "route", Name: to, Gateway: g.Name, Settings: []network.Setting{{Key: "via", Value: via.String()}}}})
+		list = append(list, network.Edits{{Verb: network.Add, Kind: "route", Name: to, Gateway: g.Name, Settings: []network.Setting{{Key: "via", Value: via.String()}}}})
 	}
 	return list
 }

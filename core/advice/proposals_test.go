@@ -11,6 +11,7 @@ import (
 	"hollowbridge/core/network"
 	"hollowbridge/core/walk"
 	"hollowbridge/core/words"
+	"hollowbridge/internal/netfile"
 	"hollowbridge/internal/netfile/netfiletest"
 )
 
@@ -20,21 +21,21 @@ func TestCommandsOfEdits(t *testing.T) {
 		edit network.Edit
 		want string
 	}{
-		{network.Edit{Verb: "enable", Kind: "allow", Name: "web", Gateway: "rim"}, "hollowbridge enable allow web -gateway rim"},
-		{network.Edit{Verb: "remove", Kind: "route", Name: "default via 198.51.100.1", Gateway: "rim"}, "hollowbridge remove route 'default via 198.51.100.1' -gateway rim"},
-		{network.Edit{Verb: "move", Kind: "allow", Name: "web", Gateway: "rim", Before: "rest"}, "hollowbridge move allow web before rest -gateway rim"},
-		{network.Edit{Verb: "change", Kind: "host", Name: "hut", Settings: []network.Setting{{Key: "gateway", Value: "rim"}}}, "hollowbridge change host hut gateway=rim"},
-		{network.Edit{Verb: "change", Kind: "allow", Name: "web", Gateway: "rim", Settings: []network.Setting{{Key: "from", Value: "any except [a, b]"}, {Key: "log"}}},
+		{network.Edit{Verb: network.Enable, Kind: "allow", Name: "web", Gateway: "rim"}, "hollowbridge enable allow web -gateway rim"},
+		{network.Edit{Verb: network.Remove, Kind: "route", Name: "default via 198.51.100.1", Gateway: "rim"}, "hollowbridge remove route 'default via 198.51.100.1' -gateway rim"},
+		{network.Edit{Verb: network.Move, Kind: "allow", Name: "web", Gateway: "rim", Before: "rest"}, "hollowbridge move allow web before rest -gateway rim"},
+		{network.Edit{Verb: network.Change, Kind: "host", Name: "hut", Settings: []network.Setting{{Key: "gateway", Value: "rim"}}}, "hollowbridge change host hut gateway=rim"},
+		{network.Edit{Verb: network.Change, Kind: "allow", Name: "web", Gateway: "rim", Settings: []network.Setting{{Key: "from", Value: "any except [a, b]"}, {Key: "log"}}},
 			"hollowbridge change allow web -gateway rim 'from=any except [a, b]' log="},
-		{network.Edit{Verb: "add", Kind: "allow", Name: "web", Gateway: "rim", Before: "rest", Settings: []network.Setting{{Key: "from", Value: "it's"}, {Key: "service", Value: "tcp/1-2"}}},
+		{network.Edit{Verb: network.Add, Kind: "allow", Name: "web", Gateway: "rim", Before: "rest", Settings: []network.Setting{{Key: "from", Value: "it's"}, {Key: "service", Value: "tcp/1-2"}}},
 			`hollowbridge add allow web -gateway rim -from 'it'\''s' -service tcp/1-2 -before rest`},
 	} {
-		if got := c.edit.Command(); got != c.want {
+		if got := netfile.Command(c.edit); got != c.want {
 			t.Errorf("%s\nwant %s", got, c.want)
 		}
 	}
-	both := network.Edits{{Verb: "remove", Kind: "allow", Name: "a", Gateway: "rim"}, {Verb: "remove", Kind: "allow", Name: "b", Gateway: "rim"}}
-	if got := both.Command(); got != "hollowbridge remove allow a -gateway rim && hollowbridge remove allow b -gateway rim" {
+	both := network.Edits{{Verb: network.Remove, Kind: "allow", Name: "a", Gateway: "rim"}, {Verb: network.Remove, Kind: "allow", Name: "b", Gateway: "rim"}}
+	if got := netfile.Commands(both); got != "hollowbridge remove allow a -gateway rim && hollowbridge remove allow b -gateway rim" {
 		t.Error(got)
 	}
 }
@@ -106,7 +107,7 @@ func TestMissingRoutesLeadToTheNextGateway(t *testing.T) {
 		trace := words.TraceOf(e.NewWalk(), walk.Connection{Packet: p, From: from})
 		var commands []string
 		for _, m := range advice.Proposals(trace, n, advice.Wanted{}) {
-			commands = append(commands, m.Command())
+			commands = append(commands, netfile.Commands(m))
 		}
 		if !slices.Contains(commands, c.want) {
 			t.Errorf("%s -> %s is %s at %s: %q, not %q", c.from, c.to, trace.Outcome, trace.At.Name(), commands, c.want)

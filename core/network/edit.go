@@ -1,14 +1,26 @@
 package network
 
-import (
-	"slices"
-	"strings"
+import "slices"
+
+// An EditVerb is what an edit does.
+type EditVerb string
+
+// The verbs of edits.
+const (
+	Add     EditVerb = "add"
+	Change  EditVerb = "change"
+	Enable  EditVerb = "enable"
+	Disable EditVerb = "disable"
+	Move    EditVerb = "move"
+	Remove  EditVerb = "remove"
+	Rename  EditVerb = "rename"
+	Copy    EditVerb = "copy"
 )
 
 // An Edit is one change of a network file, as a person types it: commands are read into
 // edits, repairs are edits, and the file's editor makes them.
 type Edit struct {
-	Verb     string // add, change, enable, disable, move, remove, rename or copy
+	Verb     EditVerb
 	Kind     string // of what it is about: port-forward, allow, host, route, ...; may be empty where the name says it
 	Name     string
 	Gateway  string   // of a rule or route; may be empty where there is only one
@@ -41,58 +53,10 @@ func (e Edit) With(key, value string) Edit {
 	return e
 }
 
-// Command returns the edit as it is typed.
-func (e Edit) Command() string {
-	words := []string{"hollowbridge", e.Verb}
-	if e.Kind != "" {
-		words = append(words, e.Kind)
-	}
-	words = append(append(words, e.Name), e.Values...)
-	switch {
-	case e.Verb == "move" && e.After != "":
-		words = append(words, "after", e.After)
-	case e.Verb == "move":
-		words = append(words, "before", e.Before)
-	}
-	if e.Gateway != "" {
-		words = append(words, "-gateway", e.Gateway)
-	}
-	for _, s := range e.Settings {
-		flags := e.Verb == "add" && !strings.HasSuffix(e.Kind, "-rule") // -allow is another thing
-		switch {
-		case flags && (s.Value == "true" || s.Value == "false"): // a flag that may stand alone takes no word behind it
-			words = append(words, "-"+s.Key+"="+s.Value)
-		case flags:
-			words = append(words, "-"+s.Key, s.Value)
-		default:
-			words = append(words, s.Key+"="+s.Value)
-		}
-	}
-	if e.Verb == "add" && e.Before != "" {
-		words = append(words, "-before", e.Before)
-	}
-	if e.Verb == "add" && e.After != "" {
-		words = append(words, "-after", e.After)
-	}
-	for i, w := range words {
-		words[i] = Quoted(w)
-	}
-	return strings.Join(words, " ")
-}
-
-// Command returns the edits as they are typed, one after the other.
-func (list Edits) Command() string {
-	texts := make([]string, len(list))
-	for i, e := range list {
-		texts[i] = e.Command()
-	}
-	return strings.Join(texts, " && ")
-}
-
-// Quoted puts a word in quotes where a shell would take it apart.
-func Quoted(word string) string {
-	if strings.ContainsAny(word, " []{}*?$&;|<>()'\"\\`!#~") {
-		return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
-	}
-	return word
+// Equal reports whether two lists make the same edits, for whichever reason.
+func (list Edits) Equal(other Edits) bool {
+	return slices.EqualFunc(list, other, func(a, b Edit) bool {
+		return a.Verb == b.Verb && a.Kind == b.Kind && a.Name == b.Name && a.Gateway == b.Gateway && slices.Equal(a.Values, b.Values) &&
+			slices.Equal(a.Settings, b.Settings) && a.Before == b.Before && a.After == b.After
+	})
 }

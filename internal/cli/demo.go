@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"hollowbridge/core/network"
 	"hollowbridge/examples"
 	"hollowbridge/internal/lab"
 	"hollowbridge/internal/netfile"
@@ -105,7 +104,7 @@ func (c *call) show(s scene, file string) bool {
 	fmt.Fprintf(c.Out, "\n%s\n%s\n", strings.Repeat("-", c.Width), c.bold(s.question))
 	var typed []string
 	for _, arg := range s.args {
-		typed = append(typed, network.Quoted(arg))
+		typed = append(typed, netfile.Quoted(arg))
 	}
 	fmt.Fprintf(c.Out, "$ hollowbridge %s -f %s\n\n", strings.Join(typed, " "), file)
 	c.Err.Write(nil) // what is printed so far can be read meanwhile

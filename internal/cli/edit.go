@@ -175,21 +175,21 @@ func keyFlags(set *flag.FlagSet, settings *[]network.Setting) {
 
 // editAsked reads the edit that a call is.
 func (c *editCall) editAsked() (network.Edit, error) {
-	switch verb := c.command.name; verb {
-	case "add":
+	switch verb := network.EditVerb(c.command.name); verb {
+	case network.Add:
 		return c.addition()
-	case "rename":
+	case network.Rename:
 		return c.renaming(network.Edit{Verb: verb}, netfile.NamedKinds())
-	case "copy":
+	case network.Copy:
 		settings := c.settingsBehind()
 		return c.renaming(network.Edit{Verb: verb, Settings: settings}, append([]string{"rule"}, netfile.RuleKinds()...))
-	case "change":
+	case network.Change:
 		settings := c.settingsBehind()
 		if len(settings) == 0 {
 			return network.Edit{}, fmt.Errorf("it needs NAME and KEY=VALUE")
 		}
 		return c.named(network.Edit{Verb: verb, Settings: settings}, 0, "NAME and KEY=VALUE")
-	case "move":
+	case network.Move:
 		return c.named(network.Edit{Verb: verb}, 2, "NAME before|after OTHER")
 	default:
 		return c.named(network.Edit{Verb: verb}, 0, "NAME")
@@ -230,7 +230,7 @@ func (c *editCall) addition() (network.Edit, error) {
 	if err := c.checkKeys(kind, values); err != nil {
 		return network.Edit{}, err
 	}
-	return network.Edit{Verb: "add", Kind: kind, Name: name, Gateway: c.gateway, Values: values, Settings: c.options.settings, Before: c.options.before, After: c.options.behind}, nil
+	return network.Edit{Verb: network.Add, Kind: kind, Name: name, Gateway: c.gateway, Values: values, Settings: c.options.settings, Before: c.options.before, After: c.options.behind}, nil
 }
 
 // nearKind says which kind was probably meant: also by the last of the words it is made of.
@@ -362,13 +362,13 @@ func (c *editCall) afterForward(e *netfile.Editor, edit network.Edit) error {
 			}
 		case permit.Before == "":
 			c.remark("%s needs a filter rule as well, or nothing gets through: add -allow, or", gateway)
-			c.remarkCommand(c.typed(permit.Command()))
+			c.remarkCommand(c.typed(netfile.Command(permit)))
 		default:
 			if t.Rule == nil {
 				t = stopped[slices.IndexFunc(stopped, func(t *words.Trace) bool { return t.Rule != nil })]
 			}
 			c.remark("%s of %s stops it, so it needs a filter rule before that: add -allow, or", t.Rule.Name, gateway)
-			c.remarkCommand(c.typed(permit.Command()))
+			c.remarkCommand(c.typed(netfile.Command(permit)))
 		}
 	}
 	for _, t := range traces {
@@ -401,9 +401,9 @@ func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*wor
 		}
 	}
 	c.remark("%s; if they may use it too:", text)
-	edit := network.Edit{Verb: "change", Kind: permit.Kind, Name: permit.Name, Gateway: permit.Gateway.Name,
+	edit := network.Edit{Verb: network.Change, Kind: permit.Kind, Name: permit.Name, Gateway: permit.Gateway.Name,
 		Settings: []network.Setting{{Key: "from", Value: from + "," + strings.Join(shut.Zones, ",")}}}
-	c.remarkCommand(c.typed(edit.Command()))
+	c.remarkCommand(c.typed(netfile.Command(edit)))
 	c.afterPermit(e, edit, &shut)
 }
 
@@ -422,7 +422,7 @@ func (c *call) afterPermit(e *netfile.Editor, edit network.Edit, shut *advice.Sh
 		return
 	}
 	c.remark("and for people in %s, beside the host, as %s turns nothing back:", strings.Join(kept, ", "), at.Name)
-	c.remarkCommand(c.typed(network.Edit{Verb: "change", Kind: "gateway", Name: at.Name, Settings: []network.Setting{{Key: "handling.turn-back", Value: "allow"}}}.Command()))
+	c.remarkCommand(c.typed(netfile.Command(network.Edit{Verb: network.Change, Kind: "gateway", Name: at.Name, Settings: []network.Setting{{Key: "handling.turn-back", Value: "allow"}}})))
 }
 
 // tryForward traces a connection through a forward for each range of ports that earlier ones leave it.
@@ -520,11 +520,11 @@ func (c *call) sayInUse(u *netfile.InUse) int {
 		case by.Edit.Verb == "":
 			lines = append(lines, []string{"", strings.TrimSuffix("by hand: "+by.In.String()+", "+what, ", ")})
 		default:
-			lines = append(lines, []string{c.typed(by.Edit.Command()), what})
+			lines = append(lines, []string{c.typed(netfile.Command(by.Edit)), what})
 		}
 	}
-	last := network.Edit{Verb: "remove", Kind: u.Thing.Kind, Name: u.Thing.Name}
-	lines = append(lines, []string{c.typed(last.Command()), ""})
+	last := network.Edit{Verb: network.Remove, Kind: u.Thing.Kind, Name: u.Thing.Name}
+	lines = append(lines, []string{c.typed(netfile.Command(last)), ""})
 	width := 0
 	for _, line := range lines {
 		width = max(width, len(line[0]))

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"hollowbridge/core/network"
+	"hollowbridge/internal/netfile"
 )
 
 // Edits as they are printed are read back as they were, whatever is in them, also over several lines.
@@ -25,11 +26,11 @@ func TestEditsAreReadAsTheyArePrinted(t *testing.T) {
 		var list network.Edits
 		var want [][]string
 		for range 1 + random.IntN(3) {
-			edit := network.Edit{Verb: "change", Kind: "allow", Name: "n", Settings: []network.Setting{{Key: "note", Value: word()}, {Key: "to", Value: word()}}}
+			edit := network.Edit{Verb: network.Change, Kind: "allow", Name: "n", Settings: []network.Setting{{Key: "note", Value: word()}, {Key: "to", Value: word()}}}
 			list = append(list, edit)
 			want = append(want, []string{"hollowbridge", "change", "allow", "n", "note=" + edit.Settings[0].Value, "to=" + edit.Settings[1].Value})
 		}
-		for _, text := range []string{list.Command(), "  " + list.Command() + "   # for people"} {
+		for _, text := range []string{netfile.Commands(list), "  " + netfile.Commands(list) + "   # for people"} {
 			if strings.Contains(text, "\\ ") || strings.HasSuffix(strings.TrimSpace(text), "\\") {
 				continue // a backslash in quotes at the end of a line
 			}

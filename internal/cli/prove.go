@@ -245,9 +245,9 @@ func (c *proveCall) proveLine(k *prove.Case) string {
 	} else if connection.From.Segment != nil && c.needsIn(connection) {
 		line += " -in " + connection.From.Segment.Lead().String()
 	}
-	line += " -at " + network.Quoted(cmp.Or(c.at, connection.Moment.String()))
+	line += " -at " + netfile.Quoted(cmp.Or(c.at, connection.Moment.String()))
 	if c.options.against != "" {
-		line += " -against " + network.Quoted(c.options.against)
+		line += " -against " + netfile.Quoted(c.options.against)
 	}
 	return c.typed(line)
 }

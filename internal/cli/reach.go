@@ -504,9 +504,9 @@ func (c *call) traceLine(x reach.Example) string {
 		line += " -in " + x.In.String()
 	}
 	if c.at != "" {
-		line += " -at " + network.Quoted(c.at)
+		line += " -at " + netfile.Quoted(c.at)
 	} else if x.At != "" {
-		line += " -at " + network.Quoted(x.At)
+		line += " -at " + netfile.Quoted(x.At)
 	}
 	return c.typed(line)
 }
@@ -514,7 +514,7 @@ func (c *call) traceLine(x reach.Example) string {
 // typed returns a command so that it is about the same file when it is typed.
 func (c *call) typed(command string) string {
 	if c.file != "" {
-		command += " -f " + network.Quoted(c.file)
+		command += " -f " + netfile.Quoted(c.file)
 	}
 	v := &c.whatIf
 	for _, f := range []struct {
@@ -522,7 +522,7 @@ func (c *call) typed(command string) string {
 		list []string
 	}{{"is", v.Is}, {"down", v.Down}, {"list", v.Lists}, {"without", v.Without}, {"with", v.With}} {
 		for _, value := range f.list {
-			command += " -" + f.name + " " + network.Quoted(value)
+			command += " -" + f.name + " " + netfile.Quoted(value)
 		}
 	}
 	return command

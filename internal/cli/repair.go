@@ -27,7 +27,7 @@ func (c *call) repairEntries(list []repair.Repair) []repairJSON {
 	for _, r := range list {
 		var commands []string
 		for _, edit := range r.Edits {
-			commands = append(commands, c.typed(edit.Command()))
+			commands = append(commands, c.typed(netfile.Command(edit)))
 		}
 		entry := repairJSON{strings.Join(commands, " && "), []string{"too many rules to say what else it opens"}, []string{}}
 		for _, g := range r.Others {

@@ -12,16 +12,16 @@ import (
 // nothing changes.
 func (e *Editor) Apply(edit network.Edit) error {
 	switch edit.Verb {
-	case "add":
+	case network.Add:
 		return e.only(edit, Thing{}, func() error { return e.add(edit) })
-	case "rename":
+	case network.Rename:
 		return e.rename(edit)
 	}
 	thing, err := e.Find(edit.Kind, edit.Name, edit.Gateway)
 	if err != nil {
 		return err
 	}
-	if edit.Verb == "copy" {
+	if edit.Verb == network.Copy {
 		return e.copyRule(edit, thing)
 	}
 	return e.only(edit, thing, func() error { return e.apply(edit, thing) })
@@ -29,20 +29,20 @@ func (e *Editor) Apply(edit network.Edit) error {
 
 func (e *Editor) apply(edit network.Edit, thing Thing) error {
 	switch edit.Verb {
-	case "change":
+	case network.Change:
 		return e.Change(thing, edit.Settings)
-	case "enable", "disable":
+	case network.Enable, network.Disable:
 		if !thing.IsRule() {
 			return fmt.Errorf("%s is no rule; only rules are enabled and disabled", thing)
 		}
 		disabled := ""
-		if edit.Verb == "disable" {
+		if edit.Verb == network.Disable {
 			disabled = "true"
 		}
 		return e.Change(thing, []network.Setting{{Key: "disabled", Value: disabled}})
-	case "move":
+	case network.Move:
 		return e.Move(thing, edit.After != "", edit.After+edit.Before)
-	case "remove":
+	case network.Remove:
 		return e.Remove(thing)
 	}
 	return fmt.Errorf("%s: no such edit", edit.Verb)

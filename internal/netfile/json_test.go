@@ -69,14 +69,14 @@ func TestFilesInJSONAreEditedLikeOthers(t *testing.T) {
 		}
 		first, last := g.Filter[0], g.Filter[len(g.Filter)-1]
 		edits := network.Edits{
-			{Verb: "add", Kind: "allow", Name: "planted", Gateway: g.Name, Before: first.Name, Settings: []network.Setting{{Key: "from", Value: "192.0.2.1,203.0.113.0/29"}, {Key: "service", Value: "https,tcp/8443"}, {Key: "log", Value: "true"}}},
-			{Verb: "change", Kind: "gateway", Name: g.Name, Settings: []network.Setting{{Key: "handling.turn-back", Value: "allow"}, {Key: "limits.sessions", Value: "500"}, {Key: "serves.ntp", Value: g.Interfaces[0].Name}}},
-			{Verb: "move", Kind: last.Kind, Name: last.Name, Gateway: g.Name, Before: first.Name},
-			{Verb: "remove", Kind: first.Kind, Name: first.Name, Gateway: g.Name},
-			{Verb: "add", Kind: "group", Name: "planted-too", Values: []string{"192.0.2.7", "2001:db8::/48"}},
-			{Verb: "add", Kind: "expectation", Name: "it holds: \"always\"", Settings: []network.Setting{{Key: "from", Value: "internet"}, {Key: "to", Value: "192.0.2.7"}, {Key: "stops", Value: "true"}}},
-			{Verb: "add", Kind: "interface", Name: g.Name + ":planted", Settings: []network.Setting{{Key: "address", Value: "10.200.0.1/24"}, {Key: "zone", Value: g.Interfaces[0].Zone}, {Key: "upstream.blocks", Value: "tcp/25,udp/53"}}},
-			{Verb: "change", Kind: "interface", Name: g.Name + ":planted", Settings: []network.Setting{{Key: "state", Value: "down"}, {Key: "upstream.carrier-nat", Value: "true"}}},
+			{Verb: network.Add, Kind: "allow", Name: "planted", Gateway: g.Name, Before: first.Name, Settings: []network.Setting{{Key: "from", Value: "192.0.2.1,203.0.113.0/29"}, {Key: "service", Value: "https,tcp/8443"}, {Key: "log", Value: "true"}}},
+			{Verb: network.Change, Kind: "gateway", Name: g.Name, Settings: []network.Setting{{Key: "handling.turn-back", Value: "allow"}, {Key: "limits.sessions", Value: "500"}, {Key: "serves.ntp", Value: g.Interfaces[0].Name}}},
+			{Verb: network.Move, Kind: last.Kind, Name: last.Name, Gateway: g.Name, Before: first.Name},
+			{Verb: network.Remove, Kind: first.Kind, Name: first.Name, Gateway: g.Name},
+			{Verb: network.Add, Kind: "group", Name: "planted-too", Values: []string{"192.0.2.7", "2001:db8::/48"}},
+			{Verb: network.Add, Kind: "expectation", Name: "it holds: \"always\"", Settings: []network.Setting{{Key: "from", Value: "internet"}, {Key: "to", Value: "192.0.2.7"}, {Key: "stops", Value: "true"}}},
+			{Verb: network.Add, Kind: "interface", Name: g.Name + ":planted", Settings: []network.Setting{{Key: "address", Value: "10.200.0.1/24"}, {Key: "zone", Value: g.Interfaces[0].Zone}, {Key: "upstream.blocks", Value: "tcp/25,udp/53"}}},
+			{Verb: network.Change, Kind: "interface", Name: g.Name + ":planted", Settings: []network.Setting{{Key: "state", Value: "down"}, {Key: "upstream.carrier-nat", Value: "true"}}},
 		}
 		var digests []*network.Digests
 		for _, path := range paths {

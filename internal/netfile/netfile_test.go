@@ -360,7 +360,7 @@ func TestAPipeIsNotWaitedForForEver(t *testing.T) {
 
 // What is read to be edited is what is read, and what is edited, in files of all kinds; it is parsed once.
 func TestWhatIsReadToBeEditedIsTheFile(t *testing.T) {
-	change := network.Edit{Verb: "disable", Kind: "allow", Name: "archive-web", Gateway: "rim"}
+	change := network.Edit{Verb: network.Disable, Kind: "allow", Name: "archive-web", Gateway: "rim"}
 	for what, text := range map[string]string{
 		"plain": base, "of another system": strings.ReplaceAll(base, "\n", "\r\n"), "wrong": strings.Replace(base, "hosts:", "hots:", 1), "torn": base[:len(base)-9], "empty": "",
 	} {

@@ -66,7 +66,7 @@ func endsLine(text []byte) bool {
 // the edit says: values are compared, not text.
 func (e *Editor) only(edit network.Edit, thing Thing, apply func() error) error {
 	text, root, about := e.text, e.root, edited(thing, edit)
-	if edit.Verb == "remove" && thing.list == firewallList {
+	if edit.Verb == network.Remove && thing.list == firewallList {
 		if _, rules := lookup(e.ownerOf(thing), thing.list); len(rules.Content) == 1 {
 			about = []*yaml.Node{rules}
 		}
@@ -75,7 +75,7 @@ func (e *Editor) only(edit network.Edit, thing Thing, apply func() error) error 
 		return err
 	}
 	was := valuesOf(root, about)
-	if edit.Verb == "remove" && valuesOf(e.root, nil) == was {
+	if edit.Verb == network.Remove && valuesOf(e.root, nil) == was {
 		return nil
 	}
 	for _, now := range e.meant(edit, thing) {
@@ -108,11 +108,11 @@ func edited(t Thing, edit network.Edit) []*yaml.Node {
 // saidKeys returns what an edit sets in a thing that stays; nil where it is about the whole thing.
 func saidKeys(edit network.Edit) []network.Setting {
 	switch edit.Verb {
-	case "change":
+	case network.Change:
 		return edit.Settings
-	case "enable":
+	case network.Enable:
 		return []network.Setting{{Key: "disabled"}}
-	case "disable":
+	case network.Disable:
 		return []network.Setting{{Key: "disabled", Value: "true"}}
 	}
 	return nil
@@ -133,18 +133,18 @@ func valueAt(body *yaml.Node, key string) *yaml.Node {
 // meant returns the things that an edit may have been about, as they are now.
 func (e *Editor) meant(edit network.Edit, t Thing) (list []Thing) {
 	name := t.Name
-	if edit.Verb == "add" {
+	if edit.Verb == network.Add {
 		name = edit.Name
 	}
 	for _, s := range edit.Settings {
-		if edit.Verb == "change" && s.Key == nameKey(t.Kind) && t.list != "" {
+		if edit.Verb == network.Change && s.Key == nameKey(t.Kind) && t.list != "" {
 			name = s.Value
 		}
 	}
 	for _, u := range e.things() {
 		switch {
-		case edit.Verb == "remove":
-		case edit.Verb != "add":
+		case edit.Verb == network.Remove:
+		case edit.Verb != network.Add:
 			if u.Kind == t.Kind && u.Name == name && u.Gateway == t.Gateway && u.list == t.list {
 				list = append(list, u)
 			}
@@ -177,7 +177,7 @@ func (e *Editor) isAsSaid(edit network.Edit, t Thing) bool {
 			return false
 		}
 	}
-	if edit.Verb != "move" {
+	if edit.Verb != network.Move {
 		return true
 	}
 	_, rules := lookup(e.ownerOf(t), t.list)

@@ -25,12 +25,12 @@ func TestEditsCountLinesAsTheReaderDoes(t *testing.T) {
 		t.Fatal(err)
 	}
 	edits := network.Edits{
-		{Verb: "disable", Name: "camera", Kind: "allow"},
-		{Verb: "remove", Name: "camera", Kind: "port-forward"},
-		{Verb: "change", Name: "camera", Kind: "allow", Settings: []network.Setting{{Key: "service", Value: "tcp/99"}}},
-		{Verb: "add", Name: "late", Kind: "drop", Gateway: "rim", Settings: []network.Setting{{Key: "from", Value: "outside"}}},
-		{Verb: "add", Name: "new", Kind: "host", Settings: []network.Setting{{Key: "address", Value: "10.61.24.14"}}},
-		{Verb: "move", Name: "camera", Kind: "allow", Before: "archive-web"},
+		{Verb: network.Disable, Name: "camera", Kind: "allow"},
+		{Verb: network.Remove, Name: "camera", Kind: "port-forward"},
+		{Verb: network.Change, Name: "camera", Kind: "allow", Settings: []network.Setting{{Key: "service", Value: "tcp/99"}}},
+		{Verb: network.Add, Name: "late", Kind: "drop", Gateway: "rim", Settings: []network.Setting{{Key: "from", Value: "outside"}}},
+		{Verb: network.Add, Name: "new", Kind: "host", Settings: []network.Setting{{Key: "address", Value: "10.61.24.14"}}},
+		{Verb: network.Move, Name: "camera", Kind: "allow", Before: "archive-web"},
 	}
 	tried := 0
 	for _, edit := range edits {
@@ -77,24 +77,24 @@ func TestAnEditThatDoesSomethingElseIsTakenBack(t *testing.T) {
 		edit network.Edit
 		does func(e *Editor, text string) string
 	}{
-		"another rule is disabled": {network.Edit{Verb: "disable", Name: "a"}, func(_ *Editor, s string) string {
+		"another rule is disabled": {network.Edit{Verb: network.Disable, Name: "a"}, func(_ *Editor, s string) string {
 			return strings.Replace(s, "http}", "http, disabled: true}", 1)
 		}},
-		"two rules are disabled": {network.Edit{Verb: "disable", Name: "a"}, func(_ *Editor, s string) string {
+		"two rules are disabled": {network.Edit{Verb: network.Disable, Name: "a"}, func(_ *Editor, s string) string {
 			return strings.NewReplacer("http}", "http, disabled: true}", "ssh}", "ssh, disabled: true}").Replace(s)
 		}},
-		"nothing is disabled": {network.Edit{Verb: "disable", Name: "a"}, func(_ *Editor, s string) string { return s + "# \n" }},
-		"another rule is gone": {network.Edit{Verb: "remove", Name: "a"}, func(_ *Editor, s string) string {
+		"nothing is disabled": {network.Edit{Verb: network.Disable, Name: "a"}, func(_ *Editor, s string) string { return s + "# \n" }},
+		"another rule is gone": {network.Edit{Verb: network.Remove, Name: "a"}, func(_ *Editor, s string) string {
 			return strings.Replace(s, "      - {allow: b, service: http}\n", "", 1)
 		}},
-		"another value is given": {network.Edit{Verb: "change", Name: "a", Settings: []network.Setting{{Key: "service", Value: "tcp/99"}}}, func(_ *Editor, s string) string { return strings.Replace(s, "service: ssh}", "service: tcp/98}", 1) }},
-		"another rule goes with it": {network.Edit{Verb: "add", Kind: "drop", Name: "d", Gateway: "rim"}, func(_ *Editor, s string) string {
+		"another value is given": {network.Edit{Verb: network.Change, Name: "a", Settings: []network.Setting{{Key: "service", Value: "tcp/99"}}}, func(_ *Editor, s string) string { return strings.Replace(s, "service: ssh}", "service: tcp/98}", 1) }},
+		"another rule goes with it": {network.Edit{Verb: network.Add, Kind: "drop", Name: "d", Gateway: "rim"}, func(_ *Editor, s string) string {
 			return strings.Replace(s, "      - {drop: c}\n", "      - {drop: d}\n", 1)
 		}},
-		"it is moved to elsewhere": {network.Edit{Verb: "move", Name: "a", After: "c"}, func(_ *Editor, s string) string {
+		"it is moved to elsewhere": {network.Edit{Verb: network.Move, Name: "a", After: "c"}, func(_ *Editor, s string) string {
 			return strings.Replace(s, "      - {allow: a, service: ssh}\n      - {allow: b, service: http}\n", "      - {allow: b, service: http}\n      - {allow: a, service: ssh}\n", 1)
 		}},
-		"a host loses a service": {network.Edit{Verb: "change", Kind: "host", Name: "h", Settings: []network.Setting{{Key: "address", Value: "10.0.0.6"}}}, func(_ *Editor, s string) string {
+		"a host loses a service": {network.Edit{Verb: network.Change, Kind: "host", Name: "h", Settings: []network.Setting{{Key: "address", Value: "10.0.0.6"}}}, func(_ *Editor, s string) string {
 			return strings.Replace(s, "10.0.0.5, serves: [ssh]", "10.0.0.6", 1)
 		}},
 	} {
@@ -103,7 +103,7 @@ func TestAnEditThatDoesSomethingElseIsTakenBack(t *testing.T) {
 			t.Fatal(err)
 		}
 		thing := Thing{}
-		if c.edit.Verb != "add" {
+		if c.edit.Verb != network.Add {
 			i := slices.IndexFunc(e.things(), func(u Thing) bool { return u.Name == c.edit.Name })
 			thing = e.things()[i]
 		}

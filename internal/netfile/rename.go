@@ -86,7 +86,7 @@ func (e *Editor) rename(edit network.Edit) error {
 		return fmt.Errorf("%s: with the name %s something else in the file would mean another thing too; nothing was written", e.path, name)
 	}
 	// The machine still has the old name, of the gateway and of a device.
-	change := network.Edit{Verb: "change", Kind: t.Kind, Name: name}
+	change := network.Edit{Verb: network.Change, Kind: t.Kind, Name: name}
 	set := func(key, value string) error {
 		if value == name {
 			value = ""

@@ -19,7 +19,7 @@ import (
 // namedThings returns what has a name in a network, each as the edit that would remove it.
 func namedThings(n *network.Network) (list []network.Edit) {
 	add := func(kind, name, gateway string) {
-		list = append(list, network.Edit{Verb: "remove", Kind: kind, Name: name, Gateway: gateway})
+		list = append(list, network.Edit{Verb: network.Remove, Kind: kind, Name: name, Gateway: gateway})
 	}
 	for _, h := range n.Hosts {
 		add("host", h.Name, "")
@@ -76,14 +76,14 @@ func TestARenameChangesNothingElse(t *testing.T) {
 			edit := things[random.IntN(len(things))]
 			edit.Verb, edit.Values = "rename", []string{"quite-new"}
 			if err := e.Apply(edit); err != nil {
-				t.Fatalf("seed %d: %s: %v", seed, edit.Command(), err)
+				t.Fatalf("seed %d: %s: %v", seed, netfile.Command(edit), err)
 			}
 			now, err := e.Network()
 			if err != nil {
-				t.Fatalf("seed %d: %s: %v\n%s", seed, edit.Command(), err, e.Text())
+				t.Fatalf("seed %d: %s: %v\n%s", seed, netfile.Command(edit), err, e.Text())
 			}
 			if edit.Kind != "zone" && !reflect.DeepEqual(n.DigestsOf(), now.DigestsOf()) {
-				t.Fatalf("seed %d: %s: a rule says something else\n%s", seed, edit.Command(), e.Text())
+				t.Fatalf("seed %d: %s: a rule says something else\n%s", seed, netfile.Command(edit), e.Text())
 			}
 			kinds[edit.Kind]++
 			back := edit
@@ -92,18 +92,18 @@ func TestARenameChangesNothingElse(t *testing.T) {
 				back.Name, back.Values = gateway+":quite-new", []string{own}
 			}
 			if err := e.Apply(back); err != nil || !bytes.Equal(e.Text(), before) {
-				t.Fatalf("seed %d: %s and back: %v\n%s\nbecame\n%s", seed, edit.Command(), err, before, e.Text())
+				t.Fatalf("seed %d: %s and back: %v\n%s\nbecame\n%s", seed, netfile.Command(edit), err, before, e.Text())
 			}
 			other := things[random.IntN(len(things))]
 			edit.Values = []string{other.Name[strings.IndexByte(other.Name, ':')+1:]}
 			if err := e.Apply(edit); err != nil {
 				if !bytes.Equal(e.Text(), before) {
 					if _, err := e.Network(); err == nil {
-						t.Fatalf("seed %d: %s failed, and changed the file", seed, edit.Command())
+						t.Fatalf("seed %d: %s failed, and changed the file", seed, netfile.Command(edit))
 					}
 				}
 			} else if now, err := e.Network(); err != nil || edit.Kind != "zone" && !reflect.DeepEqual(n.DigestsOf(), now.DigestsOf()) {
-				t.Fatalf("seed %d: %s: %v; a rule says something else\n%s", seed, edit.Command(), err, e.Text())
+				t.Fatalf("seed %d: %s: %v; a rule says something else\n%s", seed, netfile.Command(edit), err, e.Text())
 			}
 			if err := e.Write(string(before)); err != nil {
 				t.Fatal(err)
@@ -139,7 +139,7 @@ func TestUsesAreTakenAwayByTheEditsThatAreNamed(t *testing.T) {
 					continue
 				}
 				if err := tried.Apply(by.Edit); err != nil {
-					t.Fatalf("seed %d: %s: %s: %v", seed, edit.Command(), by.Edit.Command(), err)
+					t.Fatalf("seed %d: %s: %s: %v", seed, netfile.Command(edit), netfile.Command(by.Edit), err)
 				}
 				offered++
 			}
@@ -147,7 +147,7 @@ func TestUsesAreTakenAwayByTheEditsThatAreNamed(t *testing.T) {
 				continue
 			}
 			if err := tried.Apply(edit); err != nil {
-				t.Fatalf("seed %d: %s after its uses are taken away: %v", seed, edit.Command(), err)
+				t.Fatalf("seed %d: %s after its uses are taken away: %v", seed, netfile.Command(edit), err)
 			}
 		}
 	}
@@ -165,13 +165,13 @@ func TestCopiesOfRulesSayTheSame(t *testing.T) {
 		for gi, g := range n.Gateways {
 			for r := range g.Rules() {
 				one := e.Copy()
-				edit := network.Edit{Verb: "copy", Kind: r.Kind, Name: r.Name, Gateway: g.Name, Values: []string{"the-copy"}, Settings: []network.Setting{{Key: "note", Value: "once more"}}}
+				edit := network.Edit{Verb: network.Copy, Kind: r.Kind, Name: r.Name, Gateway: g.Name, Values: []string{"the-copy"}, Settings: []network.Setting{{Key: "note", Value: "once more"}}}
 				if err := one.Apply(edit); err != nil {
-					t.Fatalf("seed %d: %s: %v", seed, edit.Command(), err)
+					t.Fatalf("seed %d: %s: %v", seed, netfile.Command(edit), err)
 				}
 				now, err := one.Network()
 				if err != nil {
-					t.Fatalf("seed %d: %s: %v\n%s", seed, edit.Command(), err, one.Text())
+					t.Fatalf("seed %d: %s: %v\n%s", seed, netfile.Command(edit), err, one.Text())
 				}
 				was, is := n.DigestsOf().Gateways[gi], now.DigestsOf().Gateways[gi]
 				all, list := is.NAT, was.NAT
@@ -179,7 +179,7 @@ func TestCopiesOfRulesSayTheSame(t *testing.T) {
 					all, list = is.Filter, was.Filter
 				}
 				if len(all) != len(list)+1 || all[r.Number] != list[r.Number-1] || all[r.Number-1] != list[r.Number-1] {
-					t.Fatalf("seed %d: %s\n%s", seed, edit.Command(), one.Text())
+					t.Fatalf("seed %d: %s\n%s", seed, netfile.Command(edit), one.Text())
 				}
 				if copies++; one.Apply(edit) == nil {
 					t.Fatalf("seed %d: two of one name", seed)

@@ -22,7 +22,7 @@ func change(t *testing.T, path, note string) {
 		t.Fatal(err)
 	}
 	defer e.Close()
-	if err := e.Apply(network.Edit{Verb: "change", Kind: "allow", Name: "web", Settings: []network.Setting{{Key: "note", Value: note}}}); err != nil {
+	if err := e.Apply(network.Edit{Verb: network.Change, Kind: "allow", Name: "web", Settings: []network.Setting{{Key: "note", Value: note}}}); err != nil {
 		t.Fatal(err)
 	}
 	if err := e.Save(); err != nil {

@@ -121,7 +121,7 @@ func (e *Editor) usedBy(t Thing) (list []InUseBy) {
 // without returns the edit of a thing that takes a node out of it, by the path from its body to the node: out of a list that holds more, with a
 // key that may go, or else with the whole thing. A rule without one of its keys would be for more, so that goes as a whole.
 func (e *Editor) without(in Thing, path []*yaml.Node) network.Edit {
-	edit := network.Edit{Verb: "remove", Kind: in.Kind, Name: in.Name}
+	edit := network.Edit{Verb: network.Remove, Kind: in.Kind, Name: in.Name}
 	if in.list == "routes" && in.hop != "" {
 		edit.Name += " via " + in.hop
 	}

@@ -53,11 +53,11 @@ func TestVariationsAreWhatEditsMake(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		edits := network.Edits{{Verb: "remove", Kind: r.Kind, Name: r.Name, Gateway: g.Name}}
+		edits := network.Edits{{Verb: network.Remove, Kind: r.Kind, Name: r.Name, Gateway: g.Name}}
 		if v.Without == nil {
 			edits = network.Edits{
-				{Verb: "add", Kind: "reject", Name: "planted", Gateway: g.Name, Before: r.Name, Settings: []network.Setting{{Key: "from", Value: "any"}, {Key: "service", Value: "udp/53"}}},
-				{Verb: "add", Kind: "drop", Name: "last", Gateway: g.Name},
+				{Verb: network.Add, Kind: "reject", Name: "planted", Gateway: g.Name, Before: r.Name, Settings: []network.Setting{{Key: "from", Value: "any"}, {Key: "service", Value: "udp/53"}}},
+				{Verb: network.Add, Kind: "drop", Name: "last", Gateway: g.Name},
 			}
 		}
 		if err := e.ApplyAll(edits); err != nil {

@@ -90,7 +90,7 @@ func (b *Bench) ForTrace(t *words.Trace, asked Asked) []Repair {
 // sender of a traced connection.
 func (r Repair) beyond(t *words.Trace) bool {
 	adds := slices.ContainsFunc(r.Edits, func(e network.Edit) bool {
-		return e.Verb == "add" && (e.Kind == "route" || e.Kind == network.SourceNAT.String())
+		return e.Verb == network.Add && (e.Kind == "route" || e.Kind == network.SourceNAT.String())
 	})
 	return adds && slices.ContainsFunc(r.Opens, func(d reach.Difference) bool {
 		return d.Change == reach.NewlyReached && !d.From.Contains(t.Connection.Packet.Source)
@@ -133,13 +133,13 @@ func (b *Bench) forTrace(t *words.Trace, asked Asked, others bool) []Repair {
 	for left := b.tries(); left > 0 && len(waiting) > 0 && len(found) < mostRepairs; {
 		a := waiting[0]
 		waiting = waiting[1:]
-		if tried[a.edits.Command()] {
+		if tried[netfile.Commands(a.edits)] {
 			continue
 		}
 		if len(found) > 0 && len(a.edits) > len(found[0].Edits) {
 			break
 		}
-		tried[a.edits.Command()] = true
+		tried[netfile.Commands(a.edits)] = true
 		left--
 		after := b.try(a.edits)
 		if after == nil {
@@ -274,7 +274,7 @@ func (b *Bench) try(m network.Edits) *walk.Engine {
 
 // repair says what edits open.
 func (b *Bench) repair(m network.Edits, after *walk.Engine) Repair {
-	r := Repair{Command: m.Command(), Edits: m, Others: b.others(m)}
+	r := Repair{Command: netfile.Commands(m), Edits: m, Others: b.others(m)}
 	if b.net.RuleCount() > b.mostRules {
 		return r
 	}

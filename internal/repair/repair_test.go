@@ -60,7 +60,7 @@ func (w *workshop) edited(tb testing.TB, m network.Edits) *netfile.Editor {
 		tb.Fatal(err)
 	}
 	if err := e.ApplyAll(m); err != nil {
-		tb.Fatalf("%s: %v", m.Command(), err)
+		tb.Fatalf("%s: %v", netfile.Commands(m), err)
 	}
 	return e
 }
@@ -70,7 +70,7 @@ func (w *workshop) after(tb testing.TB, m network.Edits) *walk.Engine {
 	tb.Helper()
 	n, err := w.edited(tb, m).Network()
 	if err != nil {
-		tb.Fatalf("%s: %v", m.Command(), err)
+		tb.Fatalf("%s: %v", netfile.Commands(m), err)
 	}
 	return walk.Compile(n, nil)
 }
@@ -153,7 +153,7 @@ func TestRepairsOfRandomNetworksReachAndSayAllTheyOpen(t *testing.T) {
 				break
 			}
 			for _, r := range b.ForTrace(trace, repair.Asked{}) {
-				kinds[r.Edits[0].Verb+" "+r.Edits[0].Kind]++
+				kinds[string(r.Edits[0].Verb)+" "+r.Edits[0].Kind]++
 				after := w.after(t, r.Edits)
 				from, err := after.Locate(c.Packet.Source)
 				if err != nil {
@@ -244,7 +244,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 			if j < 0 || g.Handling.ForwardsPermit || g.Filter[j].Verb != network.Allow || c.Packet.Protocol != header.TCP {
 				continue
 			}
-			guard := network.Edit{Verb: "add", Kind: "drop", Name: "planted", Gateway: g.Name, Settings: []network.Setting{{Key: "from", Value: c.Packet.Source.String()}}}
+			guard := network.Edit{Verb: network.Add, Kind: "drop", Name: "planted", Gateway: g.Name, Settings: []network.Setting{{Key: "from", Value: c.Packet.Source.String()}}}
 			if hole := g.Filter[j]; !hole.To.IsAny() {
 				guard.Settings = append(guard.Settings, network.Setting{Key: "to", Value: hole.To.Text})
 			}
@@ -270,7 +270,7 @@ func TestGuardsBehindTheirHolesAreMoved(t *testing.T) {
 				break
 			}
 			for _, r := range offered {
-				if r.Edits[0].Name == "planted" && r.Edits[0].Verb != "move" {
+				if r.Edits[0].Name == "planted" && r.Edits[0].Verb != network.Move {
 					t.Errorf("seed %d: for a guard behind %s of %s there is %q: %s\n%s", seed, g.Filter[j].Name, g.Name, r.Command, found[k].Text, behind.edited(t, nil).Text())
 				}
 				for _, d := range r.Opens {
