@@ -66,6 +66,7 @@ func (k *talk) silent() { k.once.Do(func() { close(k.ended) }) }
 // On a machine that remembered no connections, those go on that the rules let pass in one of their directions and do not translate: at once
 // where they say something, and for a while where they are silent. The others are cut, and named.
 func TestConnectionsGoOnThroughAFirstApply(t *testing.T) {
+	t.Parallel()
 	r := startRim(t, untracked)
 	defer func() { r.Stop(true) }()
 	r.apply(untracked, nil)

@@ -108,6 +108,7 @@ func TestAStreamIsOneConnection(t *testing.T) {
 
 // Connections that come faster than they are read are counted and said to be unseen; none of them is said to be stopped.
 func TestMissedConnectionsAreNotStopped(t *testing.T) {
+	t.Parallel()
 	r := startRim(t, streams)
 	defer func() { r.Stop(true) }()
 	r.expected = func(err error) bool { return strings.Contains(err.Error(), "missed") }

@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"net"
@@ -51,6 +52,8 @@ func TestMain(m *testing.M) {
 	} else if err := lab.Loopback(); err != nil {
 		panic(err)
 	}
+	flag.Parse()
+	flag.Set("test.parallel", "6") // they wait for packets, deadlines and trials more than they compute
 	os.Exit(m.Run())
 }
 
@@ -244,6 +247,7 @@ func TestBothBackendsDoTheSame(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it waits for running gateways")
 	}
+	t.Parallel()
 	onEach(t, func(b *bench) {
 		if s := b.Status(); s.Revision != nil {
 			b.Fatalf("%+v", s.Revision)
@@ -340,6 +344,7 @@ func TestWhatIsNotKeptGoesBack(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it waits for running gateways")
 	}
+	t.Parallel()
 	onEach(t, func(b *bench) {
 		b.apply(house, nil)
 		closed := strings.Replace(house, "allow: web", "drop: web", 1)
@@ -977,6 +982,7 @@ func TestAFullDiskIsAnErrorOfTheCall(t *testing.T) {
 
 // A trial goes back with a full disk too: what ran before is in force, once, and is written down when there is room.
 func TestATrialGoesBackOnAFullDisk(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	if testing.Short() || noKernel != nil {
 		t.Skip("it waits", noKernel)

@@ -25,6 +25,7 @@ func TestRudeCallersKeepNobodyWaiting(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it waits for callers to be shown the door")
 	}
+	t.Parallel()
 	s, _ := service(t, house)
 	at := gateway.Endpoint{Socket: filepath.Join(t.TempDir(), "s.sock")}
 	l, err := at.Listen()
@@ -116,6 +117,7 @@ func TestRudeCallersKeepNobodyWaiting(t *testing.T) {
 
 // Whoever does not know the token can't keep out who does, however many connections they hold.
 func TestStrangersDoNotKeepOutWhoKnowsTheToken(t *testing.T) {
+	t.Parallel()
 	s, _ := service(t, house)
 	folder := t.TempDir()
 	certificate(t, folder)

@@ -104,6 +104,7 @@ func (r *rim) holds(when, want string) {
 // Outside addresses that no interface has are taken by apply and given back by what takes the rules away, and what an administrator has
 // added is left alone.
 func TestOutsideAddressesAreHeld(t *testing.T) {
+	t.Parallel()
 	r := startRim(t, published)
 	defer func() { r.Stop(true) }()
 	all := "198.51.100.20 198.51.100.21 198.51.100.22 2001:db8:61::20"
@@ -166,6 +167,7 @@ func TestOutsideAddressesAreHeld(t *testing.T) {
 // What another machine has is not taken: apply refuses and names it, and what comes without anybody asking for it is said, and taken once
 // it is free.
 func TestOutsideAddressesOfOthersAreLeft(t *testing.T) {
+	t.Parallel()
 	r := startRim(t, strings.Replace(house, "gateways:", "gateways:\n  keep: {interfaces: {fibre: {address: [198.51.100.19/29, '2001:db8:61::19/64'], zone: outside}}}", 1))
 	defer func() { r.Stop(true) }()
 	squat := func(change func(device, prefix string) error, prefixes ...string) {
