@@ -186,6 +186,7 @@ func (d *otherDevice) client(t *testing.T) *Client {
 
 // Devices of others: a line that is dialed, a port that is taken, and one without an address, to which nothing is added.
 func TestDevicesOfOthersAreCalled(t *testing.T) {
+	t.Parallel()
 	ask := Ask{Protocol: header.TCP, Port: 2000, Lifetime: time.Minute}
 	d := &otherDevice{kind: igd.WANPPPConnection, outside: "198.51.100.18", taken: 2}
 	got, err := d.client(t).Add(t.Context(), network.IGD, ask)

@@ -2,9 +2,11 @@ package portmap
 
 import (
 	"errors"
+	"flag"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -17,6 +19,12 @@ import (
 	"hollowbridge/internal/portmap/natpmp"
 	"hollowbridge/internal/portmap/pcp"
 )
+
+func TestMain(m *testing.M) {
+	flag.Parse()
+	flag.Set("test.parallel", "4") // they wait for programs more than they compute
+	os.Exit(m.Run())
+}
 
 const shop = `network: shop
 groups: {desks: [10.61.8.40-10.61.8.60]}
