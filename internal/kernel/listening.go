@@ -3,7 +3,6 @@ package kernel
 import (
 	"encoding/binary"
 	"fmt"
-	"net/netip"
 	"sync/atomic"
 
 	"github.com/mdlayher/netlink"
@@ -169,35 +168,19 @@ func lineOf(m netlink.Message) (line Line, ok bool) {
 
 // headerOf reads the beginning of a packet, from its IP header on (RFC 791, RFC 8200).
 func headerOf(b []byte) (p header.Packet, ok bool) {
-	if len(b) < 20 {
+	h, ok := ParseIP(b)
+	if !ok {
 		return p, false
 	}
-	number, rest := byte(0), []byte(nil)
-	switch b[0] >> 4 {
-	case 4:
-		length := int(b[0]&15) * 4
-		if length < 20 || len(b) < length {
-			return p, false
-		}
-		p.Source, _ = netip.AddrFromSlice(b[12:16])
-		p.Destination, _ = netip.AddrFromSlice(b[16:20])
-		number, rest = b[9], b[length:]
-	case 6:
-		if len(b) < 40 {
-			return p, false
-		}
-		p.Source, _ = netip.AddrFromSlice(b[8:24])
-		p.Destination, _ = netip.AddrFromSlice(b[24:40])
-		number, rest = b[6], b[40:]
-	}
-	if p.Protocol, ok = protocolOf(number); !ok {
+	p.Source, p.Destination = h.Source, h.Destination
+	if p.Protocol, ok = protocolOf(h.Protocol); !ok {
 		return p, false
 	}
 	switch {
-	case p.Protocol.HasPorts() && len(rest) >= 4:
-		p.SourcePort, p.DestinationPort = binary.BigEndian.Uint16(rest), binary.BigEndian.Uint16(rest[2:])
-	case p.Protocol == header.ICMP && len(rest) >= 6:
-		p.SourcePort = binary.BigEndian.Uint16(rest[4:])
+	case p.Protocol.HasPorts() && len(h.Rest) >= 4:
+		p.SourcePort, p.DestinationPort = binary.BigEndian.Uint16(h.Rest), binary.BigEndian.Uint16(h.Rest[2:])
+	case p.Protocol == header.ICMP && len(h.Rest) >= 6:
+		p.SourcePort = binary.BigEndian.Uint16(h.Rest[4:])
 	}
 	return p, true
 }

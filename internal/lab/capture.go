@@ -4,13 +4,13 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math/bits"
-	"net/netip"
 	"sync"
 	"time"
 
-	"hollowbridge/core/header"
-
 	"golang.org/x/sys/unix"
+
+	"hollowbridge/core/header"
+	"hollowbridge/internal/kernel"
 )
 
 // A Sighting is a packet as it was seen at an interface of a machine.
@@ -158,29 +158,12 @@ func (s *Sighting) IsFirst() bool {
 // parse reads an IP packet, of which it needs the headers. It returns false for what is none,
 // is broken, or is between neighbors.
 func parse(b []byte) (s Sighting, ok bool) {
-	if len(b) < 20 {
+	h, ok := kernel.ParseIP(b)
+	if !ok {
 		return s, false
 	}
-	protocol, rest := byte(0), b
-	switch b[0] >> 4 {
-	case 4:
-		length := int(b[0]&15) * 4
-		if length < 20 || len(b) < length {
-			return s, false
-		}
-		s.Packet.Source, _ = netip.AddrFromSlice(b[12:16])
-		s.Packet.Destination, _ = netip.AddrFromSlice(b[16:20])
-		s.Number, protocol, rest = int(b[1]>>2), b[9], b[length:]
-	case 6:
-		if len(b) < 40 {
-			return s, false
-		}
-		s.Packet.Source, _ = netip.AddrFromSlice(b[8:24])
-		s.Packet.Destination, _ = netip.AddrFromSlice(b[24:40])
-		s.Number, protocol, rest = int(binary.BigEndian.Uint16(b)>>6&0x3f), b[6], b[40:]
-	default:
-		return s, false
-	}
+	s.Packet.Source, s.Packet.Destination, s.Number = h.Source, h.Destination, h.Service
+	protocol, rest := h.Protocol, h.Rest
 	switch protocol {
 	case unix.IPPROTO_TCP:
 		if len(rest) < 14 {
