@@ -49,7 +49,7 @@ func (x *exam) anyServices() {
 func (x *exam) served(r *network.FilterRule) []network.Edits {
 	for _, h := range x.net.Hosts {
 		if h.Name == r.To.Text && len(h.Serves) > 0 {
-			return []network.Edits{x.change(&r.Rule, network.Setting{Key: "service", Value: servesText(h)})}
+			return []network.Edits{x.change(&r.Rule, network.Setting{Key: network.KeyService, Value: servesText(h)})}
 		}
 	}
 	return nil
@@ -199,7 +199,7 @@ func (x *exam) tellBeside(w *besideWay) {
 	}
 	var edits []network.Edits
 	if r := x.filterRule(w.by); r != nil && r.Verb == network.Allow && !r.Redirected {
-		edits = append(edits, x.change(w.by, network.Setting{Key: "redirected", Value: "true"}))
+		edits = append(edits, x.change(w.by, network.Setting{Key: network.KeyRedirected, Value: "true"}))
 	}
 	x.rule(network.BesideUplink, w.by, text, edits...)
 }

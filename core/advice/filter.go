@@ -89,7 +89,7 @@ func (x *exam) guarding(r *network.FilterRule, front *network.Rule) []network.Ed
 	edits := []network.Edits{x.moveBefore(&r.Rule, front)}
 	for _, wide := range r.Gateway.Filter {
 		if &wide.Rule == front && len(r.From.Items) == 1 && !strings.Contains(r.From.Text+wide.From.Text, " except ") && len(wide.From.Items) < 2 {
-			edits = append(edits, x.change(front, network.Setting{Key: "from", Value: cmp.Or(wide.From.Text, "any") + " except " + r.From.Text}))
+			edits = append(edits, x.change(front, network.Setting{Key: network.KeyFrom, Value: cmp.Or(wide.From.Text, "any") + " except " + r.From.Text}))
 		}
 	}
 	if r.Verb == network.Allow {

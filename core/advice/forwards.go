@@ -104,9 +104,9 @@ func (x *exam) untangled(a, b *network.NATRule, earlier iter.Seq[*network.NATRul
 	if len(rest) == 0 {
 		return append(list, x.remove(&b.Rule))
 	}
-	settings := []network.Setting{{Key: "service", Value: portMapsText(rest)}}
+	settings := []network.Setting{{Key: network.KeyService, Value: portMapsText(rest)}}
 	if moved := slices.ContainsFunc(rest, func(m network.PortMap) bool { return m.Protocol.HasPorts() && m.ToFirst != m.Ports.First }); moved {
-		settings = append(settings, network.Setting{Key: "to", Value: targetsText(b.TargetIs, rest)})
+		settings = append(settings, network.Setting{Key: network.KeyTo, Value: targetsText(b.TargetIs, rest)})
 	}
 	return append(list, x.change(&b.Rule, settings...))
 }
@@ -348,7 +348,7 @@ func (x *exam) namesWrongSide(r *network.NATRule, f *network.FilterRule) bool {
 				seen = hostAt(x.net, inside).Name
 			}
 		}
-		edit := x.change(&f.Rule, network.Setting{Key: "to", Value: seen})
+		edit := x.change(&f.Rule, network.Setting{Key: network.KeyTo, Value: seen})
 		edit[0].Corrects = true
 		right = append(right, edit)
 	}
@@ -502,7 +502,7 @@ func (x *exam) target(r *network.NATRule, a header.Range) {
 		return
 	case host.Assigned == network.Dynamic:
 		x.rule(network.DynamicTarget, &r.Rule, fmt.Sprintf("%s got %s dynamically; reserve it", host.Name, a.First),
-			change("host", host.Name, "", network.Setting{Key: "assigned", Value: string(network.Reserved)}))
+			change("host", host.Name, "", network.Setting{Key: network.KeyAssigned, Value: string(network.Reserved)}))
 	}
 	for _, m := range r.Ports {
 		for _, port := range []uint16{m.ToFirst, m.ToFirst + (m.Ports.Last - m.Ports.First)} {
@@ -581,7 +581,7 @@ func (x *exam) plainTargets() {
 			for _, m := range r.Ports {
 				if m.Protocol == header.TCP && m.Ports.Contains(443) && !r.Off() {
 					if to := m.Apply(443); to == 80 || to == 8080 || to == 8008 {
-						x.rule(network.TLSToPlain, &r.Rule, fmt.Sprintf("tcp/443 goes to port %d of %s", to, r.TargetIs), x.change(&r.Rule, network.Setting{Key: "to", Value: targetText(r.TargetIs, 443)}))
+						x.rule(network.TLSToPlain, &r.Rule, fmt.Sprintf("tcp/443 goes to port %d of %s", to, r.TargetIs), x.change(&r.Rule, network.Setting{Key: network.KeyTo, Value: targetText(r.TargetIs, 443)}))
 					}
 				}
 			}
@@ -613,7 +613,7 @@ func (x *exam) narrowed(o *origin) []network.Edits {
 	h := o.Verdict.To.Machine.Host
 	for _, r := range o.Rules {
 		if h != nil && r.Kind == string(network.Allow) && len(h.Serves) > 0 {
-			return []network.Edits{x.change(r, network.Setting{Key: "service", Value: servesText(h)})}
+			return []network.Edits{x.change(r, network.Setting{Key: network.KeyService, Value: servesText(h)})}
 		}
 	}
 	return nil
@@ -635,7 +635,7 @@ func (x *exam) missingHairpins() {
 		some := slices.ContainsFunc(g.NAT, func(r *network.NATRule) bool { return r.Hairpin && !r.Off() })
 		for _, r := range g.NAT {
 			if some && r.Does == network.PortForward && !r.Off() && !r.Hairpin && r.From.IsAny() {
-				x.rule(network.NoHairpin, &r.Rule, "people inside can't use it; others of "+g.Name+" have hairpin: true", x.change(&r.Rule, network.Setting{Key: "hairpin", Value: "true"}))
+				x.rule(network.NoHairpin, &r.Rule, "people inside can't use it; others of "+g.Name+" have hairpin: true", x.change(&r.Rule, network.Setting{Key: network.KeyHairpin, Value: "true"}))
 			}
 		}
 	}
@@ -685,7 +685,7 @@ func (x *exam) hairpinsTurnedDown() {
 			for _, o := range x.through[&r.Rule] {
 				if v := &o.Verdict; v.EndedAt(g) && v.Outcome == engine.Dropped && v.Step == engine.StepTurnBack && o.From.Segment != nil {
 					x.rule(network.NoTurnBack, &r.Rule, fmt.Sprintf("people on %s, where it leads to, can't use it from inside: %s turns nothing back", o.From.Segment.Name, g.Name),
-						network.Edits{{Verb: network.Change, Kind: "gateway", Name: g.Name, Settings: []network.Setting{{Key: "handling.turn-back", Value: "allow"}}}})
+						network.Edits{{Verb: network.Change, Kind: "gateway", Name: g.Name, Settings: []network.Setting{{Key: network.KeyHandlingTurnBack, Value: "allow"}}}})
 					break
 				}
 			}
@@ -712,9 +712,9 @@ func (x *exam) dynamicOutside() {
 			var edits []network.Edits
 			switch r.Does {
 			case network.PortForward:
-				edits = append(edits, x.change(&r.Rule, network.Setting{Key: "at"}))
+				edits = append(edits, x.change(&r.Rule, network.Setting{Key: network.KeyAt}))
 			case network.SourceNAT:
-				edits = append(edits, x.change(&r.Rule, network.Setting{Key: "as", Value: "interface"}))
+				edits = append(edits, x.change(&r.Rule, network.Setting{Key: network.KeyAs, Value: "interface"}))
 			}
 			x.rule(network.DynamicOutside, &r.Rule, fmt.Sprintf("it names %s, but the provider gives %s its address", written, i), edits...)
 		}

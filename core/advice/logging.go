@@ -8,9 +8,9 @@ func (x *exam) logging() {
 			switch {
 			case !r.Log || r.Off():
 			case !g.Logging.Enabled:
-				x.rule(network.LogWithoutLogging, r, "the logging of "+g.Name+" is off; set logging: {enabled: true}", x.change(r, network.Setting{Key: "log", Value: ""}))
+				x.rule(network.LogWithoutLogging, r, "the logging of "+g.Name+" is off; set logging: {enabled: true}", x.change(r, network.Setting{Key: network.KeyLog, Value: ""}))
 			case busy:
-				x.rule(network.BusyLog, r, "it matches every service from everybody", x.change(r, network.Setting{Key: "log", Value: ""}))
+				x.rule(network.BusyLog, r, "it matches every service from everybody", x.change(r, network.Setting{Key: network.KeyLog, Value: ""}))
 			}
 		}
 		for _, r := range g.NAT {

@@ -74,7 +74,7 @@ func PermitFor(r *network.NATRule, ports []network.PortMap, stopped []*words.Tra
 
 // ofForward are the settings that the filter rule of a forward has from it: whose it is, why, and when it is over.
 func ofForward(r *network.NATRule) (list []network.Setting) {
-	for _, s := range []network.Setting{{Key: "owner", Value: r.Owner}, {Key: "until", Value: string(r.Until)}, {Key: "note", Value: r.Note}} {
+	for _, s := range []network.Setting{{Key: "owner", Value: r.Owner}, {Key: "until", Value: string(r.Until)}, {Key: network.KeyNote, Value: r.Note}} {
 		if s.Value != "" {
 			list = append(list, s)
 		}

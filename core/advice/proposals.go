@@ -74,7 +74,7 @@ func Proposals(t *words.Trace, n *network.Network, wanted Wanted) []network.Edit
 			list = append(list, network.Edits{allow})
 		case engine.StepTurnBack:
 			list = append(list, wayProposals(t, n)...)
-			list = append(list, change("gateway", t.At.Gateway.Name, "", network.Setting{Key: "handling.turn-back", Value: "allow"}))
+			list = append(list, change("gateway", t.At.Gateway.Name, "", network.Setting{Key: network.KeyHandlingTurnBack, Value: "allow"}))
 		}
 	case engine.Itself:
 		list = append(list, hairpinProposals(t)...)
@@ -122,7 +122,7 @@ func sentProposals(t *words.Trace, n *network.Network) (list []network.Edits) {
 			for _, p := range append(slices.Clone(r.Out.Upstream.Routes), prefix) {
 				routes = append(routes, p.String())
 			}
-			edits := change("interface", r.Out.String(), "", network.Setting{Key: "upstream.routes", Value: strings.Join(routes, ",")})
+			edits := change("interface", r.Out.String(), "", network.Setting{Key: network.KeyUpstreamRoutes, Value: strings.Join(routes, ",")})
 			if !slices.ContainsFunc(list, edits.Equal) {
 				list = append(list, edits)
 			}
@@ -144,7 +144,7 @@ func nearProposals(t *words.Trace, near words.Near, wanted Wanted) []network.Edi
 	}
 	for _, nat := range g.NAT {
 		if &nat.Rule == r && near.Differs == words.MismatchInterface {
-			return to(network.Setting{Key: "on", Value: strings.Join(append(network.InterfaceNames(nat.On), t.Stood.In.Name), ",")})
+			return to(network.Setting{Key: network.KeyOn, Value: strings.Join(append(network.InterfaceNames(nat.On), t.Stood.In.Name), ",")})
 		}
 	}
 	seen := t.Stood.Seen
@@ -152,9 +152,9 @@ func nearProposals(t *words.Trace, near words.Near, wanted Wanted) []network.Edi
 	case words.MismatchDisabled:
 		return []network.Edits{{{Verb: network.Enable, Kind: r.Kind, Name: r.Name, Gateway: g.Name}}}
 	case words.MismatchTime:
-		return to(network.Setting{Key: "when", Value: ""})
+		return to(network.Setting{Key: network.KeyWhen, Value: ""})
 	case words.MismatchRedirected:
-		return to(network.Setting{Key: "redirected", Value: ""})
+		return to(network.Setting{Key: network.KeyRedirected, Value: ""})
 	case words.MismatchOrder:
 		return []network.Edits{{{Verb: network.Move, Kind: r.Kind, Name: r.Name, Gateway: g.Name, Before: t.Rule.Name}}}
 	case words.MismatchSide:
@@ -177,21 +177,21 @@ func nearProposals(t *words.Trace, near words.Near, wanted Wanted) []network.Edi
 			}
 			switch near.Differs {
 			case words.MismatchPort:
-				return to(network.Setting{Key: "service", Value: wanted.services(t, seenOf)})
+				return to(network.Setting{Key: network.KeyService, Value: wanted.services(t, seenOf)})
 			case words.MismatchTo:
-				return to(network.Setting{Key: "to", Value: seen.Destination.String()})
+				return to(network.Setting{Key: network.KeyTo, Value: seen.Destination.String()})
 			}
 		}
 	}
 	if near.Differs == words.MismatchFrom && from != nil && !strings.Contains(from.Text, "except") {
-		return to(network.Setting{Key: "from", Value: strings.ReplaceAll(from.Text, ", ", ",") + "," + wanted.who(seen.Source)})
+		return to(network.Setting{Key: network.KeyFrom, Value: strings.ReplaceAll(from.Text, ", ", ",") + "," + wanted.who(seen.Source)})
 	}
 	return nil
 }
 
 // corrected are edits that make a filter rule name the right side of the translation.
 func corrected(r *network.Rule, g *network.Gateway, p Permission) network.Edits {
-	m := change(r.Kind, r.Name, g.Name, network.Setting{Key: "to", Value: p.To}, network.Setting{Key: "service", Value: p.Service})
+	m := change(r.Kind, r.Name, g.Name, network.Setting{Key: network.KeyTo, Value: p.To}, network.Setting{Key: network.KeyService, Value: p.Service})
 	m[0].Corrects = true
 	return m
 }
@@ -231,12 +231,12 @@ func allowEdit(taken map[string]bool, g *network.Gateway, name string, p Permiss
 	for taken[name] {
 		name += "-too"
 	}
-	settings := []network.Setting{{Key: "from", Value: p.From}, {Key: "to", Value: p.To}}
+	settings := []network.Setting{{Key: network.KeyFrom, Value: p.From}, {Key: network.KeyTo, Value: p.To}}
 	if p.Service != "" {
-		settings = append(settings, network.Setting{Key: "service", Value: p.Service})
+		settings = append(settings, network.Setting{Key: network.KeyService, Value: p.Service})
 	}
 	if p.Redirected {
-		settings = append(settings, network.Setting{Key: "redirected", Value: "true"})
+		settings = append(settings, network.Setting{Key: network.KeyRedirected, Value: "true"})
 	}
 	return network.Edit{Verb: network.Add, Kind: string(network.Allow), Name: name, Gateway: g.Name, Settings: settings}
 }
@@ -251,7 +251,7 @@ func hairpinProposals(t *words.Trace) []network.Edits {
 	for _, r := range g.NAT {
 		listening := len(r.Ports) == 0 || slices.ContainsFunc(r.Ports, func(m network.PortMap) bool { return m.Matches(p.Protocol, p.DestinationPort) })
 		if (r.Does == network.PortForward || r.Does == network.OneToOne) && !r.Hairpin && listening {
-			list = append(list, change(r.Kind, r.Name, g.Name, network.Setting{Key: "hairpin", Value: "true"}))
+			list = append(list, change(r.Kind, r.Name, g.Name, network.Setting{Key: network.KeyHairpin, Value: "true"}))
 		}
 	}
 	return list[:min(len(list), mostProposals)]
@@ -303,7 +303,7 @@ func portMendsOf(g *network.Gateway, f *network.NATRule, h *network.Host, protoc
 			if service.Protocol != protocol || service.Ports.Count() != 1 {
 				continue
 			}
-			m := change(f.Kind, f.Name, g.Name, network.Setting{Key: "to", Value: targetText(f.TargetIs, service.Ports.First)})
+			m := change(f.Kind, f.Name, g.Name, network.Setting{Key: network.KeyTo, Value: targetText(f.TargetIs, service.Ports.First)})
 			if published(g, f, service) {
 				others = append(others, m)
 			} else {
@@ -349,7 +349,7 @@ func targetMendsOf(g *network.Gateway, f *network.NATRule, n *network.Network, p
 		if !has || h.Segment(a) == nil || !served(h, p.Protocol, p.DestinationPort, a) {
 			continue
 		}
-		list = append(list, change(f.Kind, f.Name, g.Name, network.Setting{Key: "to", Value: targetText(h.Name, p.DestinationPort)}))
+		list = append(list, change(f.Kind, f.Name, g.Name, network.Setting{Key: network.KeyTo, Value: targetText(h.Name, p.DestinationPort)}))
 		if len(list) == mostProposals {
 			break
 		}
@@ -365,10 +365,10 @@ func answerProposals(t *words.Trace, n *network.Network, wanted Wanted) []networ
 		return nil
 	}
 	if h := t.To.Machine.Host; h != nil && h.Gateway != g {
-		list = append(list, change("host", h.Name, "", network.Setting{Key: "gateway", Value: g.Name}))
+		list = append(list, change("host", h.Name, "", network.Setting{Key: network.KeyGateway, Value: g.Name}))
 	}
 	if f := t.Stood.Forward; f != nil && !f.Hairpin && f.Does == network.PortForward {
-		list = append(list, change(f.Kind, f.Name, g.Name, network.Setting{Key: "hairpin", Value: "true"}))
+		list = append(list, change(f.Kind, f.Name, g.Name, network.Setting{Key: network.KeyHairpin, Value: "true"}))
 	}
 	if t.At.Gateway != nil {
 		list = append(list, routeProposals(n, t.At.Gateway, t.Delivered.Source)...)
@@ -415,7 +415,7 @@ func admitProposals(t *words.Trace, wanted Wanted) []network.Edits {
 		from = wanted.who(t.Ended.Source)
 	}
 	return []network.Edits{{{Verb: network.Add, Kind: "host-rule", Name: h.Name, Before: "1",
-		Settings: []network.Setting{{Key: "allow", Value: wanted.services(t, endedOf)}, {Key: "from", Value: from}}}}}
+		Settings: []network.Setting{{Key: "allow", Value: wanted.services(t, endedOf)}, {Key: network.KeyFrom, Value: from}}}}}
 }
 
 // relayProposals lead a host's relay to a port that the host listens on.
@@ -432,7 +432,7 @@ func relayProposals(t *words.Trace) []network.Edits {
 		for _, s := range h.Serves {
 			for _, service := range s.Services {
 				if service.Protocol == p.Protocol && service.Ports.Count() == 1 && (!s.At.IsValid() || s.At == r.To) {
-					list = append(list, change("relay", fmt.Sprintf("%s/%d", h.Name, i+1), "", network.Setting{Key: "to", Value: targetText(r.To.String(), service.Ports.First)}))
+					list = append(list, change("relay", fmt.Sprintf("%s/%d", h.Name, i+1), "", network.Setting{Key: network.KeyTo, Value: targetText(r.To.String(), service.Ports.First)}))
 				}
 			}
 		}
@@ -450,7 +450,7 @@ func downProposals(t *words.Trace, n *network.Network) []network.Edits {
 			leads := slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Contains(to) || p.Contains(t.Ended.Source) }) ||
 				slices.ContainsFunc(g.Routes, func(r network.Route) bool { return r.Out == i && r.To.Contains(to) })
 			if i.Down && leads {
-				list = append(list, change("interface", i.String(), "", network.Setting{Key: "state"}))
+				list = append(list, change("interface", i.String(), "", network.Setting{Key: network.KeyState}))
 			}
 		}
 	}
@@ -466,7 +466,7 @@ func hideEdit(in, out *network.Interface, from string) network.Edit {
 		name += "-too"
 	}
 	return network.Edit{Verb: network.Add, Kind: "source-nat", Name: name, Gateway: g.Name,
-		Settings: []network.Setting{{Key: "on", Value: out.Name}, {Key: "from", Value: from}, {Key: "as", Value: "interface"}}}
+		Settings: []network.Setting{{Key: network.KeyOn, Value: out.Name}, {Key: network.KeyFrom, Value: from}, {Key: network.KeyAs, Value: "interface"}}}
 }
 
 // wayProposals are routeProposals for the gateways that a connection has passed, the last first:
@@ -509,7 +509,7 @@ func routeProposals(n *network.Network, g *network.Gateway, destination netip.Ad
 		if leadsBy(g, destination, via) {
 			continue
 		}
-		list = append(list, network.Edits{{Verb: network.Add, Kind: "route", Name: to, Gateway: g.Name, Settings: []network.Setting{{Key: "via", Value: via.String()}}}})
+		list = append(list, network.Edits{{Verb: network.Add, Kind: "route", Name: to, Gateway: g.Name, Settings: []network.Setting{{Key: network.KeyVia, Value: via.String()}}}})
 	}
 	return list
 }

@@ -75,7 +75,7 @@ func (x *exam) backupUplinks() {
 				inside := x.insideOf(g)
 				if left := hidden.Intersect(inside).Minus(too); !left.Empty() {
 					x.report(network.BackupLeaks, backup.Place, "interface "+backup.String(), fmt.Sprintf("%s is translated by %s on %s, but not here", x.names.Name(left), by.Name, first.Name), &by.Rule,
-						x.change(&by.Rule, network.Setting{Key: "on", Value: strings.Join(append(network.InterfaceNames(by.On), backup.Name), ",")}))
+						x.change(&by.Rule, network.Setting{Key: network.KeyOn, Value: strings.Join(append(network.InterfaceNames(by.On), backup.Name), ",")}))
 				}
 			}
 		}

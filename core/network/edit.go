@@ -31,8 +31,38 @@ type Edit struct {
 	Corrects bool   // it puts right a rule that says what was not meant, so what that allowed may close
 }
 
+// A Key is one of a thing in the file; those of a mapping in it stand behind a dot.
+type Key string
+
+// The keys that repairs and findings set. All that there are stand in the schema of internal/netfile.
+const (
+	KeyAs               Key = "as"
+	KeyAssigned         Key = "assigned"
+	KeyAt               Key = "at"
+	KeyDisabled         Key = "disabled"
+	KeyFormerly         Key = "formerly"
+	KeyFrom             Key = "from"
+	KeyGateway          Key = "gateway"
+	KeyHairpin          Key = "hairpin"
+	KeyHandlingTurnBack Key = "handling.turn-back"
+	KeyLog              Key = "log"
+	KeyNote             Key = "note"
+	KeyOn               Key = "on"
+	KeyRedirected       Key = "redirected"
+	KeySay              Key = "say"
+	KeyService          Key = "service"
+	KeyState            Key = "state"
+	KeyTo               Key = "to"
+	KeyUpstreamRoutes   Key = "upstream.routes"
+	KeyVia              Key = "via"
+	KeyWhen             Key = "when"
+)
+
 // A Setting is a key and the value it gets; without a value it goes away.
-type Setting struct{ Key, Value string }
+type Setting struct {
+	Key   Key
+	Value string
+}
 
 // Edits are edits that are made together.
 type Edits []Edit
@@ -43,7 +73,7 @@ func (list Edits) Corrects() bool {
 }
 
 // With returns the edit with another value for a key.
-func (e Edit) With(key, value string) Edit {
+func (e Edit) With(key Key, value string) Edit {
 	e.Settings = slices.Clone(e.Settings)
 	for i := range e.Settings {
 		if e.Settings[i].Key == key {

@@ -158,7 +158,7 @@ type keyFlag struct {
 func (k keyFlag) String() string   { return "" }
 func (k keyFlag) IsBoolFlag() bool { return k.flag }
 func (k keyFlag) Set(value string) error {
-	*k.settings = append(*k.settings, network.Setting{Key: k.key, Value: value})
+	*k.settings = append(*k.settings, network.Setting{Key: network.Key(k.key), Value: value})
 	return nil
 }
 
@@ -203,7 +203,7 @@ func (c *call) settingsBehind() (settings []network.Setting) {
 		if !found {
 			break
 		}
-		settings = append([]network.Setting{{Key: key, Value: value}}, settings...)
+		settings = append([]network.Setting{{Key: network.Key(key), Value: value}}, settings...)
 		c.args = c.args[:len(c.args)-1]
 	}
 	return settings
@@ -224,7 +224,7 @@ func (c *editCall) addition() (network.Edit, error) {
 			if !found {
 				break
 			}
-			c.options.settings, values = append(c.options.settings, network.Setting{Key: key, Value: value}), values[1:]
+			c.options.settings, values = append(c.options.settings, network.Setting{Key: network.Key(key), Value: value}), values[1:]
 		}
 	}
 	if err := c.checkKeys(kind, values); err != nil {
@@ -308,12 +308,12 @@ func (c *editCall) checkKeys(kind string, values []string) error {
 		names = append(names, k.Name)
 	}
 	for _, s := range c.options.settings {
-		if !slices.Contains(names, s.Key) {
+		if !slices.Contains(names, string(s.Key)) {
 			return fmt.Errorf("-%s: a %s has no such key; it has %s", s.Key, kind, strings.Join(names, ", "))
 		}
 	}
 	for _, k := range keys {
-		if k.Required && !slices.ContainsFunc(c.options.settings, func(s network.Setting) bool { return s.Key == k.Name }) {
+		if k.Required && !slices.ContainsFunc(c.options.settings, func(s network.Setting) bool { return string(s.Key) == k.Name }) {
 			return fmt.Errorf("a %s needs -%s: %s", kind, k.Name, k.Meaning)
 		}
 	}
@@ -402,7 +402,7 @@ func (c *call) afterHairpin(e *netfile.Editor, r *network.NATRule, traces []*wor
 	}
 	c.remark("%s; if they may use it too:", text)
 	edit := network.Edit{Verb: network.Change, Kind: permit.Kind, Name: permit.Name, Gateway: permit.Gateway.Name,
-		Settings: []network.Setting{{Key: "from", Value: from + "," + strings.Join(shut.Zones, ",")}}}
+		Settings: []network.Setting{{Key: network.KeyFrom, Value: from + "," + strings.Join(shut.Zones, ",")}}}
 	c.remarkCommand(c.typed(netfile.Command(edit)))
 	c.afterPermit(e, edit, &shut)
 }
@@ -422,7 +422,7 @@ func (c *call) afterPermit(e *netfile.Editor, edit network.Edit, shut *advice.Sh
 		return
 	}
 	c.remark("and for people in %s, beside the host, as %s turns nothing back:", strings.Join(kept, ", "), at.Name)
-	c.remarkCommand(c.typed(netfile.Command(network.Edit{Verb: network.Change, Kind: "gateway", Name: at.Name, Settings: []network.Setting{{Key: "handling.turn-back", Value: "allow"}}})))
+	c.remarkCommand(c.typed(netfile.Command(network.Edit{Verb: network.Change, Kind: "gateway", Name: at.Name, Settings: []network.Setting{{Key: network.KeyHandlingTurnBack, Value: "allow"}}})))
 }
 
 // tryForward traces a connection through a forward for each range of ports that earlier ones leave it.

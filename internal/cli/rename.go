@@ -72,7 +72,7 @@ func (c *call) afterRename(e *netfile.Editor, edit network.Edit) {
 	if n, err := e.Network(); err == nil {
 		if g := n.Gateway(edit.Values[0]); g != nil && g.Formerly != "" {
 			c.remark("until its machine has the new name, %s is asked as %s; there: stop the unit of %s, rename the folder of its state, and start it as gateway %s; then here:", g.Name, g.Formerly, g.Formerly, g.Name)
-			c.remarkCommand(c.typed(netfile.Command(network.Edit{Verb: network.Change, Kind: "gateway", Name: g.Name, Settings: []network.Setting{{Key: "formerly"}}})))
+			c.remarkCommand(c.typed(netfile.Command(network.Edit{Verb: network.Change, Kind: "gateway", Name: g.Name, Settings: []network.Setting{{Key: network.KeyFormerly}}})))
 		}
 	}
 	list := e.Mentions(old)

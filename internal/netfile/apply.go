@@ -39,7 +39,7 @@ func (e *Editor) apply(edit network.Edit, thing Thing) error {
 		if edit.Verb == network.Disable {
 			disabled = "true"
 		}
-		return e.Change(thing, []network.Setting{{Key: "disabled", Value: disabled}})
+		return e.Change(thing, []network.Setting{{Key: network.KeyDisabled, Value: disabled}})
 	case network.Move:
 		return e.Move(thing, edit.After != "", edit.After+edit.Before)
 	case network.Remove:
@@ -65,7 +65,7 @@ func (e *Editor) add(edit network.Edit) error {
 	case "host":
 		settings := edit.Settings
 		if edit.Gateway != "" {
-			settings = append(slices.Clone(settings), network.Setting{Key: "gateway", Value: edit.Gateway})
+			settings = append(slices.Clone(settings), network.Setting{Key: network.KeyGateway, Value: edit.Gateway})
 		}
 		return e.AddEntry(edit.Kind, edit.Name, "{"+e.flowSettings(settings)+"}")
 	}

@@ -14,29 +14,29 @@ func Command(e network.Edit) string {
 	}
 	words = append(append(words, e.Name), e.Values...)
 	switch {
-	case e.Verb == "move" && e.After != "":
+	case e.Verb == network.Move && e.After != "":
 		words = append(words, "after", e.After)
-	case e.Verb == "move":
+	case e.Verb == network.Move:
 		words = append(words, "before", e.Before)
 	}
 	if e.Gateway != "" {
 		words = append(words, "-gateway", e.Gateway)
 	}
 	for _, s := range e.Settings {
-		flags := e.Verb == "add" && !strings.HasSuffix(e.Kind, "-rule") // -allow is another thing
+		flags := e.Verb == network.Add && !strings.HasSuffix(e.Kind, "-rule") // -allow is another thing
 		switch {
 		case flags && (s.Value == "true" || s.Value == "false"): // a flag that may stand alone takes no word behind it
-			words = append(words, "-"+s.Key+"="+s.Value)
+			words = append(words, "-"+string(s.Key)+"="+s.Value)
 		case flags:
-			words = append(words, "-"+s.Key, s.Value)
+			words = append(words, "-"+string(s.Key), s.Value)
 		default:
-			words = append(words, s.Key+"="+s.Value)
+			words = append(words, string(s.Key)+"="+s.Value)
 		}
 	}
-	if e.Verb == "add" && e.Before != "" {
+	if e.Verb == network.Add && e.Before != "" {
 		words = append(words, "-before", e.Before)
 	}
-	if e.Verb == "add" && e.After != "" {
+	if e.Verb == network.Add && e.After != "" {
 		words = append(words, "-after", e.After)
 	}
 	for i, w := range words {

@@ -50,14 +50,14 @@ var sections = []struct{ kind, section string }{{"host", "hosts"}, {"group", "gr
 const routeKind = "route"
 
 // nameKey is the key that holds the name of a rule or route.
-func nameKey(kind string) string {
+func nameKey(kind string) network.Key {
 	switch kind {
 	case routeKind:
 		return "to"
 	case expectationKind:
 		return "say"
 	}
-	return kind
+	return network.Key(kind)
 }
 
 // lists are the lists of a gateway that can be edited.
@@ -111,7 +111,7 @@ var ruleKinds = RuleKinds()
 func ruleThing(gateway, list string, rule *yaml.Node) Thing {
 	t := Thing{Gateway: gateway, list: list, body: rule, Line: rule.Line}
 	if list == "routes" {
-		if _, to := lookup(rule, nameKey(routeKind)); to != nil {
+		if _, to := lookup(rule, string(nameKey(routeKind))); to != nil {
 			t.Kind, t.Name = routeKind, to.Value
 		}
 		if _, via := lookup(rule, "via"); via != nil {
@@ -299,7 +299,7 @@ func (e *Editor) ruleLines(column int, kind string, keys []network.Setting) stri
 		if i == 0 {
 			mark = "- "
 		}
-		fmt.Fprintf(&b, "%s%s%s: %s\n", indent, mark, s.Key, valueText(s.Key, s.Value, false))
+		fmt.Fprintf(&b, "%s%s%s: %s\n", indent, mark, s.Key, valueText(string(s.Key), s.Value, false))
 	}
 	return b.String()
 }
@@ -308,18 +308,18 @@ func (e *Editor) ruleLines(column int, kind string, keys []network.Setting) stri
 func (e *Editor) flowSettings(keys []network.Setting) string {
 	var texts []string
 	for i, s := range keys {
-		head, _, nested := strings.Cut(s.Key, ".")
+		head, _, nested := strings.Cut(string(s.Key), ".")
 		if !nested {
-			texts = append(texts, e.keyText(s.Key)+": "+e.valueText(s.Key, s.Value, true))
+			texts = append(texts, e.keyText(string(s.Key))+": "+e.valueText(string(s.Key), s.Value, true))
 			continue
 		}
-		if slices.ContainsFunc(keys[:i], func(k network.Setting) bool { return strings.HasPrefix(k.Key, head+".") }) {
+		if slices.ContainsFunc(keys[:i], func(k network.Setting) bool { return strings.HasPrefix(string(k.Key), head+".") }) {
 			continue
 		}
 		var inner []network.Setting
 		for _, k := range keys {
-			if rest, is := strings.CutPrefix(k.Key, head+"."); is {
-				inner = append(inner, network.Setting{Key: rest, Value: k.Value})
+			if rest, is := strings.CutPrefix(string(k.Key), head+"."); is {
+				inner = append(inner, network.Setting{Key: network.Key(rest), Value: k.Value})
 			}
 		}
 		texts = append(texts, e.keyText(head)+": {"+e.flowSettings(inner)+"}")
@@ -434,14 +434,14 @@ func (e *Editor) addEntry(parent *yaml.Node, section, name, body string) error {
 // value and no keys; it is changed by the key "members" or "ports".
 func (e *Editor) Change(t Thing, settings []network.Setting) error {
 	for _, s := range settings {
-		if strings.ContainsAny(s.Key, " \t\n{}[],:#\"'") || slices.Contains(strings.Split(s.Key, "."), "") {
+		if strings.ContainsAny(string(s.Key), " \t\n{}[],:#\"'") || slices.Contains(strings.Split(string(s.Key), "."), "") {
 			return fmt.Errorf("%q: this is no key", s.Key)
 		}
 		if t.Kind == "group" || t.Kind == "service" {
 			if s.Key != bodyKey(t.Kind) || s.Value == "" {
 				return fmt.Errorf("%s: a %s is changed by %s=VALUE", s.Key, t.Kind, bodyKey(t.Kind))
 			}
-			if err := e.replaceValue(t.key, t.body, e.valueText(s.Key, s.Value, e.inFlow(t.key))); err != nil {
+			if err := e.replaceValue(t.key, t.body, e.valueText(string(s.Key), s.Value, e.inFlow(t.key))); err != nil {
 				return err
 			}
 		} else if err := e.setKey(t, s); err != nil {
@@ -459,7 +459,7 @@ func (e *Editor) Change(t Thing, settings []network.Setting) error {
 }
 
 // bodyKey is what the one value of a group or service is called on the command line.
-func bodyKey(kind string) string {
+func bodyKey(kind string) network.Key {
 	if kind == "group" {
 		return "members"
 	}
@@ -497,20 +497,20 @@ func (e *Editor) inFlow(n *yaml.Node) bool {
 // setKey gives a key of a thing a value, or takes it away; a dot stands between the key of a mapping
 // and one in it.
 func (e *Editor) setKey(t Thing, s network.Setting) error {
-	head, rest, nested := strings.Cut(s.Key, ".")
+	head, rest, nested := strings.Cut(string(s.Key), ".")
 	if !nested {
-		return e.setText(t.body, s.Key, s.Value, e.valueText(s.Key, s.Value, t.body.Style&yaml.FlowStyle != 0))
+		return e.setText(t.body, string(s.Key), s.Value, e.valueText(string(s.Key), s.Value, t.body.Style&yaml.FlowStyle != 0))
 	}
 	_, v := lookup(t.body, head)
 	switch {
 	case v == nil && s.Value == "":
 		return nil
 	case v == nil || v.Kind != yaml.MappingNode || len(v.Content) == 0:
-		return e.setText(t.body, head, s.Value, "{"+e.flowSettings([]network.Setting{{Key: rest, Value: s.Value}})+"}")
+		return e.setText(t.body, head, s.Value, "{"+e.flowSettings([]network.Setting{{Key: network.Key(rest), Value: s.Value}})+"}")
 	case s.Value == "" && len(v.Content) == 2 && v.Content[0].Value == rest:
 		return e.setText(t.body, head, "", "")
 	}
-	return e.setKey(Thing{body: v}, network.Setting{Key: rest, Value: s.Value})
+	return e.setKey(Thing{body: v}, network.Setting{Key: network.Key(rest), Value: s.Value})
 }
 
 // setText puts a text behind a key of a mapping; without a value the key goes away.

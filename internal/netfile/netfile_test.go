@@ -382,3 +382,22 @@ func TestWhatIsReadToBeEditedIsTheFile(t *testing.T) {
 		}
 	}
 }
+
+// The keys that repairs and findings set are in the schema of the file.
+func TestKeysOfRepairsAreInTheSchema(t *testing.T) {
+	known := map[network.Key]bool{}
+	for _, kind := range append(Kinds(), NamedKinds()...) {
+		known[nameKey(kind)] = true
+		for _, k := range EditableKeys(kind) {
+			known[network.Key(k.Name)] = true
+		}
+	}
+	for _, key := range []network.Key{
+		network.KeyAs, network.KeyAssigned, network.KeyAt, network.KeyDisabled, network.KeyFormerly, network.KeyFrom, network.KeyGateway, network.KeyHairpin, network.KeyHandlingTurnBack, network.KeyLog,
+		network.KeyNote, network.KeyOn, network.KeyRedirected, network.KeySay, network.KeyService, network.KeyState, network.KeyTo, network.KeyUpstreamRoutes, network.KeyVia, network.KeyWhen,
+	} {
+		if !known[key] {
+			t.Errorf("%s: no kind of thing has this key", key)
+		}
+	}
+}

@@ -98,7 +98,7 @@ func edited(t Thing, edit network.Edit) []*yaml.Node {
 	}
 	var list []*yaml.Node
 	for _, key := range keys {
-		if v := valueAt(t.body, key.Key); v != nil {
+		if v := valueAt(t.body, string(key.Key)); v != nil {
 			list = append(list, v)
 		}
 	}
@@ -111,9 +111,9 @@ func saidKeys(edit network.Edit) []network.Setting {
 	case network.Change:
 		return edit.Settings
 	case network.Enable:
-		return []network.Setting{{Key: "disabled"}}
+		return []network.Setting{{Key: network.KeyDisabled}}
 	case network.Disable:
-		return []network.Setting{{Key: "disabled", Value: "true"}}
+		return []network.Setting{{Key: network.KeyDisabled, Value: "true"}}
 	}
 	return nil
 }
@@ -159,7 +159,7 @@ func (e *Editor) meant(edit network.Edit, t Thing) (list []Thing) {
 func (e *Editor) isAsSaid(edit network.Edit, t Thing) bool {
 	last := map[string]string{}
 	for _, s := range saidKeys(edit) {
-		last[s.Key] = s.Value
+		last[string(s.Key)] = s.Value
 	}
 	for key, value := range last {
 		v := valueAt(t.body, key)

@@ -98,7 +98,7 @@ func (e *Editor) addPart(edit network.Edit) error {
 		_, g := lookup(gateways, gateway)
 		return e.addEntry(g, "interfaces", name, "{"+e.flowSettings(edit.Settings)+"}")
 	case expectationKind:
-		keys := append([]network.Setting{{Key: "say", Value: edit.Name}}, edit.Settings...)
+		keys := append([]network.Setting{{Key: network.KeySay, Value: edit.Name}}, edit.Settings...)
 		return e.addItem(e.root, "expect", edit.Kind, keys)
 	}
 	if strings.Contains(edit.Name, "/") {

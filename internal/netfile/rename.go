@@ -91,7 +91,7 @@ func (e *Editor) rename(edit network.Edit) error {
 		if value == name {
 			value = ""
 		}
-		change.Settings = []network.Setting{{Key: key, Value: value}}
+		change.Settings = []network.Setting{{Key: network.Key(key), Value: value}}
 		return e.Apply(change)
 	}
 	switch t.Kind {
@@ -285,14 +285,14 @@ func (e *Editor) isCopy(edit network.Edit, was Thing, root *yaml.Node) bool {
 		_, name := lookup(t.body, t.Kind)
 		without := []*yaml.Node{name}
 		for _, s := range edit.Settings {
-			if v := valueAt(t.body, s.Key); v != nil {
+			if v := valueAt(t.body, string(s.Key)); v != nil {
 				without = append(without, v)
 			}
 		}
 		return valuesOf(t.body, without)
 	}
 	changed := edit
-	changed.Verb = "change"
+	changed.Verb = network.Change
 	_, rules := lookup(e.ownerOf(original), original.list)
 	return rest(original) == rest(made) && e.isAsSaid(changed, made) && slices.Index(rules.Content, made.body) == slices.Index(rules.Content, original.body)+1
 }

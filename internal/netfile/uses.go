@@ -147,7 +147,7 @@ func (e *Editor) without(in Thing, path []*yaml.Node) network.Edit {
 		}
 	}
 	if in.Kind == "group" || in.Kind == "service" {
-		key = bodyKey(in.Kind)
+		key = string(bodyKey(in.Kind))
 	}
 	whole := in.IsRule() || slices.Contains([]string{routeKind, relayKind, hostRuleKind, mappingRuleKind, expectationKind, "group", "service"}, in.Kind)
 	if strings.HasPrefix(key, "mappings.") && list == nil || strings.HasPrefix(key, "mappings.") && len(list.Content) < 2 {
@@ -155,10 +155,10 @@ func (e *Editor) without(in Thing, path []*yaml.Node) network.Edit {
 	}
 	switch rest, ok := restOf(list, item); {
 	case ok:
-		edit.Verb, edit.Settings = "change", []network.Setting{{Key: key, Value: rest}}
+		edit.Verb, edit.Settings = network.Change, []network.Setting{{Key: network.Key(key), Value: rest}}
 	case whole || in.Kind == interfaceKind && strings.HasPrefix(key, "vlan."):
 	default:
-		edit.Verb, edit.Settings = "change", []network.Setting{{Key: key}}
+		edit.Verb, edit.Settings = network.Change, []network.Setting{{Key: network.Key(key)}}
 	}
 	return edit
 }

@@ -18,7 +18,7 @@ func EditableKeys(kind string) []EditableKey {
 	if o == nil {
 		return nil
 	}
-	keys := oneLineKeys("", o, nameKey(kind), true)
+	keys := oneLineKeys("", o, string(nameKey(kind)), true)
 	if kind == "gateway" { // it begins with one interface
 		for _, name := range []string{"interface", "address", "zone"} {
 			keys = append(keys, EditableKey{name, "of its first interface", false, true})
@@ -247,7 +247,7 @@ func membersText(edit network.Edit) string {
 		texts = append(texts, scalarText(v, true))
 	}
 	for _, s := range edit.Settings {
-		texts = append(texts, "{"+s.Key+": "+scalarText(s.Value, true)+"}")
+		texts = append(texts, "{"+string(s.Key)+": "+scalarText(s.Value, true)+"}")
 	}
 	if len(texts) == 1 {
 		return texts[0]
