@@ -272,7 +272,9 @@ func listed(found []reach.Access, on *network.Segment, sender reach.Straight, p 
 			inside := slices.IndexFunc(a.Inside, func(s reach.Straight) bool {
 				return s.By == sender.By && s.To.Contains(p.Destination) && s.Sent.Matches(p.Protocol, p.DestinationPort)
 			})
-			among := a.From.Contains(p.Source) || !network.Carried(p.Source) // of a private uplink, which everybody is not
+			via, _ := sender.By.NextHop(header.FamilyOf(p.Source))
+			among := a.From.Contains(p.Source) || !network.Carried(p.Source) || // of a private uplink, which everybody is not
+				sender.Hop && a.From.Contains(via)
 			if a.When.Holds(at) && inside >= 0 && among {
 				return true
 			}
