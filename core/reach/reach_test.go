@@ -152,7 +152,7 @@ func borders(random *rand.Rand, set header.Addresses) []netip.Addr {
 // outside all sets of a destination do not.
 func TestReachAgreesWithTraces(t *testing.T) {
 	checked, twins, through, timed, straight := 0, 0, 0, 0, 0
-	for seed := range netfiletest.Asked(*explored, 3) {
+	for _, seed := range netfiletest.Seeds(netfiletest.Asked(*explored, 3), 363) {
 		n := netfiletest.Parse(t, gen.Mixed(seed))
 		e := walk.Compile(n, nil)
 		answer, err := reach.Find(e, reach.Question{})

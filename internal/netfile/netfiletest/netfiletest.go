@@ -49,6 +49,14 @@ func Asked[N int | uint64](number, few N) N {
 	return number
 }
 
+// Seeds returns the seeds below a number, and others that found something once.
+func Seeds(number uint64, once ...uint64) (list []uint64) {
+	for seed := range number {
+		list = append(list, seed)
+	}
+	return append(list, once...)
+}
+
 // OpenSome gives the gateways of a network mappings: of the ports that Connection asks for and
 // sends from.
 func OpenSome(random *rand.Rand, n *network.Network) {
