@@ -48,9 +48,7 @@ type restoreCall struct {
 func (c *restoreCall) flags(set *flag.FlagSet) {
 	c.fileFlag(set)
 	c.onlyFlag(set)
-	set.BoolVar(&c.options.yes, "yes", false, "do not ask")
-	set.BoolVar(&c.options.anyway, "anyway", false, "also where an expectation fails, or you would be cut off")
-	set.BoolVar(&c.dryRun, "dry-run", false, "say what would change, and change nothing")
+	c.options.safetyFlags(c.call, set)
 }
 
 // onlyOne returns what asks the one gateway that is meant, or nil after it has said what is wrong.
